@@ -1,0 +1,270 @@
+// Package file opens image files and block devices as block.Device.
+//
+// An image stays sparse: zeroing punches holes. A block device is zeroed by
+// the kernel's zero-out request, which never unmaps on our behalf beyond what
+// keeps the range reading as zeros. Reading back past the page cache uses
+// direct I/O, or drops the clean pages where that cannot be had.
+//
+// Source of the requests: linux/fs.h and the manual pages of fallocate(2),
+// lseek(2), posix_fadvise(2) and open(2).
+package file
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+
+	"fundus/core/block"
+)
+
+// Errors of opening and locking.
+var (
+	ErrKind   = errors.New("neither a regular file nor a block device")
+	ErrLocked = errors.New("locked by another process")
+	ErrSize   = errors.New("its size is not a multiple of its sectors")
+)
+
+// File is an image file or a block device.
+type File struct {
+	f        *os.File
+	path     string
+	size     int64
+	geo      block.Geometry
+	isDevice bool
+	writable bool
+	direct   *os.File
+}
+
+var _ block.Device = (*File)(nil)
+
+// Open opens the path. For an image the geometry is as given; a block device
+// is asked for its own.
+func Open(path string, write bool, geo block.Geometry) (*File, error) {
+	mode := os.O_RDONLY
+	if write {
+		mode = os.O_RDWR
+	}
+	f, err := os.OpenFile(path, mode|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, err
+	}
+	d := &File{f: f, path: path, geo: geo, writable: write}
+	if err := d.measure(); err != nil {
+		f.Close()
+		return nil, err
+	}
+	return d, nil
+}
+
+func (d *File) measure() error {
+	info, err := d.f.Stat()
+	if err != nil {
+		return err
+	}
+	switch {
+	case info.Mode().IsRegular():
+		d.size = info.Size()
+	case info.Mode()&fs.ModeDevice != 0 && info.Mode()&fs.ModeCharDevice == 0:
+		d.isDevice = true
+		if d.size, err = d.f.Seek(0, io.SeekEnd); err != nil {
+			return err
+		}
+		d.askGeometry()
+	default:
+		return fmt.Errorf("%s: %w", d.path, ErrKind)
+	}
+	if d.size%max(d.geo.Logical, 1) != 0 {
+		return fmt.Errorf("%s: %w: %d bytes, sectors of %d", d.path, ErrSize, d.size, d.geo.Logical)
+	}
+	return nil
+}
+
+// askGeometry asks the kernel; what it does not say stays as given.
+func (d *File) askGeometry() {
+	fd := int(d.f.Fd())
+	for _, q := range []struct {
+		request uint
+		into    *int64
+	}{
+		{unix.BLKSSZGET, &d.geo.Logical}, {unix.BLKPBSZGET, &d.geo.Physical},
+		{unix.BLKIOMIN, &d.geo.MinIO}, {unix.BLKIOOPT, &d.geo.OptIO}, {unix.BLKALIGNOFF, &d.geo.Offset},
+	} {
+		if v, err := unix.IoctlGetInt(fd, q.request); err == nil {
+			*q.into = int64(v)
+		}
+	}
+}
+
+// Create makes a sparse image of the given size; an existing file is refused.
+func Create(path string, size int64) error {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Truncate(size), f.Sync(), f.Close())
+}
+
+// Lock takes the whole file for this process: the BSD lock that systemd's
+// convention asks for, and for an image an open-file-description lock as well.
+// It does not wait; ErrLocked says that somebody else has it.
+func (d *File) Lock() error {
+	fd := d.f.Fd()
+	if err := unix.Flock(int(fd), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		if errors.Is(err, unix.EWOULDBLOCK) {
+			return fmt.Errorf("%s: %w", d.path, ErrLocked)
+		}
+		return fmt.Errorf("%s: lock: %w", d.path, err)
+	}
+	if d.isDevice || !d.writable {
+		return nil
+	}
+	lock := unix.Flock_t{Type: unix.F_WRLCK, Whence: io.SeekStart}
+	if err := unix.FcntlFlock(fd, unix.F_OFD_SETLK, &lock); err != nil {
+		if errors.Is(err, unix.EAGAIN) || errors.Is(err, unix.EACCES) {
+			return fmt.Errorf("%s: %w", d.path, ErrLocked)
+		}
+		return fmt.Errorf("%s: lock: %w", d.path, err)
+	}
+	return nil
+}
+
+// ReadAt reads from the file.
+func (d *File) ReadAt(p []byte, off int64) (int, error) { return d.f.ReadAt(p, off) }
+
+// WriteAt writes inside the file or refuses; it never makes it longer.
+func (d *File) WriteAt(p []byte, off int64) (int, error) {
+	if err := block.CheckAccess(d, "write", off, int64(len(p))); err != nil {
+		return 0, err
+	}
+	return d.f.WriteAt(p, off)
+}
+
+// WriteZeroes punches a hole into an image and has a block device zeroed;
+// where neither is possible it writes zeros.
+func (d *File) WriteZeroes(off, n int64) error {
+	if err := block.CheckAccess(d, "zero", off, n); err != nil || n == 0 {
+		return err
+	}
+	var err error
+	if d.isDevice {
+		span := [2]uint64{uint64(off), uint64(n)}
+		_, _, errno := unix.Syscall(unix.SYS_IOCTL, d.f.Fd(), unix.BLKZEROOUT, uintptr(unsafe.Pointer(&span)))
+		if errno != 0 {
+			err = errno
+		}
+	} else {
+		err = unix.Fallocate(int(d.f.Fd()), unix.FALLOC_FL_PUNCH_HOLE|unix.FALLOC_FL_KEEP_SIZE, off, n)
+	}
+	if errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.ENOTTY) || errors.Is(err, unix.EINVAL) {
+		return d.writePlainZeros(off, n)
+	}
+	if err != nil {
+		return &block.AccessError{Op: "zero", Off: off, N: n, Err: err}
+	}
+	return nil
+}
+
+func (d *File) writePlainZeros(off, n int64) error {
+	zeros := make([]byte, min(n, 1<<20))
+	for n > 0 {
+		k := min(n, int64(len(zeros)))
+		if _, err := d.f.WriteAt(zeros[:k], off); err != nil {
+			return err
+		}
+		off, n = off+k, n-k
+	}
+	return nil
+}
+
+// Next asks the file system of an image for its holes; a block device is one
+// run of data.
+func (d *File) Next(off int64) (start, end int64, hole bool, err error) {
+	if off >= d.size {
+		return 0, 0, false, io.EOF
+	}
+	if d.isDevice {
+		return 0, d.size, false, nil
+	}
+	fd := int(d.f.Fd())
+	data, err := unix.Seek(fd, off, unix.SEEK_DATA)
+	switch {
+	case errors.Is(err, unix.ENXIO):
+		return off, d.size, true, nil
+	case err != nil:
+		return 0, d.size, false, nil // no such query here: one run of data
+	case data > off:
+		return off, min(data, d.size), true, nil
+	}
+	gap, err := unix.Seek(fd, off, unix.SEEK_HOLE)
+	if err != nil {
+		return 0, d.size, false, nil
+	}
+	return off, min(gap, d.size), false, nil
+}
+
+// ReadBack reads what the medium holds, past the page cache. Offset and length
+// are multiples of 4096, or the read goes to the end. It reports false where
+// direct I/O cannot be had and the clean pages were dropped instead. Call Sync
+// first.
+func (d *File) ReadBack(p []byte, off int64) (direct bool, err error) {
+	if d.direct == nil {
+		d.direct, err = os.OpenFile(d.path, os.O_RDONLY|unix.O_DIRECT|unix.O_CLOEXEC, 0)
+	}
+	if err == nil && d.sameFile() {
+		if _, err := d.direct.ReadAt(p, off); err == nil {
+			return true, nil
+		}
+	}
+	if err := unix.Fadvise(int(d.f.Fd()), off, int64(len(p)), unix.FADV_DONTNEED); err != nil {
+		return false, err
+	}
+	return false, block.ReadFull(d.f, p, off)
+}
+
+// sameFile guards against a path that was replaced while it was open.
+func (d *File) sameFile() bool {
+	a, errA := d.f.Stat()
+	b, errB := d.direct.Stat()
+	return errA == nil && errB == nil && os.SameFile(a, b)
+}
+
+// AlignedBuffer is a buffer whose address suits direct I/O.
+func AlignedBuffer(n int) []byte {
+	const align = 4096
+	buf := make([]byte, n+align)
+	skip := int(align-uintptr(unsafe.Pointer(&buf[0]))%align) % align
+	return buf[skip : skip+n]
+}
+
+// Path is what was opened.
+func (d *File) Path() string { return d.path }
+
+// IsDevice reports whether this is a block device rather than an image.
+func (d *File) IsDevice() bool { return d.isDevice }
+
+// Size in bytes.
+func (d *File) Size() int64 { return d.size }
+
+// Geometry as given, or as the kernel says.
+func (d *File) Geometry() block.Geometry { return d.geo }
+
+// Sync makes what was written durable.
+func (d *File) Sync() error {
+	if !d.writable {
+		return nil
+	}
+	return unix.Fdatasync(int(d.f.Fd()))
+}
+
+// Close releases the locks with the file.
+func (d *File) Close() error {
+	if d.direct != nil {
+		d.direct.Close()
+	}
+	return d.f.Close()
+}

@@ -1,0 +1,106 @@
+// Package finding holds what checks say, and the one catalogue of everything
+// that they can say: each kind of finding has a stable identifier, a severity
+// and the reason why it matters. A check adds the thing, the numbers and the
+// way out.
+package finding
+
+import "fmt"
+
+// Severity orders findings.
+type Severity string
+
+// The severities, from the least.
+const (
+	Note    Severity = "note"
+	Warning Severity = "warning"
+	Error   Severity = "error"
+)
+
+// Rank is 0 for a note, 1 for a warning, 2 for an error.
+func (s Severity) Rank() int {
+	switch s {
+	case Error:
+		return 2
+	case Warning:
+		return 1
+	}
+	return 0
+}
+
+// ParseSeverity reads the word given to --severity.
+func ParseSeverity(word string) (Severity, error) {
+	switch s := Severity(word); s {
+	case Note, Warning, Error:
+		return s, nil
+	}
+	return "", fmt.Errorf("%q is not a severity: use note, warning or error", word)
+}
+
+// ID names a kind of finding for ever.
+type ID string
+
+// Finding is one thing that a check found.
+type Finding struct {
+	ID       ID       `json:"id"`
+	Severity Severity `json:"severity"`
+	Thing    string   `json:"thing"`          // device or file:line
+	Text     string   `json:"text"`           // what, with the numbers
+	Why      string   `json:"why"`            // why it matters, one sentence
+	Mend     string   `json:"mend,omitempty"` // a command that mends it
+	Remedy   string   `json:"remedy,omitempty"`
+}
+
+// New makes a finding of the catalogue; the text is formatted.
+func New(id ID, thing, format string, args ...any) Finding {
+	entry := lookup(id)
+	return Finding{ID: id, Severity: entry.severity, Thing: thing, Text: fmt.Sprintf(format, args...), Why: entry.why}
+}
+
+// WithMend adds the command that mends it.
+func (f Finding) WithMend(format string, args ...any) Finding {
+	f.Mend = fmt.Sprintf(format, args...)
+	return f
+}
+
+// WithRemedy says in words what to do, where no command does it.
+func (f Finding) WithRemedy(format string, args ...any) Finding {
+	f.Remedy = fmt.Sprintf(format, args...)
+	return f
+}
+
+// Worst is the highest severity among the findings, "" without any.
+func Worst(list []Finding) Severity {
+	worst := Severity("")
+	for _, f := range list {
+		if worst == "" || f.Severity.Rank() > worst.Rank() {
+			worst = f.Severity
+		}
+	}
+	return worst
+}
+
+// AtLeast keeps the findings of the severity and above.
+func AtLeast(list []Finding, bar Severity) []Finding {
+	var out []Finding
+	for _, f := range list {
+		if f.Severity.Rank() >= bar.Rank() {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// Added gives the findings of after that before did not have.
+func Added(before, after []Finding) []Finding {
+	had := map[string]bool{}
+	for _, f := range before {
+		had[string(f.ID)+"\x00"+f.Thing] = true
+	}
+	var out []Finding
+	for _, f := range after {
+		if !had[string(f.ID)+"\x00"+f.Thing] {
+			out = append(out, f)
+		}
+	}
+	return out
+}

@@ -1,0 +1,66 @@
+// Package fs is what file systems share: what a probe says of the bytes that
+// it recognised, and the classes of what can be on a device. A file-system
+// package depends on this package and on core/block, never on another file
+// system or on a table.
+package fs
+
+import (
+	"errors"
+
+	"fundus/core/extent"
+	"fundus/core/quantity"
+)
+
+// Class groups kinds by what they are for.
+type Class string
+
+// The classes.
+const (
+	FileSystem Class = "file system"
+	Swap       Class = "swap"
+	Table      Class = "partition table"
+	Fence      Class = "fence"
+)
+
+// State says how a file system was left.
+type State string
+
+// The states.
+const (
+	Clean    State = "clean"
+	Dirty    State = "not cleanly unmounted"
+	Recovery State = "needs journal recovery"
+	Errors   State = "errors recorded"
+	Damaged  State = "damaged superblock"
+)
+
+// Content is what a probe recognised.
+type Content struct {
+	Kind       string         // "ext4", "FAT32"
+	Class      Class          //
+	Label      string         // as stored, not yet made safe for a terminal
+	UUID       string         // in the form that Linux and fstab use
+	Size       quantity.Bytes // by its own superblock, 0 where not recorded
+	BlockSize  quantity.Bytes // 0 where not recorded
+	Used       quantity.Bytes // as recorded; only with HasUsage
+	HasUsage   bool
+	State      State
+	Unknown    []string      // features that Fundus does not know: it will not write
+	Signatures []extent.Span // bytes; the first is what the kernel would believe
+	Facts      []Fact        // for inspect, in the order to be shown
+}
+
+// Fact is one line of inspect: a figure with its arithmetic.
+type Fact struct {
+	Name, Value string
+}
+
+// Errors that file-system packages share.
+var (
+	ErrTooSmall    = errors.New("too small for this file system")
+	ErrTooLarge    = errors.New("too large for this file system")
+	ErrLabel       = errors.New("the label does not fit")
+	ErrBlockSize   = errors.New("a block size that does not fit")
+	ErrUnsupported = errors.New("it has features that Fundus does not know, so nothing is written to it")
+	ErrMounted     = errors.New("mounted")
+)

@@ -1,0 +1,225 @@
+package ext
+
+import (
+	"encoding/binary"
+
+	"fundus/core/extent"
+)
+
+// file is an inode to be written.
+type file struct {
+	number uint32
+	mode   uint16
+	links  uint16
+	size   uint64 // bytes
+	blocks uint64 // file-system blocks that it takes, with its own metadata
+	flags  uint32
+	body   []byte // i_block
+}
+
+// inodes writes the first blocks of group 0's inode table: root, the resize
+// inode, the journal and lost+found. The rest of the table is left to the
+// kernel, which zeroes it after the first mount.
+func (w *maker) inodes() {
+	perBlock := uint64(w.BlockSize) / inodeSize
+	table := make([]byte, (firstInode+perBlock-1)/perBlock*uint64(w.BlockSize))
+	size := uint64(w.BlockSize)
+	files := []file{
+		{rootInode, modeDir | 0o755, 3, size, 1, flagExtents, extentRoot([]extent.Span{{Start: w.root, Count: 1}})},
+		{firstInode, modeDir | 0o700, 2, w.lostFound.Count * size, w.lostFound.Count, flagExtents, extentRoot([]extent.Span{w.lostFound})},
+	}
+	if w.ReservedGDT > 0 {
+		files = append(files, w.resizeFile())
+	}
+	if w.JournalBlocks > 0 {
+		blocks := w.JournalBlocks
+		if w.journalLeaf != 0 {
+			blocks++
+		}
+		files = append(files, file{journalInode, modeFile | 0o600, 1, w.JournalBlocks * size, blocks, flagExtents, w.journalMap()})
+	}
+	for _, f := range files {
+		copy(table[(f.number-1)*inodeSize:], w.inode(f))
+	}
+	w.put(w.groups[0].inodeTable, table)
+}
+
+func (w *maker) inode(f file) []byte {
+	b, le := make([]byte, inodeSize), binary.LittleEndian
+	le.PutUint16(b[inMode:], f.mode)
+	le.PutUint16(b[inLinks:], f.links)
+	le.PutUint32(b[inFlags:], f.flags)
+	le.PutUint32(b[inSizeLo:], uint32(f.size))
+	le.PutUint32(b[inSizeHi:], uint32(f.size>>32))
+	units := f.blocks * uint64(w.BlockSize) / 512
+	le.PutUint32(b[inBlocksLo:], uint32(units))
+	le.PutUint16(b[inBlocksHi:], uint16(units>>32))
+	copy(b[inBlock:inBlock+60], f.body)
+	le.PutUint16(b[inExtraSize:], extraSize)
+	seconds := w.options.Time.Unix()
+	extra := uint32(seconds>>32) & 3 // the epoch bits; nanoseconds are left zero
+	for _, at := range [][2]int{{inAccess, inAccessX}, {inChange, inChangeX}, {inModify, inModifyX}, {inCreate, inCreateX}} {
+		le.PutUint32(b[at[0]:], uint32(seconds))
+		le.PutUint32(b[at[1]:], extra)
+	}
+	sum := crc(w.inodeSeed(f.number), b)
+	le.PutUint16(b[inChecksumLo:], uint16(sum))
+	le.PutUint16(b[inChecksumHi:], uint16(sum>>16))
+	return b
+}
+
+// inodeSeed starts every checksum of something that belongs to the inode; the
+// generation is 0.
+func (w *maker) inodeSeed(number uint32) uint32 {
+	return crc(crc(w.seed, binary.LittleEndian.AppendUint32(nil, number)), make([]byte, 4))
+}
+
+// Extent tree nodes (ifork.rst): a header of 12 bytes, then entries of 12.
+const extentMagic = 0xF30A
+
+func extentHeader(entries, most, depth int) []byte {
+	b, le := make([]byte, 12), binary.LittleEndian
+	le.PutUint16(b[0:], extentMagic)
+	le.PutUint16(b[2:], uint16(entries))
+	le.PutUint16(b[4:], uint16(most))
+	le.PutUint16(b[6:], uint16(depth))
+	return b
+}
+
+func appendExtents(b []byte, spans []extent.Span) []byte {
+	le, logical := binary.LittleEndian, uint32(0)
+	for _, s := range spans {
+		b = le.AppendUint32(b, logical)
+		b = le.AppendUint16(b, uint16(s.Count)) // 32768 means that many, initialised
+		b = le.AppendUint16(b, uint16(s.Start>>32))
+		b = le.AppendUint32(b, uint32(s.Start))
+		logical += uint32(s.Count)
+	}
+	return b
+}
+
+// extentRoot maps at most four spans in the inode itself.
+func extentRoot(spans []extent.Span) []byte {
+	return appendExtents(extentHeader(len(spans), 4, 0), spans)
+}
+
+// journalMap is the i_block of the journal's inode: its extents, or one index
+// entry that points to the leaf.
+func (w *maker) journalMap() []byte {
+	b, le := make([]byte, 60), binary.LittleEndian
+	if w.journalLeaf == 0 {
+		copy(b, extentRoot(w.Journal))
+		return b
+	}
+	copy(b, extentHeader(1, 4, 1))
+	le.PutUint32(b[16:], uint32(w.journalLeaf)) // behind the logical block, which is 0
+	le.PutUint16(b[20:], uint16(w.journalLeaf>>32))
+	return b
+}
+
+// leaf is a block of extents with its checksum behind the last possible entry.
+func (w *maker) leaf(number uint32, spans []extent.Span) []byte {
+	most := (int(w.BlockSize) - 12 - 4) / 12
+	b := make([]byte, w.BlockSize)
+	copy(b, appendExtents(extentHeader(len(spans), most, 0), spans))
+	tail := 12 + 12*most
+	binary.LittleEndian.PutUint32(b[tail:], crc(w.inodeSeed(number), b[:tail]))
+	return b
+}
+
+// resizeFile is the inode that holds the reserved descriptor blocks: its
+// double-indirect block points to each of them in group 0, and each of those
+// to its copies in the backup groups.
+func (w *maker) resizeFile() file {
+	pointers := uint64(w.BlockSize) / 4
+	body := make([]byte, 60)
+	binary.LittleEndian.PutUint32(body[13*4:], uint32(w.resizeMap))
+	blocks := 1 + w.ReservedGDT*(1+uint64(len(w.backups)))
+	size := (12 + pointers + pointers*pointers) * uint64(w.BlockSize)
+	return file{resizeInode, modeFile | 0o600, 1, size, blocks, 0, body}
+}
+
+func (w *maker) resizeBlocks() {
+	if w.ReservedGDT == 0 {
+		return
+	}
+	le, pointers := binary.LittleEndian, uint64(w.BlockSize)/4
+	double := make([]byte, w.BlockSize)
+	for i := range w.ReservedGDT {
+		number := w.DescBlocks + i // of the descriptor block that this one may become
+		at := w.FirstData + 1 + number
+		le.PutUint32(double[number%pointers*4:], uint32(at))
+		single := make([]byte, 0, w.BlockSize)
+		for _, g := range w.backups {
+			single = le.AppendUint32(single, uint32(w.groupStart(g)+1+number))
+		}
+		w.put(at, append(single, make([]byte, int(w.BlockSize)-len(single))...))
+	}
+	w.put(w.resizeMap, double)
+}
+
+// journal writes the journal's superblock and, where needed, its extents'
+// leaf. Its numbers are big-endian (journal.rst). Blocks behind it are not
+// written: the journal is empty (start 0), and its random sequence and UUID
+// keep stale ones out.
+func (w *maker) journal() {
+	if w.JournalBlocks == 0 {
+		return
+	}
+	b, be := make([]byte, 1024), binary.BigEndian
+	be.PutUint32(b[0x00:], 0xC03B3998)
+	be.PutUint32(b[0x04:], 4) // superblock, version 2
+	be.PutUint32(b[0x0C:], uint32(w.BlockSize))
+	be.PutUint32(b[0x10:], uint32(w.JournalBlocks))
+	be.PutUint32(b[0x14:], 1) // the log begins behind this block
+	be.PutUint32(b[0x18:], w.options.FirstSequence)
+	copy(b[0x30:], w.options.JournalUUID[:])
+	be.PutUint32(b[0x40:], 1) // users
+	copy(b[0x100:], w.options.UUID[:])
+	w.put(w.Journal[0].Start, b)
+	if w.journalLeaf != 0 {
+		w.put(w.journalLeaf, w.leaf(journalInode, w.Journal))
+	}
+}
+
+// directories writes root and lost+found (directory.rst): linear blocks whose
+// last entry ends before the 12 bytes of the checksum.
+func (w *maker) directories() {
+	w.put(w.root, w.directory(rootInode, []entry{{rootInode, "."}, {rootInode, ".."}, {firstInode, "lost+found"}}))
+	for i := range w.lostFound.Count {
+		var entries []entry
+		if i == 0 {
+			entries = []entry{{firstInode, "."}, {rootInode, ".."}}
+		}
+		w.put(w.lostFound.Start+i, w.directory(firstInode, entries))
+	}
+}
+
+type entry struct {
+	inode uint32
+	name  string
+}
+
+func (w *maker) directory(number uint32, entries []entry) []byte {
+	b, le := make([]byte, w.BlockSize), binary.LittleEndian
+	const tail = 12
+	at, end := 0, len(b)-tail
+	for i, e := range entries {
+		length := (8 + len(e.name) + 3) &^ 3
+		if i == len(entries)-1 {
+			length = end - at
+		}
+		le.PutUint32(b[at:], e.inode)
+		le.PutUint16(b[at+4:], uint16(length))
+		b[at+6], b[at+7] = byte(len(e.name)), 2 // a directory
+		copy(b[at+8:], e.name)
+		at += length
+	}
+	if len(entries) == 0 {
+		le.PutUint16(b[4:], uint16(end)) // one unused entry over the block
+	}
+	le.PutUint16(b[end+4:], tail)
+	b[end+7] = 0xDE
+	le.PutUint32(b[end+8:], crc(w.inodeSeed(number), b[:end]))
+	return b
+}

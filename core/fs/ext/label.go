@@ -1,0 +1,112 @@
+package ext
+
+import (
+	"encoding/binary"
+	"fmt"
+	"strings"
+	"time"
+
+	"fundus/core/block"
+	"fundus/core/fs"
+	"fundus/core/quantity"
+)
+
+// SetLabel writes the label into the primary superblock and into every backup
+// that belongs to it. It refuses a file system with unknown features, one that
+// needs its journal replayed, and one that reaches past the device.
+func SetLabel(dev block.Device, label string) error {
+	if len(label) > 16 || strings.ContainsRune(label, 0) {
+		return fmt.Errorf("%w: %q has %d bytes, ext4 takes at most 16", fs.ErrLabel, label, len(label))
+	}
+	s, err := writable(dev)
+	if err != nil {
+		return err
+	}
+	for _, blockNumber := range s.Backups() {
+		off := int64(blockNumber) * int64(s.BlockSize)
+		copyOf, err := readAt(dev, off)
+		if err != nil || copyOf.UUID != s.UUID {
+			continue // a stale or damaged backup stays as it is
+		}
+		copyOf.setLabel(label)
+		if err := block.WriteBytes(dev, copyOf.sealed(), off); err != nil {
+			return err
+		}
+	}
+	if err := dev.Sync(); err != nil {
+		return err
+	}
+	s.setLabel(label)
+	if err := block.WriteBytes(dev, s.sealed(), superOffset); err != nil {
+		return err
+	}
+	return dev.Sync()
+}
+
+func (s *Superblock) setLabel(label string) {
+	clear(s.raw[sbLabel : sbLabel+16])
+	copy(s.raw[sbLabel:], label)
+	s.Label = label
+}
+
+func writable(dev block.Device) (*Superblock, error) {
+	s, err := Read(dev)
+	if err != nil {
+		return nil, err
+	}
+	if unknown := s.Unknown(); len(unknown) > 0 {
+		return nil, fmt.Errorf("%w: %s", fs.ErrUnsupported, strings.Join(unknown, ", "))
+	}
+	if s.Incompat&incompatRecover != 0 {
+		return nil, fmt.Errorf("%s: mount and unmount it once, so that the kernel replays the journal", fs.Recovery)
+	}
+	if s.Size() > quantity.Bytes(dev.Size()) {
+		return nil, fmt.Errorf("the file system has %d bytes, its device %d", s.Size(), dev.Size())
+	}
+	return s, nil
+}
+
+// MarkMounted changes the superblock as the kernel does on a mount for
+// writing: one mount more, the time, the place, and the journal in use. It is
+// for simulated machines.
+func MarkMounted(dev block.Device, at time.Time, where string) error {
+	s, err := Read(dev)
+	if err != nil {
+		return err
+	}
+	le := binary.LittleEndian
+	le.PutUint16(s.raw[sbMountCount:], s.MountCount+1)
+	if s.Compat&compatJournal != 0 {
+		le.PutUint32(s.raw[sbIncompat:], s.Incompat|incompatRecover)
+	} else {
+		le.PutUint16(s.raw[sbState:], s.State&^1)
+	}
+	clear(s.raw[sbLastMounted : sbLastMounted+64])
+	copy(s.raw[sbLastMounted:sbLastMounted+63], where)
+	s.stamp(sbMountTime, sbMountTimeHi, at)
+	return s.store(dev, at)
+}
+
+// MarkUnmounted changes the superblock as the kernel does on unmounting.
+func MarkUnmounted(dev block.Device, at time.Time) error {
+	s, err := Read(dev)
+	if err != nil {
+		return err
+	}
+	binary.LittleEndian.PutUint32(s.raw[sbIncompat:], s.Incompat&^incompatRecover)
+	binary.LittleEndian.PutUint16(s.raw[sbState:], s.State|1)
+	return s.store(dev, at)
+}
+
+func (s *Superblock) stamp(lo, hi int, at time.Time) {
+	binary.LittleEndian.PutUint32(s.raw[lo:], uint32(at.Unix()))
+	s.raw[hi] = byte(at.Unix() >> 32)
+}
+
+func (s *Superblock) store(dev block.Device, at time.Time) error {
+	s.stamp(sbWriteTime, sbWriteTimeHi, at)
+	if err := block.WriteBytes(dev, s.sealed(), superOffset); err != nil {
+		return err
+	}
+	return dev.Sync()
+}

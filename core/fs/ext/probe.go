@@ -1,0 +1,73 @@
+package ext
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"fundus/core/block"
+	"fundus/core/block/field"
+	"fundus/core/extent"
+	"fundus/core/fs"
+	"fundus/core/quantity"
+)
+
+// Probe recognises ext2, ext3, ext4 and their external journals by the
+// superblock at byte 1024. It gives nil where there is none. A superblock with
+// the signature that breaks another rule is shown as damaged.
+func Probe(dev block.Device) (*fs.Content, error) {
+	if dev.Size() < superOffset+superSize {
+		return nil, nil
+	}
+	s, err := Read(dev)
+	signature := []extent.Span{{Start: superOffset + sbMagic, Count: 2}}
+	if errors.Is(err, field.ErrMagic) {
+		return nil, nil
+	}
+	var broken *field.Error
+	if errors.As(err, &broken) {
+		return &fs.Content{Kind: "ext4", Class: fs.FileSystem, State: fs.Damaged, Signatures: signature,
+			Facts: []fs.Fact{{Name: "damage", Value: broken.Error()}}}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	c := &fs.Content{Kind: s.Kind(), Class: fs.FileSystem, Label: s.Label, Size: s.Size(), BlockSize: s.BlockSize,
+		State: s.FileState(), Unknown: s.Unknown(), Signatures: signature, HasUsage: true}
+	if s.UUID != uuid.Nil {
+		c.UUID = s.UUID.String()
+	}
+	if used, ok := (s.Blocks - s.Free).Times(s.BlockSize); ok {
+		c.Used = used
+	}
+	c.Facts = s.facts()
+	return c, nil
+}
+
+func (s *Superblock) facts() []fs.Fact {
+	reserved, _ := s.Reserved.Times(s.BlockSize)
+	free, _ := s.Free.Times(s.BlockSize)
+	facts := []fs.Fact{
+		{Name: "size", Value: fmt.Sprintf("%d blocks × %d bytes = %d bytes (%v)", s.Blocks, s.BlockSize, s.Size(), s.Size())},
+		{Name: "free", Value: fmt.Sprintf("%d blocks = %v, recorded in the superblock", s.Free, free)},
+		{Name: "reserved", Value: fmt.Sprintf("%d blocks = %v (%.1f%% of %d)", s.Reserved, reserved, 100*float64(s.Reserved)/float64(s.Blocks), s.Blocks)},
+		{Name: "inodes", Value: fmt.Sprintf("%d of %d bytes, %d free; one for each %v", s.Inodes, s.InodeSize, s.FreeInodes, s.Size()/quantity.Bytes(max(1, s.Inodes)))},
+		{Name: "groups", Value: fmt.Sprintf("%d of %d blocks and %d inodes", s.Groups(), s.BlocksPerGroup, s.InodesPerGroup)},
+		{Name: "backups", Value: "superblock copies at blocks " + joinNumbers(s.Backups(), 6)},
+		{Name: "features", Value: strings.Join(s.Features(), " ")},
+		{Name: "mounted", Value: fmt.Sprintf("%d times since its last check", s.MountCount)},
+	}
+	if !s.Mounted.IsZero() {
+		where := ""
+		if s.LastMounted != "" {
+			where = " at " + s.LastMounted
+		}
+		facts = append(facts, fs.Fact{Name: "last mount", Value: s.Mounted.Format("2006-01-02 15:04:05 UTC") + where})
+	}
+	if !s.Made.IsZero() {
+		facts = append(facts, fs.Fact{Name: "made", Value: s.Made.Format("2006-01-02 15:04:05 UTC")})
+	}
+	return facts
+}

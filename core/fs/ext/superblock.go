@@ -1,0 +1,260 @@
+package ext
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"hash/crc32"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"fundus/core/block"
+	"fundus/core/block/field"
+	"fundus/core/fs"
+	"fundus/core/quantity"
+)
+
+// Superblock is what the superblock says. Every byte of it is kept.
+type Superblock struct {
+	Blocks, Free, Reserved quantity.Count // in blocks
+	Inodes, FreeInodes     quantity.Count
+	BlockSize              quantity.Bytes
+	FirstData              uint64 // the block that group 0 starts with
+	BlocksPerGroup         uint32
+	InodesPerGroup         uint32
+	InodeSize              quantity.Bytes
+	Compat, Incompat, RO   uint32
+	UUID                   uuid.UUID
+	Label                  string
+	LastMounted            string
+	MountCount             uint16
+	Written, Mounted, Made time.Time
+	State                  uint16
+	ErrorCount             uint32
+	raw                    []byte
+}
+
+// crc is the plain CRC-32C that ext4 uses, carried on from seed; the library's
+// inverts at both ends.
+func crc(seed uint32, p []byte) uint32 {
+	return ^crc32.Update(^seed, crc32.MakeTable(crc32.Castagnoli), p)
+}
+
+// Read reads the primary superblock of the device.
+func Read(dev block.Device) (*Superblock, error) { return readAt(dev, superOffset) }
+
+func readAt(dev block.Device, off int64) (*Superblock, error) {
+	raw, err := block.ReadSized(dev, off, superSize, superSize)
+	if err != nil {
+		return nil, err
+	}
+	return decodeSuper(raw, off)
+}
+
+func decodeSuper(raw []byte, off int64) (*Superblock, error) {
+	r := field.New("ext superblock", off, raw, binary.LittleEndian)
+	if got := r.U16("signature", sbMagic); got != magicExt {
+		r.Fail("signature", sbMagic, fmt.Sprintf("%#04x", got), "", field.ErrMagic)
+	}
+	logBlock := r.U32("block size", sbLogBlock)
+	if logBlock > 6 {
+		r.Fail("block size", sbLogBlock, fmt.Sprintf("1024 << %d", logBlock), "at most 64 KiB", field.ErrRange)
+		logBlock = 0
+	}
+	wide := uint64(0)
+	s := &Superblock{
+		BlockSize: 1024 << logBlock, FirstData: uint64(r.U32("first data block", sbFirstData)),
+		BlocksPerGroup: r.U32("blocks per group", sbBlocksPerGroup), InodesPerGroup: r.U32("inodes per group", sbInodesPerGroup),
+		Inodes: quantity.Count(r.U32("inodes", sbInodes)), FreeInodes: quantity.Count(r.U32("free inodes", sbFreeInodes)),
+		InodeSize: 128, Compat: r.U32("compatible features", sbCompat), Incompat: r.U32("incompatible features", sbIncompat),
+		RO: r.U32("read-only features", sbROCompat), Label: r.Text("label", sbLabel, 16), LastMounted: r.Text("last mounted", sbLastMounted, 64),
+		MountCount: r.U16("mount count", sbMountCount), State: r.U16("state", sbState), ErrorCount: r.U32("error count", sbErrorCount),
+		raw: bytes.Clone(raw),
+	}
+	if s.Incompat&incompat64Bit != 0 {
+		wide = 1
+	}
+	s.Blocks = quantity.Count(uint64(r.U32("blocks", sbBlocksLo)) | wide*uint64(r.U32("blocks", sbBlocksHi))<<32)
+	s.Free = quantity.Count(uint64(r.U32("free blocks", sbFreeBlocksLo)) | wide*uint64(r.U32("free blocks", sbFreeBlocksHi))<<32)
+	s.Reserved = quantity.Count(uint64(r.U32("reserved", sbReservedLo)) | wide*uint64(r.U32("reserved", sbReservedHi))<<32)
+	if r.U32("revision", sbRevision) > 0 {
+		s.InodeSize = quantity.Bytes(r.U16("inode size", sbInodeSize))
+	}
+	copy(s.UUID[:], r.Raw("UUID", sbUUID, 16))
+	s.Written, s.Mounted, s.Made = s.when(sbWriteTime, sbWriteTimeHi), s.when(sbMountTime, sbMountTimeHi), s.when(sbMakeTime, sbMakeTimeHi)
+	s.checkRanges(r)
+	if s.hasChecksum() {
+		if want, got := r.U32("checksum", sbChecksum), crc(^uint32(0), raw[:sbChecksum]); want != got {
+			r.Fail("checksum", sbChecksum, fmt.Sprintf("%#08x", want), fmt.Sprintf("%#08x computed", got), field.ErrChecksum)
+		}
+	}
+	if r.Err() != nil {
+		return nil, r.Err()
+	}
+	return s, nil
+}
+
+func (s *Superblock) checkRanges(r *field.Reader) {
+	most := uint32(8 * s.BlockSize)
+	if n := s.BlocksPerGroup; (n == 0 || n > most) && s.Incompat&incompatJournalDev == 0 && s.RO&0x200 == 0 {
+		r.Fail("blocks per group", sbBlocksPerGroup, n, fmt.Sprintf("1 to %d", most), field.ErrRange)
+	}
+	if n := s.InodesPerGroup; (n == 0 || n > most) && s.Incompat&incompatJournalDev == 0 {
+		r.Fail("inodes per group", sbInodesPerGroup, n, fmt.Sprintf("1 to %d", most), field.ErrRange)
+	}
+	if n := s.InodeSize; n < 128 || n > s.BlockSize || n&(n-1) != 0 {
+		r.Fail("inode size", sbInodeSize, int64(n), "a power of two from 128 to the block size", field.ErrRange)
+	}
+	if s.Blocks == 0 || uint64(s.Blocks) <= s.FirstData || s.FirstData > 1 {
+		r.Fail("blocks", sbBlocksLo, uint64(s.Blocks), "more than the first data block", field.ErrRange)
+	}
+	if s.Free > s.Blocks || s.Reserved > s.Blocks {
+		r.Fail("free blocks", sbFreeBlocksLo, uint64(s.Free), "at most the blocks there are", field.ErrRange)
+	}
+	if _, ok := s.Blocks.Times(s.BlockSize); !ok {
+		r.Fail("blocks", sbBlocksLo, uint64(s.Blocks), "", field.ErrRange)
+	}
+}
+
+func (s *Superblock) when(lo, hi int) time.Time {
+	seconds := int64(binary.LittleEndian.Uint32(s.raw[lo:])) | int64(s.raw[hi])<<32
+	if seconds == 0 {
+		return time.Time{}
+	}
+	return time.Unix(seconds, 0).UTC()
+}
+
+func (s *Superblock) hasChecksum() bool { return s.RO&roMetadataCsum != 0 }
+
+// Size is blocks times block size.
+func (s *Superblock) Size() quantity.Bytes {
+	size, _ := s.Blocks.Times(s.BlockSize) // decodeSuper refused what overflows
+	return size
+}
+
+// Groups is how many block groups there are.
+func (s *Superblock) Groups() uint64 {
+	n := uint64(max(s.BlocksPerGroup, 1))
+	return (uint64(s.Blocks) - s.FirstData + n - 1) / n
+}
+
+// Kind is ext2, ext3 or ext4, by the features.
+func (s *Superblock) Kind() string {
+	const ext4Incompat, ext4RO = ^uint32(incompatFileType | incompatRecover | incompatJournalDev | incompatMetaBG), ^uint32(roSparseSuper | roLargeFile | 0x4)
+	switch {
+	case s.Incompat&incompatJournalDev != 0:
+		return "ext journal"
+	case s.Incompat&ext4Incompat != 0 || s.RO&ext4RO != 0:
+		return "ext4"
+	case s.Compat&compatJournal != 0:
+		return "ext3"
+	}
+	return "ext2"
+}
+
+// Features lists the names of the features that are set.
+func (s *Superblock) Features() []string {
+	names, _ := s.features()
+	return names
+}
+
+// Unknown lists feature bits that have no name here.
+func (s *Superblock) Unknown() []string {
+	_, unknown := s.features()
+	return unknown
+}
+
+func (s *Superblock) features() (names, unknown []string) {
+	for _, set := range []struct {
+		word  string
+		bits  uint32
+		known []featureName
+	}{{"compatible", s.Compat, compatNames()}, {"incompatible", s.Incompat, incompatNames()}, {"read-only", s.RO, roNames()}} {
+		rest := set.bits
+		for _, f := range set.known {
+			if rest&f.bit != 0 {
+				names = append(names, f.name)
+				rest &^= f.bit
+			}
+		}
+		for bit := uint32(1); bit != 0; bit <<= 1 {
+			if rest&bit != 0 && set.word != "compatible" {
+				unknown = append(unknown, fmt.Sprintf("%s %#x", set.word, bit))
+			}
+		}
+	}
+	return names, unknown
+}
+
+// FileState says how the file system was left.
+func (s *Superblock) FileState() fs.State {
+	switch {
+	case s.ErrorCount > 0 || s.State&2 != 0:
+		return fs.Errors
+	case s.Incompat&incompatRecover != 0:
+		return fs.Recovery
+	case s.State&1 == 0:
+		return fs.Dirty
+	}
+	return fs.Clean
+}
+
+// backupGroups lists the groups below n that keep a copy of superblock and
+// descriptors, in order, without group 0: with sparse_super 1 and the powers
+// of 3, 5 and 7, else all, of which at most maxBackups are listed.
+func backupGroups(n uint64, sparse bool) []uint64 {
+	var out []uint64
+	if !sparse {
+		for g := uint64(1); g < n && g <= maxBackups; g++ {
+			out = append(out, g)
+		}
+		return out
+	}
+	if n > 1 {
+		out = append(out, 1)
+	}
+	for _, base := range []uint64{3, 5, 7} {
+		for power := base; power < n && power <= math.MaxUint32; power *= base {
+			out = append(out, power)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// maxBackups bounds the list for old file systems without sparse_super; the
+// kernel itself needs one copy.
+const maxBackups = 4096
+
+// Backups lists the blocks with backup superblocks.
+func (s *Superblock) Backups() []uint64 {
+	var out []uint64
+	for _, g := range backupGroups(s.Groups(), s.RO&roSparseSuper != 0) {
+		out = append(out, s.FirstData+g*uint64(s.BlocksPerGroup))
+	}
+	return out
+}
+
+// sealed gives the raw bytes with a new checksum.
+func (s *Superblock) sealed() []byte {
+	if s.hasChecksum() {
+		binary.LittleEndian.PutUint32(s.raw[sbChecksum:], crc(^uint32(0), s.raw[:sbChecksum]))
+	}
+	return s.raw
+}
+
+func joinNumbers(list []uint64, most int) string {
+	var words []string
+	for i, n := range list {
+		if i == most {
+			words = append(words, fmt.Sprintf("… %d in all", len(list)))
+			break
+		}
+		words = append(words, fmt.Sprint(n))
+	}
+	return strings.Join(words, ", ")
+}

@@ -1,0 +1,97 @@
+// Package fat recognises FAT12, FAT16 and FAT32.
+//
+// Source: Microsoft Extensible Firmware Initiative FAT32 File System
+// Specification 1.03 (boot sector and BPB; the kind follows from the number of
+// clusters alone).
+package fat
+
+import (
+	"encoding/binary"
+	"fmt"
+	"strings"
+
+	"fundus/core/block"
+	"fundus/core/extent"
+	"fundus/core/fs"
+	"fundus/core/quantity"
+)
+
+// Offsets in the boot sector, in bytes.
+const (
+	bytesPerSector    = 11 // u16
+	sectorsPerCluster = 13 // u8
+	reservedSectors   = 14 // u16
+	tables            = 16 // u8
+	rootEntries       = 17 // u16
+	totalSmall        = 19 // u16
+	media             = 21 // u8
+	tableSmall        = 22 // u16
+	totalLarge        = 32 // u32
+	tableLarge        = 36 // u32, FAT32
+	signature16       = 38 // u8: 0x28 or 0x29
+	serial16          = 39 // u32
+	label16           = 43 // 11 bytes
+	signature32       = 66
+	serial32          = 67
+	label32           = 71
+	magicAt           = 510
+)
+
+// Probe recognises FAT by a consistent boot sector; nil where there is none.
+func Probe(dev block.Device) (*fs.Content, error) {
+	if dev.Size() < 512 {
+		return nil, nil
+	}
+	b, err := block.ReadSized(dev, 0, 512, 512)
+	if err != nil {
+		return nil, err
+	}
+	le := binary.LittleEndian
+	sector, cluster := uint32(le.Uint16(b[bytesPerSector:])), uint32(b[sectorsPerCluster])
+	reserved, count := uint32(le.Uint16(b[reservedSectors:])), uint32(b[tables])
+	if le.Uint16(b[magicAt:]) != 0xAA55 || b[0] != 0xEB && b[0] != 0xE9 || sector < 512 || sector > 4096 || sector&(sector-1) != 0 ||
+		cluster == 0 || cluster&(cluster-1) != 0 || reserved == 0 || count == 0 || count > 2 || b[media] != 0xF0 && b[media] < 0xF8 {
+		return nil, nil
+	}
+	total, table := uint32(le.Uint16(b[totalSmall:])), uint32(le.Uint16(b[tableSmall:]))
+	if total == 0 {
+		total = le.Uint32(b[totalLarge:])
+	}
+	wide := table == 0
+	if wide {
+		table = le.Uint32(b[tableLarge:])
+	}
+	root := (uint64(le.Uint16(b[rootEntries:]))*32 + uint64(sector) - 1) / uint64(sector)
+	overhead := uint64(reserved) + uint64(count)*uint64(table) + root
+	if table == 0 || overhead >= uint64(total) {
+		return nil, nil
+	}
+	clusters := (uint64(total) - overhead) / uint64(cluster)
+	size, _ := quantity.Count(total).Times(quantity.Bytes(sector)) // below 2^44
+	c := &fs.Content{Kind: name(clusters), Class: fs.FileSystem, State: fs.Clean, Size: size, BlockSize: quantity.Bytes(sector * cluster),
+		Signatures: []extent.Span{{Start: 0, Count: 3}, {Start: magicAt, Count: 2}}}
+	at, serial, label := signature16, serial16, label16
+	if wide {
+		at, serial, label = signature32, serial32, label32
+	}
+	if b[at] == 0x28 || b[at] == 0x29 {
+		id := le.Uint32(b[serial:])
+		c.UUID = fmt.Sprintf("%04X-%04X", id>>16, id&0xFFFF)
+	}
+	if text := strings.TrimRight(string(b[label:label+11]), " \x00"); b[at] == 0x29 && text != "NO NAME" {
+		c.Label = text
+	}
+	c.Facts = []fs.Fact{{Name: "size", Value: fmt.Sprintf("%d sectors × %d bytes = %d bytes (%v)", total, sector, size, size)},
+		{Name: "clusters", Value: fmt.Sprintf("%d of %d bytes", clusters, sector*cluster)}}
+	return c, nil
+}
+
+func name(clusters uint64) string {
+	switch {
+	case clusters < 4085:
+		return "FAT12"
+	case clusters < 65525:
+		return "FAT16"
+	}
+	return "FAT32"
+}

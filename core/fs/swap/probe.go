@@ -1,0 +1,69 @@
+// Package swap recognises swap areas.
+//
+// Source: include/linux/swap.h (union swap_header) of Linux 6.1: the signature
+// ends the first page, whose size is the writer's; the numbers behind byte
+// 1024 have the writer's byte order.
+package swap
+
+import (
+	"encoding/binary"
+	"fmt"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"fundus/core/block"
+	"fundus/core/extent"
+	"fundus/core/fs"
+	"fundus/core/quantity"
+)
+
+// Offsets in the first page, in bytes.
+const (
+	magic     = "SWAPSPACE2"
+	versionAt = 1024 // u32, 1
+	lastPage  = 1028 // u32
+	uuidAt    = 1036 // 16 bytes
+	labelAt   = 1052 // 16 bytes
+	headerEnd = 1068
+)
+
+// Probe recognises a swap area of any page size; nil where there is none.
+func Probe(dev block.Device) (*fs.Content, error) {
+	for page := int64(4096); page <= 65536 && page <= dev.Size(); page *= 2 {
+		sign, err := block.ReadSized(dev, page-int64(len(magic)), int64(len(magic)), 64)
+		if err != nil {
+			return nil, err
+		}
+		if string(sign) != magic {
+			continue
+		}
+		b, err := block.ReadSized(dev, 0, headerEnd, headerEnd)
+		if err != nil {
+			return nil, err
+		}
+		return describe(b, page), nil
+	}
+	return nil, nil
+}
+
+func describe(b []byte, page int64) *fs.Content {
+	var order binary.ByteOrder = binary.LittleEndian
+	if order.Uint32(b[versionAt:]) != 1 {
+		order = binary.BigEndian
+	}
+	c := &fs.Content{Kind: "swap", Class: fs.Swap, State: fs.Clean, BlockSize: quantity.Bytes(page),
+		Signatures: []extent.Span{{Start: uint64(page) - uint64(len(magic)), Count: uint64(len(magic))}}}
+	if order.Uint32(b[versionAt:]) != 1 {
+		c.State = fs.Damaged
+		return c
+	}
+	pages := quantity.Count(order.Uint32(b[lastPage:])) + 1
+	c.Size, _ = pages.Times(c.BlockSize) // below 2^48
+	if id := uuid.UUID(b[uuidAt : uuidAt+16]); id != uuid.Nil {
+		c.UUID = id.String()
+	}
+	c.Label, _, _ = strings.Cut(string(b[labelAt:labelAt+16]), "\x00")
+	c.Facts = []fs.Fact{{Name: "size", Value: fmt.Sprintf("%d pages × %d bytes = %d bytes (%v)", pages, page, c.Size, c.Size)}}
+	return c
+}

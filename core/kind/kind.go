@@ -1,0 +1,148 @@
+// Package kind is the one list of what can be on a device. Each kind has its
+// probe and the small capabilities that its package offers; a new one is a
+// folder below core/fs and one line in All.
+package kind
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"fundus/core/block"
+	"fundus/core/extent"
+	"fundus/core/fence"
+	"fundus/core/fs"
+	"fundus/core/fs/ext"
+	"fundus/core/fs/fat"
+	"fundus/core/fs/swap"
+	"fundus/core/fs/xfs"
+	"fundus/core/quantity"
+	"fundus/core/table/gpt"
+	"fundus/core/table/mbr"
+)
+
+// Kind is one kind of content and what Fundus can do with it. A capability
+// that it does not have is nil.
+type Kind struct {
+	Name       string                                      // the family: "ext", "fat"
+	Makes      []string                                    // the words that `format` takes
+	Probe      func(dev block.Device) (*fs.Content, error) // nil content: not this kind
+	Make       func(dev block.Device, o MakeOptions) ([]fs.Fact, error)
+	SetLabel   func(dev block.Device, label string) error
+	Simulation *Simulation // what a mount does to the bytes, for benches
+}
+
+// MakeOptions is what a new file system is made with.
+type MakeOptions struct {
+	Label          string
+	UUID           uuid.UUID
+	BlockSize      quantity.Bytes // 0 for the default
+	ReservedTenths int            // share kept for root, tenths of a percent
+	Time           time.Time
+	Fresh          func() uuid.UUID // a new random identifier at each call
+}
+
+// Simulation changes bytes as the kernel does.
+type Simulation struct {
+	Mounted   func(dev block.Device, at time.Time, where string) error
+	Unmounted func(dev block.Device, at time.Time) error
+}
+
+// All lists the kinds in the order in which Linux would ask for them.
+func All() []Kind {
+	return []Kind{
+		{Name: "fence", Probe: fence.Probe},
+		{Name: "gpt", Probe: probeGPT},
+		{Name: "ext", Makes: []string{"ext4"}, Probe: ext.Probe, Make: makeExt4, SetLabel: ext.SetLabel,
+			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted}},
+		{Name: "xfs", Probe: xfs.Probe},
+		{Name: "fat", Probe: fat.Probe},
+		{Name: "swap", Probe: swap.Probe},
+		{Name: "mbr", Probe: probeMBR},
+	}
+}
+
+// Errors of the list.
+var (
+	ErrUnknown = errors.New("not a kind that Fundus makes")
+	ErrCannot  = errors.New("not possible for this kind")
+)
+
+// Maker finds the kind that `format` means by the word.
+func Maker(word string) (Kind, error) {
+	var words []string
+	for _, k := range All() {
+		for _, w := range k.Makes {
+			if w == strings.ToLower(word) {
+				return k, nil
+			}
+			words = append(words, w)
+		}
+	}
+	return Kind{}, fmt.Errorf("%q: %w; it makes: %s", word, ErrUnknown, strings.Join(words, " "))
+}
+
+// Of finds the family of a content.
+func Of(c fs.Content) (Kind, bool) {
+	word := strings.ToLower(c.Kind)
+	for _, k := range All() {
+		if strings.HasPrefix(word, k.Name) {
+			return k, true
+		}
+	}
+	return Kind{}, false
+}
+
+// Probe asks every kind. Whatever has a valid signature is listed.
+func Probe(dev block.Device) ([]fs.Content, error) {
+	var out []fs.Content
+	for _, k := range All() {
+		c, err := k.Probe(dev)
+		if err != nil {
+			return nil, fmt.Errorf("looking for %s: %w", k.Name, err)
+		}
+		if c != nil {
+			out = append(out, *c)
+		}
+	}
+	return out, nil
+}
+
+func makeExt4(dev block.Device, o MakeOptions) ([]fs.Fact, error) {
+	hash, journal := o.Fresh(), o.Fresh()
+	sequence := o.Fresh()
+	l, err := ext.Make(dev, ext.Options{
+		BlockSize: o.BlockSize, Label: o.Label, UUID: o.UUID, ReservedTenths: o.ReservedTenths, Time: o.Time,
+		HashSeed: hash, JournalUUID: journal, FirstSequence: uint32(sequence[0])<<16 | uint32(sequence[1])<<8 | 1,
+	})
+	if err != nil {
+		return nil, err
+	}
+	return l.Facts(), nil
+}
+
+func probeGPT(dev block.Device) (*fs.Content, error) {
+	s, spans, err := gpt.Sniff(dev)
+	if s == nil || err != nil {
+		return nil, err
+	}
+	c := &fs.Content{Kind: "GPT", Class: fs.Table, State: fs.Clean, Signatures: spans}
+	if t := s.Good(); t != nil {
+		c.UUID = t.DiskGUID.String()
+	}
+	if s.Primary == nil || s.Backup == nil {
+		c.State = fs.Damaged
+	}
+	return c, nil
+}
+
+func probeMBR(dev block.Device) (*fs.Content, error) {
+	t, err := mbr.Read(dev)
+	if t == nil || err != nil {
+		return nil, err
+	}
+	return &fs.Content{Kind: "MBR", Class: fs.Table, State: fs.Clean, UUID: t.ID, Signatures: []extent.Span{{Start: 510, Count: 2}}}, nil
+}

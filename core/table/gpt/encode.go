@@ -1,0 +1,222 @@
+package gpt
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"math"
+
+	"fundus/core/block"
+	"fundus/core/extent"
+)
+
+// ErrInvalid is a table that must not be written.
+var ErrInvalid = errors.New("not a valid table")
+
+// encode gives the header's sector and the entry array, with checksums, for a
+// header that lies at my and whose array lies at array.
+func (t *Table) encode(sector int64, my, alternate, array uint64) (header, entries []byte) {
+	entries = make([]byte, int64(t.arraySectors(sector))*sector)
+	for i, e := range t.Entries {
+		encodeEntry(entries[i*int(t.EntrySize):], e)
+	}
+	header = make([]byte, sector)
+	copy(header[headerEnd:], t.tail)
+	copy(header, signature)
+	le := binary.LittleEndian
+	le.PutUint32(header[headerRevision:], t.Revision)
+	le.PutUint32(header[headerSize:], t.headerSize)
+	le.PutUint32(header[headerReserved:], t.Reserved)
+	le.PutUint64(header[headerMyLBA:], my)
+	le.PutUint64(header[headerAlternate:], alternate)
+	le.PutUint64(header[headerFirstUsable:], t.FirstUsable)
+	le.PutUint64(header[headerLastUsable:], t.LastUsable)
+	putGUID(header[headerDiskGUID:], t.DiskGUID)
+	le.PutUint64(header[headerArrayLBA:], array)
+	le.PutUint32(header[headerEntries:], uint32(len(t.Entries)))
+	le.PutUint32(header[headerEntrySize:], t.EntrySize)
+	le.PutUint32(header[headerArrayCRC:], crc32.ChecksumIEEE(entries[:len(t.Entries)*int(t.EntrySize)]))
+	le.PutUint32(header[headerCRC:], headerChecksum(header, t.headerSize))
+	return header, entries
+}
+
+func encodeEntry(b []byte, e Entry) {
+	putGUID(b[entryType:], e.Type)
+	putGUID(b[entryUnique:], e.Unique)
+	le := binary.LittleEndian
+	le.PutUint64(b[entryFirst:], e.First)
+	le.PutUint64(b[entryLast:], e.Last)
+	le.PutUint64(b[entryAttributes:], e.Attributes)
+	for i, u := range e.name {
+		le.PutUint16(b[entryName+2*i:], u)
+	}
+	copy(b[entryEnd:], e.extra)
+}
+
+// protect gives sector 0 with a protective record over the whole disk. Boot
+// code and disk signature, the first 446 bytes, stay.
+func protect(mbr []byte, sectors uint64) []byte {
+	out := append([]byte(nil), mbr...)
+	clear(out[mbrRecords:mbrMagic])
+	record := out[mbrRecords:]
+	copy(record[1:], []byte{0x00, 0x02, 0x00, typeGPT, 0xFF, 0xFF, 0xFF})
+	binary.LittleEndian.PutUint32(record[mbrFirst:], 1)
+	binary.LittleEndian.PutUint32(record[mbrCount:], uint32(min(sectors-1, math.MaxUint32)))
+	binary.LittleEndian.PutUint16(out[mbrMagic:], 0xAA55)
+	return out
+}
+
+// Order says in which order Write put the table.
+type Order string
+
+// The orders.
+const (
+	// Fresh: nothing was believed before, so sector 0 is the switch.
+	Fresh Order = "fresh"
+	// Switched: an interim array and a one-sector switch of the primary header.
+	Switched Order = "switched"
+	// FromBackup: the primary was damaged, so its header is the switch.
+	FromBackup Order = "from-backup"
+	// Plain: no room for the interim array; between two syncs a cut leaves
+	// only the backup copy valid.
+	Plain Order = "plain"
+)
+
+// writer puts the pieces of one table in their places, a phase at a time.
+type writer struct {
+	dev    block.Device
+	sector int64
+	t      *Table
+	last   uint64
+	err    error
+}
+
+// Write brings the table onto the disk in place of the state that Read gave
+// (nil for none) and syncs between the phases, so that a cut at any sector
+// leaves Linux the old table or the new one. It says which order it used.
+func Write(dev block.Device, old *State, t *Table) (Order, error) {
+	sector := dev.Geometry().Logical
+	w := &writer{dev: dev, sector: sector, t: t, last: uint64(dev.Size()/sector) - 1}
+	if err := w.valid(); err != nil {
+		return "", err
+	}
+	var believed *Table
+	if old != nil {
+		believed = old.Believed()
+	}
+	switch {
+	case believed == nil:
+		w.backup()
+		w.primary(t.ArrayLBA)
+		w.sectorZero()
+		return Fresh, w.err
+	case old.Primary == nil:
+		w.primary(t.ArrayLBA)
+		w.backup()
+		w.sectorZero()
+		return FromBackup, w.err
+	}
+	w.backup()
+	interim, ok := w.interim(believed)
+	if !ok {
+		w.primary(t.ArrayLBA)
+		w.sectorZero()
+		return Plain, w.err
+	}
+	former := w.read(interim)
+	w.primary(interim)
+	w.primary(t.ArrayLBA)
+	w.put(interim, former)
+	w.sync()
+	w.sectorZero()
+	return Switched, w.err
+}
+
+func (w *writer) valid() error {
+	t := w.t
+	n := t.arraySectors(w.sector)
+	if n >= w.last || t.LastUsable+n >= w.last || t.ArrayLBA <= headerLBA || t.ArrayLBA+n > t.FirstUsable || t.FirstUsable > t.LastUsable {
+		return fmt.Errorf("%w: usable sectors %d-%d, arrays of %d sectors, last sector %d", ErrInvalid, t.FirstUsable, t.LastUsable, n, w.last)
+	}
+	var spans []extent.Span
+	for _, e := range t.Entries {
+		if e.Used() {
+			spans = append(spans, e.Span())
+		}
+	}
+	if err := extent.Validate(spans, w.last); err != nil {
+		return fmt.Errorf("%w: %w", ErrInvalid, err)
+	}
+	return nil
+}
+
+// interim finds room for a copy of the array between the arrays of both tables
+// and every partition of both.
+func (w *writer) interim(old *Table) (uint64, bool) {
+	n := w.t.arraySectors(w.sector)
+	from := max(w.t.ArrayLBA+n, old.ArrayLBA+old.arraySectors(w.sector))
+	until := min(w.last-n, old.LastUsable+1)
+	for _, t := range []*Table{old, w.t} {
+		for _, e := range t.Entries {
+			if e.Used() {
+				until = min(until, e.First)
+			}
+		}
+	}
+	return from, from <= until && until-from >= n
+}
+
+// backup writes the backup array, syncs, then its header and syncs.
+func (w *writer) backup() {
+	at := w.last - w.t.arraySectors(w.sector)
+	header, entries := w.t.encode(w.sector, w.last, headerLBA, at)
+	w.put(at, entries)
+	w.sync()
+	w.put(w.last, header)
+	w.sync()
+}
+
+// primary writes the array at the LBA, syncs, then the header that points
+// there and syncs.
+func (w *writer) primary(array uint64) {
+	header, entries := w.t.encode(w.sector, headerLBA, w.last, array)
+	w.put(array, entries)
+	w.sync()
+	w.put(headerLBA, header)
+	w.sync()
+}
+
+// sectorZero puts the protective record where it is not there already.
+func (w *writer) sectorZero() {
+	now := w.read(0)
+	if w.err != nil || protectiveForm(now) == Pure && binary.LittleEndian.Uint32(now[mbrRecords+mbrFirst:]) == 1 &&
+		binary.LittleEndian.Uint32(now[mbrRecords+mbrCount:]) == uint32(min(w.last, math.MaxUint32)) {
+		return
+	}
+	w.put(0, protect(now[:512], w.last+1))
+	w.sync()
+}
+
+// read gives as many sectors as an array takes.
+func (w *writer) read(lba uint64) []byte {
+	if w.err != nil {
+		return nil
+	}
+	n := int64(w.t.arraySectors(w.sector)) * w.sector
+	b, err := block.ReadSized(w.dev, int64(lba)*w.sector, n, maxArray+w.sector)
+	w.err = err
+	return b
+}
+
+func (w *writer) put(lba uint64, b []byte) {
+	if w.err == nil {
+		w.err = block.WriteBytes(w.dev, b, int64(lba)*w.sector)
+	}
+}
+
+func (w *writer) sync() {
+	if w.err == nil {
+		w.err = w.dev.Sync()
+	}
+}
