@@ -147,7 +147,7 @@ func TestProbeReadsWhatWasMade(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if uint64(s.Reserved) != l.Blocks/1000*50 || s.Made.Year() != 2041 {
+	if uint64(s.Reserved) != l.Blocks/20 || s.Made.Year() != 2041 {
 		t.Errorf("reserved %d, made %v", s.Reserved, s.Made)
 	}
 	for _, at := range s.Backups() {

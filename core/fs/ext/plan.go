@@ -105,7 +105,7 @@ func Plan(size quantity.Bytes, geo block.Geometry, o Options) (*Layout, error) {
 	if err := l.place(); err != nil {
 		return nil, err
 	}
-	l.Reserved = l.Blocks / 1000 * uint64(o.ReservedTenths)
+	l.Reserved = l.Blocks/1000*uint64(o.ReservedTenths) + l.Blocks%1000*uint64(o.ReservedTenths)/1000
 	l.Left = size - quantity.Bytes(l.Blocks)*l.BlockSize
 	return l, nil
 }

@@ -1,0 +1,32 @@
+// Command fundus looks at disks and prepares them; see package cli.
+package main
+
+import (
+	"context"
+	"crypto/rand"
+	"os"
+	"os/signal"
+	"syscall"
+	"time"
+
+	"fundus/internal/cli"
+	"fundus/internal/oscall"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	width, terminal := oscall.IsTerminal(os.Stdout)
+	_, typed := oscall.IsTerminal(os.Stdin)
+	env := &cli.Env{
+		In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Now: time.Now, Random: rand.Reader, Getenv: os.Getenv,
+		Ask: terminal && typed, Terminal: terminal, Width: width, Shield: shield,
+	}
+	os.Exit(cli.Run(ctx, env, os.Args[1:]))
+}
+
+// shield keeps a lost terminal from ending the program in mid-commit.
+func shield() func() {
+	signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE)
+	return func() { signal.Reset(syscall.SIGHUP, syscall.SIGPIPE) }
+}

@@ -1,0 +1,76 @@
+package boot
+
+import (
+	"strings"
+	"testing"
+
+	"fundus/core/fs"
+	"fundus/core/fstab"
+	"fundus/core/inventory"
+	"fundus/core/quantity"
+	"fundus/core/table"
+)
+
+// fernhill is a machine with a root, a herbarium, a fenced disk, two clones
+// and a memory card.
+func fernhill(lines string) *inventory.Inventory {
+	part := func(name, kind, uuid, label string) inventory.Node {
+		n := inventory.Node{Name: name, Path: "/dev/" + name, Form: inventory.Partition, Size: quantity.GiB, Entry: table.Partition{UUID: "p-" + name}}
+		if kind != "" {
+			n.Contents = []fs.Content{{Kind: kind, Class: fs.FileSystem, UUID: uuid, Label: label, Size: quantity.GiB, State: fs.Clean}}
+		}
+		return n
+	}
+	fenced := part("sde1", "", "", "")
+	fenced.Contents = []fs.Content{{Kind: "fenced", Class: fs.Fence}}
+	big := part("sdf1", "ext4", "big", "")
+	big.Contents[0].Size++
+	return &inventory.Inventory{
+		Nodes: []inventory.Node{part("sda1", "ext4", "root", ""), part("sdb1", "ext4", "herb", "herbarium"), part("sdc1", "ext4", "twin", ""),
+			part("sdd1", "ext4", "twin", ""), fenced, big, part("sdg1", "FAT32", "12-34", "FIELDCARD"), part("sdh1", "swap", "swp", ""), part("sdi1", "", "", "")},
+		Files: map[string]inventory.File{fstab.Path: {Data: []byte(lines)}},
+		Dirs:  map[string]bool{"/": true, "/srv/herbarium": true},
+	}
+}
+
+func TestOutcomeOfALine(t *testing.T) {
+	for _, c := range []struct {
+		line    string
+		want    Outcome
+		because string
+	}{
+		{"UUID=herb /srv/herbarium ext4 defaults 0 2", Fine, "sdb1"},
+		{"LABEL=herbarium /srv/new auto defaults 0 2", Fine, "systemd makes the directory"},
+		{"PARTUUID=p-sdb1 /srv/herbarium ext4 noatime,x-systemd.device-timeout=5s 0 2", Fine, "sdb1"},
+		{"UUID=gone /srv/herbarium ext4 defaults 0 2", Emergency, "waits 90s"},
+		{"UUID=gone /srv/herbarium ext4 defaults,x-systemd.device-timeout=5s 0 2", Emergency, "waits 5s"},
+		{"UUID=gone /srv/herbarium ext4 nofail 0 2", Left, "no device has"},
+		{"UUID=gone none swap sw 0 0", Delay, "no device has"},
+		{"UUID=swp none swap sw,pri=5 0 0", Fine, "sdh1"},
+		{"UUID=twin /srv/twin ext4 defaults 0 2", Emergency, "sdc1 and sdd1"},
+		{"PARTUUID=p-sde1 /srv/x ext4 defaults 0 2", Emergency, "fenced"},
+		{"UUID=big /srv/x ext4 defaults 0 2", Emergency, "the device only"},
+		{"UUID=herb /srv/herbarium xfs defaults 0 2", Emergency, "it holds ext4, not xfs"},
+		{"/dev/sdi1 /srv/x ext4 defaults 0 2", Emergency, "no file system"},
+		{"LABEL=FIELDCARD /media/card vfat nofail,umask=022 0 0", Fine, "sdg1"},
+		{"UUID=herb /srv/x ext4 noauto 0 0", Waiting, "noauto"},
+		{"vault:/images /srv/i nfs defaults 0 0", Unknown, "network"},
+		{"UUID=herb /srv/x ext4 no_such_option 0 0", Unknown, "no_such_option"},
+		{"tmpfs /tmp tmpfs size=1G 0 0", Fine, "in memory"},
+		{"UUID=herb /srv/x", Left, "four to six fields"},
+	} {
+		r := Rehearse(fernhill(c.line))
+		if got := r.Lines[0]; got.Outcome != c.want || !strings.Contains(got.Reason, c.because) {
+			t.Errorf("%s: %s (%s), want %s (%s)", c.line, got.Outcome, got.Reason, c.want, c.because)
+		}
+	}
+}
+
+func TestVerdictIsTheWorstLine(t *testing.T) {
+	fine, delay, shell := "UUID=root / ext4 defaults 0 1\n", "UUID=x none swap sw 0 0\n", "UUID=x /srv/x ext4 defaults 0 2\n"
+	for lines, want := range map[string]Verdict{fine: ComesUp, "": ComesUp, fine + delay: WithDelays, delay + shell + fine: Shell} {
+		if got := Rehearse(fernhill(lines)).Verdict; got != want {
+			t.Errorf("%q: %s, want %s", lines, got, want)
+		}
+	}
+}

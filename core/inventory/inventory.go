@@ -1,0 +1,255 @@
+// Package inventory is a machine as plain data: its devices, what they are
+// part of, what is on them, who uses them, and the text files that name them.
+//
+// An Inventory is not changed once it was made. Whatever could not be read
+// says why in its Problem.
+package inventory
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"fundus/core/block"
+	"fundus/core/finding"
+	"fundus/core/fs"
+	"fundus/core/fstab"
+	"fundus/core/quantity"
+	"fundus/core/table"
+)
+
+// Inventory is the whole machine.
+type Inventory struct {
+	Machine Machine
+	Nodes   []Node // disks in order of their names, each followed by its partitions
+	Uses    []Use
+	Files   map[string]File // text files by path
+	Dirs    map[string]bool // for each mount point that is named: does it exist?
+}
+
+// Machine says which machine it is.
+type Machine struct {
+	Kind   string // "bench" or "machine"
+	Name   string // of the bench, or the host
+	BootID string
+}
+
+// String is how drafts begin: "bench fernhill" or "this machine (HOST)".
+func (m Machine) String() string {
+	if m.Kind == "bench" {
+		return "bench " + m.Name
+	}
+	return fmt.Sprintf("this machine (%s)", m.Name)
+}
+
+// Form is what a node is.
+type Form string
+
+// The forms.
+const (
+	Disk      Form = "disk"
+	Partition Form = "partition"
+	Image     Form = "image"
+)
+
+// Node is one device.
+type Node struct {
+	Name     string // "sdb1", "card.img:1"
+	Path     string // "/dev/sdb1", or the image's path
+	Form     Form
+	Parent   string // name of the disk, for a partition
+	Number   int    // of the partition
+	Start    quantity.Bytes
+	Size     quantity.Bytes
+	Geometry block.Geometry
+	Identity Identity
+	Hardware Hardware
+	Table    *table.Table      // of a disk
+	TableBad []finding.Finding // what is wrong with that table
+	Entry    table.Partition   // of a partition
+	Contents []fs.Content      // everything that has a valid signature
+	InKernel bool              // the kernel has a node for it
+	Problem  string            // why it could not be read, else empty
+}
+
+// Hardware is what a disk says of itself.
+type Hardware struct {
+	Bus        string
+	Model      string
+	Serial     string
+	Rotational bool
+	Removable  bool
+	ReadOnly   bool
+}
+
+// Identity finds a device again, whatever the kernel calls it.
+type Identity struct {
+	Disk   string         `json:"disk"` // WWN, else bus + model + serial, else path; an image: file system + inode
+	Size   quantity.Bytes `json:"size_bytes"`
+	Sector quantity.Bytes `json:"sector_bytes"`
+	Number int            `json:"number,omitempty"`      // partition
+	Start  quantity.Bytes `json:"start_bytes,omitempty"` // partition
+	Length quantity.Bytes `json:"length_bytes,omitempty"`
+}
+
+// String names the identity in errors and fences.
+func (i Identity) String() string {
+	if i.Number == 0 {
+		return fmt.Sprintf("%s, %v", i.Disk, i.Size)
+	}
+	return fmt.Sprintf("%s, %v, partition %d", i.Disk, i.Size, i.Number)
+}
+
+// How says how a node is used.
+type How string
+
+// The ways of use.
+const (
+	Mounted How = "mounted"
+	SwapOn  How = "swap"
+)
+
+// Use is one use of a node.
+type Use struct {
+	Node     string
+	How      How
+	Where    string // mount point
+	Kind     string // file system that the kernel uses
+	Options  string
+	ReadOnly bool
+}
+
+// File is a text file.
+type File struct {
+	Data    []byte
+	Missing bool
+	Problem string
+}
+
+// Node finds a node by its name.
+func (v *Inventory) Node(name string) (Node, bool) {
+	i := slices.IndexFunc(v.Nodes, func(n Node) bool { return n.Name == name })
+	if i < 0 {
+		return Node{}, false
+	}
+	return v.Nodes[i], true
+}
+
+// Disks lists the nodes that are no part of another.
+func (v *Inventory) Disks() []Node {
+	return slices.DeleteFunc(slices.Clone(v.Nodes), func(n Node) bool { return n.Parent != "" })
+}
+
+// Parts lists the partitions of a disk by their number.
+func (v *Inventory) Parts(disk string) []Node {
+	return slices.DeleteFunc(slices.Clone(v.Nodes), func(n Node) bool { return n.Parent != disk })
+}
+
+// Family is the node, its disk and its partitions: whoever is touched when the
+// whole node is written.
+func (v *Inventory) Family(name string) []Node {
+	return slices.DeleteFunc(slices.Clone(v.Nodes), func(n Node) bool { return n.Name != name && n.Parent != name })
+}
+
+// UsesOf lists the uses of a node.
+func (v *Inventory) UsesOf(name string) []Use {
+	return slices.DeleteFunc(slices.Clone(v.Uses), func(u Use) bool { return u.Node != name })
+}
+
+// MountedAt finds the newest mount at the directory.
+func (v *Inventory) MountedAt(dir string) (Use, bool) {
+	for _, u := range slices.Backward(v.Uses) {
+		if u.How == Mounted && u.Where == dir {
+			return u, true
+		}
+	}
+	return Use{}, false
+}
+
+// Fstab reads the machine's table of file systems; empty where it is missing.
+func (v *Inventory) Fstab() *fstab.File { return fstab.Parse(v.Files[fstab.Path].Data) }
+
+// Content is what Linux takes the node for: the fence where there is one, else
+// the one thing with a valid signature that is no partition table. Several
+// contradict each other: then there is none.
+func (n Node) Content() (fs.Content, bool) {
+	var found []fs.Content
+	for _, c := range n.Contents {
+		if c.Class == fs.Fence {
+			return c, true
+		}
+		if c.Class != fs.Table {
+			found = append(found, c)
+		}
+	}
+	if len(found) != 1 {
+		return fs.Content{}, false
+	}
+	return found[0], true
+}
+
+// Holds is one word or two for what is on the node.
+func (n Node) Holds() string {
+	if n.Problem != "" {
+		return "unreadable"
+	}
+	c, ok := n.Content()
+	switch {
+	case ok:
+		return c.Kind
+	case len(n.Contents) == 0:
+		return ""
+	}
+	var kinds []string
+	for _, c := range n.Contents {
+		kinds = append(kinds, c.Kind)
+	}
+	return strings.Join(kinds, "+")
+}
+
+// LossName is what somebody must type who destroys the node: the label of what
+// is on it, else the UUID.
+func (n Node) LossName() string {
+	if c, ok := n.Content(); ok {
+		if c.Label != "" {
+			return c.Label
+		}
+		return c.UUID
+	}
+	return ""
+}
+
+// Identifiers are the ways in which fstab can name the node, by their tags.
+func (n Node) Identifiers() map[string]string {
+	ids := map[string]string{}
+	if c, ok := n.Content(); ok && c.Class != fs.Fence {
+		ids["UUID"], ids["LABEL"] = c.UUID, c.Label
+	}
+	if n.Form == Partition {
+		ids["PARTUUID"], ids["PARTLABEL"] = n.Entry.UUID, n.Entry.Name
+	}
+	for tag, value := range ids {
+		if value == "" {
+			delete(ids, tag)
+		}
+	}
+	return ids
+}
+
+// Resolve finds every node that the word names: TAG=VALUE, or a path.
+func (v *Inventory) Resolve(word string) []Node {
+	tag, value, isTag := strings.Cut(word, "=")
+	value = strings.Trim(value, `"`)
+	var out []Node
+	for _, n := range v.Nodes {
+		switch {
+		case !isTag || strings.HasPrefix(word, "/"):
+			if n.Path == word {
+				out = append(out, n)
+			}
+		case n.Identifiers()[strings.ToUpper(tag)] == value && value != "":
+			out = append(out, n)
+		}
+	}
+	return out
+}

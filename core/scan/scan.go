@@ -1,0 +1,100 @@
+// Package scan reads what is on a disk into inventory nodes: its table, its
+// partitions and every signature on them. It is the same for a real disk, an
+// image, and a disk as it would be under an overlay.
+package scan
+
+import (
+	"errors"
+	"fmt"
+
+	"fundus/core/block"
+	"fundus/core/finding"
+	"fundus/core/inventory"
+	"fundus/core/kind"
+	"fundus/core/quantity"
+	"fundus/core/table"
+	"fundus/core/table/gpt"
+	"fundus/core/table/mbr"
+)
+
+// Name gives the name and the path of a partition: "sdb1", "nvme0n1p1" as the
+// kernel names them, "card.img:1" in an image.
+func Name(disk inventory.Node, number int) (name, path string) {
+	if disk.Form == inventory.Image {
+		name = fmt.Sprintf("%s:%d", disk.Name, number)
+		return name, name
+	}
+	between := ""
+	if c := disk.Name[len(disk.Name)-1]; c >= '0' && c <= '9' {
+		between = "p"
+	}
+	return fmt.Sprintf("%s%s%d", disk.Name, between, number), fmt.Sprintf("%s%s%d", disk.Path, between, number)
+}
+
+// Disk gives the node with table and contents filled in, followed by its
+// partitions. What cannot be read becomes the node's Problem, never an error:
+// one bad disk must not hide the others.
+func Disk(disk inventory.Node, dev block.Device) []inventory.Node {
+	if err := describe(&disk, dev); err != nil {
+		disk.Problem = err.Error()
+	}
+	nodes := []inventory.Node{disk}
+	if disk.Table == nil {
+		return nodes
+	}
+	for _, p := range disk.Table.Parts {
+		nodes = append(nodes, partition(disk, dev, p))
+	}
+	return nodes
+}
+
+func describe(n *inventory.Node, dev block.Device) error {
+	contents, err := kind.Probe(dev)
+	if err != nil {
+		return err
+	}
+	n.Contents = contents
+	n.Table, n.TableBad, err = Table(n.Name, dev)
+	return err
+}
+
+// Table reads the disk's partition table as Linux would, with what is wrong
+// with it; nil without one.
+func Table(name string, dev block.Device) (*table.Table, []finding.Finding, error) {
+	state, err := gpt.Read(dev)
+	switch {
+	case err == nil:
+		bad := gpt.Check(name, state)
+		if t := state.Good(); t != nil && state.Protective != gpt.OtherTable {
+			return t.Model(quantity.Bytes(dev.Geometry().Logical)), bad, nil
+		}
+		if state.Protective != gpt.OtherTable {
+			return nil, bad, nil
+		}
+	case !errors.Is(err, gpt.ErrNone):
+		return nil, nil, err
+	}
+	t, err := mbr.Read(dev)
+	return t, nil, err
+}
+
+func partition(disk inventory.Node, dev block.Device, p table.Partition) inventory.Node {
+	n := inventory.Node{Form: inventory.Partition, Parent: disk.Name, Number: p.Number, Entry: p, Geometry: disk.Geometry, Hardware: disk.Hardware}
+	n.Name, n.Path = Name(disk, p.Number)
+	start, size, ok := disk.Table.Bytes(p.Span)
+	n.Start, n.Size = start, size
+	n.Identity = disk.Identity
+	n.Identity.Number, n.Identity.Start, n.Identity.Length = p.Number, start, size
+	if !ok || p.Span.Count == 0 {
+		n.Problem = fmt.Sprintf("sectors %v: no such place on a disk", p.Span)
+		return n
+	}
+	part, err := block.NewSlice(dev, int64(start), int64(size))
+	if err == nil {
+		n.Contents, err = kind.Probe(part)
+	}
+	if err != nil {
+		n.Problem = err.Error()
+	}
+	return n
+}

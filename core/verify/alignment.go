@@ -1,0 +1,31 @@
+package verify
+
+import (
+	"fundus/core/extent"
+	"fundus/core/finding"
+	"fundus/core/inventory"
+	"fundus/core/quantity"
+)
+
+// alignment holds each partition's start against the physical sector and the
+// alignment step.
+func alignment(v *inventory.Inventory) []finding.Finding {
+	var out []finding.Finding
+	for _, n := range v.Nodes {
+		if n.Form != inventory.Partition {
+			continue
+		}
+		geo := n.Geometry
+		start := n.Start - quantity.Bytes(geo.Offset)
+		step := quantity.Bytes(extent.Step(uint64(geo.Physical), uint64(geo.OptIO)))
+		switch {
+		case geo.Physical > 0 && start%quantity.Bytes(geo.Physical) != 0:
+			out = append(out, finding.New(finding.AlignPhysical, n.Name, "starts at byte %d, %d bytes behind a physical sector of %d", n.Start, start%quantity.Bytes(geo.Physical), geo.Physical).
+				WithRemedy("copy its content away, remove it and add it again: fundus partition add aligns to %v", step))
+		case start%step != 0:
+			out = append(out, finding.New(finding.AlignStep, n.Name, "starts at byte %d, which is no multiple of the alignment step of %v", n.Start, step).
+				WithRemedy("nothing needs to be done at once"))
+		}
+	}
+	return out
+}

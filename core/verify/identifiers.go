@@ -1,0 +1,59 @@
+package verify
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"fundus/core/finding"
+	"fundus/core/inventory"
+)
+
+// identifiers looks for UUIDs, labels, PARTUUIDs and disk identifiers that two
+// devices carry.
+func identifiers(v *inventory.Inventory) []finding.Finding {
+	type key struct {
+		id    finding.ID
+		value string
+	}
+	carriers := map[key][]string{}
+	add := func(id finding.ID, value, node string) {
+		if value != "" {
+			k := key{id, value}
+			carriers[k] = append(carriers[k], node)
+		}
+	}
+	for _, n := range v.Nodes {
+		ids := n.Identifiers()
+		add(finding.DuplicateUUID, ids["UUID"], n.Name)
+		add(finding.DuplicateLabel, ids["LABEL"], n.Name)
+		add(finding.DuplicatePartUUID, ids["PARTUUID"], n.Name)
+		if n.Table != nil {
+			add(finding.DuplicateDisk, n.Table.ID, n.Name)
+		}
+	}
+	var out []finding.Finding
+	for k, nodes := range carriers {
+		if len(nodes) > 1 {
+			f := finding.New(k.id, nodes[len(nodes)-1], "%s is carried by %s", k.value, strings.Join(nodes, " and ")).
+				WithRemedy("one is probably a copy of the other: take the copy out, or format it anew")
+			if k.id == finding.DuplicateLabel {
+				f = f.WithMend("fundus label %s NEW-NAME", nodes[len(nodes)-1])
+			}
+			out = append(out, f)
+		}
+	}
+	slices.SortFunc(out, func(a, b finding.Finding) int {
+		return cmp.Or(cmp.Compare(a.ID, b.ID), cmp.Compare(a.Text, b.Text))
+	})
+	return out
+}
+
+// Nearest finds the node that a stale line most probably means: the one that
+// is mounted where the line says, else the only one of its kind without a line.
+func Nearest(v *inventory.Inventory, dir string) string {
+	if use, ok := v.MountedAt(dir); ok {
+		return use.Node
+	}
+	return ""
+}

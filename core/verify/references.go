@@ -1,0 +1,89 @@
+package verify
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+
+	"fundus/core/boot"
+	"fundus/core/finding"
+	"fundus/core/fstab"
+	"fundus/core/inventory"
+)
+
+// references goes through fstab: lines that name nothing, or two devices, or
+// the wrong kind, or a name that changes between boots.
+func references(v *inventory.Inventory) []finding.Finding {
+	var out []finding.Finding
+	taken := map[string]int{}
+	for _, l := range v.Fstab().Lines {
+		thing := fmt.Sprintf("%s:%d", fstab.Path, l.Number)
+		if l.Err != nil {
+			out = append(out, finding.New(finding.FstabSyntax, thing, "%v", l.Err).WithRemedy("mend the line"))
+		}
+		if l.Entry == nil {
+			continue
+		}
+		out = append(out, reference(v, thing, *l.Entry)...)
+		if first := taken[l.Entry.Dir]; first > 0 && !l.Entry.IsSwap() {
+			out = append(out, finding.New(finding.FstabTwice, thing, "%s is also the mount point of line %d", l.Entry.Dir, first).WithMend("fundus fstab remove %s", l.Entry.Dir))
+		} else {
+			taken[l.Entry.Dir] = l.Number
+		}
+	}
+	return out
+}
+
+func reference(v *inventory.Inventory, thing string, e fstab.Entry) []finding.Finding {
+	if !namesDevice(e.Spec) {
+		return nil
+	}
+	nodes := v.Resolve(e.Spec)
+	remove := "fundus fstab remove " + shown(e)
+	var out []finding.Finding
+	switch {
+	case len(nodes) == 0:
+		f := finding.New(finding.FstabUnknown, thing, "%s names no device (mount point %s)", e.Spec, e.Dir).WithMend("%s", remove)
+		if meant := Nearest(v, e.Dir); meant != "" {
+			f.Text += fmt.Sprintf("; %s is mounted there", meant)
+		}
+		if e.Has("nofail") || e.Has("noauto") {
+			f.Severity = finding.Warning
+		}
+		return append(out, f)
+	case len(nodes) > 1:
+		out = append(out, finding.New(finding.FstabAmbiguous, thing, "%s is carried by %s and %s", e.Spec, nodes[0].Name, nodes[1].Name).
+			WithRemedy("name the device by its PARTUUID"))
+	}
+	if c, ok := nodes[0].Content(); ok && !boot.SameKind(e.Type, c.Kind) && c.Kind != "fenced" {
+		out = append(out, finding.New(finding.FstabKind, thing, "the line says %s, %s holds %s", e.Type, nodes[0].Name, c.Kind).WithMend("%s", remove))
+	}
+	if unstable().MatchString(e.Spec) {
+		out = append(out, finding.New(finding.FstabUnstable, thing, "%s is a kernel name", e.Spec).WithRemedy("name it by UUID, as fundus fstab add does"))
+	}
+	return out
+}
+
+func shown(e fstab.Entry) string {
+	if e.IsSwap() {
+		return e.Spec
+	}
+	return e.Dir
+}
+
+func namesDevice(spec string) bool {
+	tag, _, isTag := strings.Cut(spec, "=")
+	if isTag {
+		switch strings.ToUpper(tag) {
+		case "UUID", "LABEL", "PARTUUID", "PARTLABEL":
+			return true
+		}
+		return false
+	}
+	return unstable().MatchString(spec)
+}
+
+// unstable matches names that the kernel gives in the order of discovery.
+func unstable() *regexp.Regexp {
+	return regexp.MustCompile(`^/dev/((sd|vd|xvd|hd)[a-z]+[0-9]*|nvme[0-9]+n[0-9]+(p[0-9]+)?|mmcblk[0-9]+(p[0-9]+)?)$`)
+}

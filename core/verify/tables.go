@@ -1,0 +1,58 @@
+package verify
+
+import (
+	"fundus/core/finding"
+	"fundus/core/fs"
+	"fundus/core/inventory"
+)
+
+// tables gives what reading the tables found.
+func tables(v *inventory.Inventory) []finding.Finding {
+	var out []finding.Finding
+	for _, n := range v.Disks() {
+		out = append(out, n.TableBad...)
+	}
+	return out
+}
+
+// contents looks at what lies on each device.
+func contents(v *inventory.Inventory) []finding.Finding {
+	var out []finding.Finding
+	for _, n := range v.Nodes {
+		if n.Problem != "" {
+			out = append(out, finding.New(finding.DeviceUnread, n.Name, "%s", n.Problem).WithRemedy("look at the kernel's log, and at the cable"))
+			continue
+		}
+		c, ok := n.Content()
+		switch {
+		case ok && c.Class == fs.Fence:
+			out = append(out, finding.New(finding.ContentFenced, n.Name, "fenced by deed %s", c.UUID).WithMend("fundus recover %s", c.UUID))
+		case !ok && nonTables(n) > 1, ok && len(n.Contents) > 1:
+			out = append(out, finding.New(finding.ContentTwofold, n.Name, "carries signatures of %s", n.Holds()+tablesToo(n)).
+				WithRemedy("format it anew, which removes every other signature"))
+		case ok && c.Size > n.Size:
+			out = append(out, finding.New(finding.ContentTooLarge, n.Name, "the file system has %d bytes, the device %d", c.Size, n.Size).
+				WithRemedy("give the partition its former size again"))
+		}
+	}
+	return out
+}
+
+func nonTables(n inventory.Node) int {
+	count := 0
+	for _, c := range n.Contents {
+		if c.Class != fs.Table {
+			count++
+		}
+	}
+	return count
+}
+
+func tablesToo(n inventory.Node) string {
+	for _, c := range n.Contents {
+		if c.Class == fs.Table {
+			return " and of a " + c.Kind + " table"
+		}
+	}
+	return ""
+}

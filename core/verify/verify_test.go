@@ -1,0 +1,84 @@
+package verify
+
+import (
+	"testing"
+
+	"fundus/core/block"
+	"fundus/core/finding"
+	"fundus/core/fs"
+	"fundus/core/fstab"
+	"fundus/core/inventory"
+	"fundus/core/quantity"
+	"fundus/core/table"
+)
+
+// clean is a machine without findings; each case spoils one thing.
+func clean() *inventory.Inventory {
+	part := func(name, uuid string) inventory.Node {
+		return inventory.Node{Name: name, Path: "/dev/" + name, Parent: name[:3], Form: inventory.Partition, Start: quantity.MiB, Size: quantity.GiB,
+			Geometry: block.Geometry{Logical: 512, Physical: 4096}, Entry: table.Partition{UUID: "part-" + uuid},
+			Contents: []fs.Content{{Kind: "ext4", Class: fs.FileSystem, UUID: uuid, Label: "l-" + uuid, Size: quantity.GiB}}}
+	}
+	disk := func(name string) inventory.Node {
+		return inventory.Node{Name: name, Path: "/dev/" + name, Form: inventory.Disk, Table: &table.Table{ID: "disk-" + name}}
+	}
+	return &inventory.Inventory{
+		Nodes: []inventory.Node{disk("sda"), part("sda1", "root"), disk("sdb"), part("sdb1", "herb")},
+		Files: map[string]inventory.File{fstab.Path: {Data: []byte("UUID=root / ext4 defaults 0 1\n")}},
+	}
+}
+
+// TestFindings: the clean machine is silent, and each spoiled one gives exactly
+// the finding that belongs to it, on the right thing.
+func TestFindings(t *testing.T) {
+	if got := All(clean()); len(got) != 0 {
+		t.Fatalf("the clean machine: %v", got)
+	}
+	lines := func(text string) func(*inventory.Inventory) {
+		return func(v *inventory.Inventory) {
+			f := v.Files[fstab.Path]
+			f.Data = append(f.Data, text...)
+			v.Files[fstab.Path] = f
+		}
+	}
+	content := func(edit func(n *inventory.Node)) func(*inventory.Inventory) {
+		return func(v *inventory.Inventory) { edit(&v.Nodes[3]) }
+	}
+	for _, c := range []struct {
+		want  finding.ID
+		thing string
+		spoil func(*inventory.Inventory)
+	}{
+		{finding.AlignPhysical, "sdb1", content(func(n *inventory.Node) { n.Start += 512 })},
+		{finding.AlignStep, "sdb1", content(func(n *inventory.Node) { n.Start += 4096 })},
+		{finding.DeviceUnread, "sdb1", content(func(n *inventory.Node) { n.Problem = "input/output error" })},
+		{finding.ContentFenced, "sdb1", content(func(n *inventory.Node) { n.Contents = []fs.Content{{Kind: "fenced", Class: fs.Fence}} })},
+		{finding.ContentTwofold, "sdb1", content(func(n *inventory.Node) {
+			n.Contents = append(n.Contents, fs.Content{Kind: "xfs", Class: fs.FileSystem})
+		})},
+		{finding.ContentTooLarge, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Size++ })},
+		{finding.DuplicateUUID, "sdb1", content(func(n *inventory.Node) { n.Contents[0].UUID = "root" })},
+		{finding.DuplicateLabel, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Label = "l-root" })},
+		{finding.DuplicatePartUUID, "sdb1", content(func(n *inventory.Node) { n.Entry.UUID = "part-root" })},
+		{finding.DuplicateDisk, "sdb", func(v *inventory.Inventory) { v.Nodes[2].Table.ID = "disk-sda" }},
+		{finding.FstabUnknown, "/etc/fstab:2", lines("UUID=gone /srv/x ext4 defaults 0 2\n")},
+		{finding.FstabKind, "/etc/fstab:2", lines("UUID=herb /srv/x xfs defaults 0 2\n")},
+		{finding.FstabTwice, "/etc/fstab:3", lines("UUID=herb /srv/x ext4 defaults 0 2\nUUID=herb /srv/x ext4 defaults 0 2\n")},
+		{finding.FstabUnstable, "/etc/fstab:2", lines("/dev/sdb1 /srv/x ext4 defaults 0 2\n")},
+		{finding.FstabSyntax, "/etc/fstab:2", lines("UUID=herb /srv/x\n")},
+	} {
+		v := clean()
+		c.spoil(v)
+		got := All(v)
+		found := false
+		for _, f := range got {
+			found = found || f.ID == c.want && f.Thing == c.thing
+			if f.Why == "" || f.Mend == "" && f.Remedy == "" {
+				t.Errorf("%s: no reason or no way out: %+v", c.want, f)
+			}
+		}
+		if !found || len(got) > 2 {
+			t.Errorf("%s on %s: got %v", c.want, c.thing, got)
+		}
+	}
+}

@@ -1,0 +1,177 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"fundus/core/block"
+	"fundus/core/finding"
+	"fundus/core/quantity"
+	"fundus/internal/machine/bench"
+	"fundus/internal/task"
+)
+
+func newBench(e *Env) *cobra.Command {
+	disk := group("disk", "Plug disks into a bench, pull them out, plant faults", "  fundus bench disk add sdb --size 64GiB\n  fundus bench disk fault sdb --cut-at-write=3",
+		newBenchDiskAdd(e), newBenchDiskRemove(e), newBenchDiskFault(e))
+	return group("bench", "Make and run a simulated machine", "  fundus bench new fernhill --host fernhill\n  fundus bench boot", newBenchNew(e), disk, newBenchBoot(e))
+}
+
+func newBenchNew(e *Env) *cobra.Command {
+	host := ""
+	cmd := &cobra.Command{
+		Use: "new DIR", Short: "Make a simulated machine with a system disk",
+		Long:    "Make a simulated machine in a directory: a system disk that it boots from, its text files, and a kernel that refuses what a kernel refuses.",
+		Example: "  fundus bench new fernhill --host fernhill\n  fundus bench new /tmp/seedbank", Args: words(1, 1, "one directory"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if host == "" {
+				host = filepath.Base(args[0])
+			}
+			if _, err := bench.New(cmd.Context(), args[0], host, e.Now, e.fresh); err != nil {
+				return err
+			}
+			return e.printer().Line("message", fmt.Sprintf("bench %s is up; to work on it: export FUNDUS_BENCH=$PWD/%s", host, args[0]))
+		},
+	}
+	cmd.Flags().StringVar(&host, "host", "", "the machine's host `NAME` (default: the directory's name)")
+	return cmd
+}
+
+func (e *Env) openBench() (*bench.Bench, error) {
+	if e.o.bench == "" {
+		return nil, usagef("which bench? say --bench DIR, or set FUNDUS_BENCH; fundus bench new makes one")
+	}
+	return bench.Open(e.o.bench, nil, e.Now)
+}
+
+func newBenchDiskAdd(e *Env) *cobra.Command {
+	d := bench.Disk{}
+	var logical, physical string
+	cmd := &cobra.Command{
+		Use: "add NAME", Short: "Plug a disk into the bench",
+		Long:    "Plug a disk into the bench. Its image is made, sparse, unless it is there already.",
+		Example: "  fundus bench disk add sdb --size 64GiB --bus sata --model \"Larkspur S300\" --serial LS-20417\n  fundus bench disk add sdc --size 32GB --removable --bus usb",
+		Args:    words(1, 1, "the disk's name, such as sdb"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			b, err := e.openBench()
+			if err != nil {
+				return err
+			}
+			d.Name = args[0]
+			for _, s := range []struct {
+				word string
+				into *int64
+			}{{logical, &d.Sectors.Logical}, {physical, &d.Sectors.Physical}} {
+				size, err := quantity.Parse(s.word)
+				if err != nil {
+					return usageError{err}
+				}
+				n, err := size.Resolve(512, 0)
+				if err != nil {
+					return usageError{err}
+				}
+				*s.into = int64(n)
+			}
+			if err := b.AddDisk(d); err != nil {
+				return err
+			}
+			return e.printer().Line("message", fmt.Sprintf("%s (%s) is plugged in; fundus survey shows it", d.Name, d.Size))
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&d.Size, "size", "", "how large: `SIZE` such as 64GiB")
+	f.StringVar(&d.Bus, "bus", "sata", "how it is connected: sata, usb, nvme …")
+	f.StringVar(&d.Model, "model", "", "its `MODEL`")
+	f.StringVar(&d.Serial, "serial", "", "its `SERIAL` number")
+	f.StringVar(&logical, "sector", "512B", "its logical sector")
+	f.StringVar(&physical, "physical-sector", "4096B", "its physical sector")
+	f.Int64Var(&d.Sectors.OptIO, "optimal-io", 0, "its optimal I/O size in `BYTES`")
+	f.BoolVar(&d.Rotational, "rotational", false, "it has spinning platters")
+	f.BoolVar(&d.Removable, "removable", false, "it can be taken out")
+	f.BoolVar(&d.ReadOnly, "read-only", false, "it cannot be written to")
+	if err := cmd.MarkFlagRequired("size"); err != nil {
+		panic(err) // the flag stands three lines above
+	}
+	return cmd
+}
+
+func newBenchDiskRemove(e *Env) *cobra.Command {
+	return &cobra.Command{
+		Use: "remove NAME", Short: "Pull a disk out of the bench; its image stays", Example: "  fundus bench disk remove sdc\n  fundus bench disk remove sdb --bench fernhill",
+		Args: words(1, 1, "one disk"), ValidArgsFunction: e.completeDevices,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			b, err := e.openBench()
+			if err != nil {
+				return err
+			}
+			if err := b.RemoveDisk(cmd.Context(), args[0]); err != nil {
+				return err
+			}
+			return e.printer().Line("message", args[0]+" is pulled out; its image stays in the bench")
+		},
+	}
+}
+
+func newBenchDiskFault(e *Env) *cobra.Command {
+	f := bench.Fault{}
+	readError, clear := int64(block.Never), false
+	cmd := &cobra.Command{
+		Use: "fault NAME", Short: "Plant a fault in a disk of the bench",
+		Long: `Plant a fault in a disk of the bench: the power is cut before its Nth write or
+sync of the next command that writes, one write fails, or a place cannot be read.
+After a power cut the bench is off until fundus bench boot.`,
+		Example: "  fundus bench disk fault sdb --cut-at-write=3\n  fundus bench disk fault sdb --clear", Args: words(1, 1, "one disk"), ValidArgsFunction: e.completeDevices,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			b, err := e.openBench()
+			if err != nil {
+				return err
+			}
+			planted := &f
+			if readError >= 0 {
+				f.ReadErrorAt = &readError
+			}
+			if clear {
+				planted = nil
+			} else if f.CutAtWrite == 0 && f.FailAtWrite == 0 && f.ReadErrorAt == nil {
+				return usagef("which fault? --cut-at-write=N, --fail-at-write=N, --read-error-at=BYTE, or --clear")
+			}
+			if err := b.PlantFault(args[0], planted); err != nil {
+				return err
+			}
+			return e.printer().Line("message", map[bool]string{true: args[0] + " works again", false: "the fault is planted in " + args[0]}[clear])
+		},
+	}
+	flags := cmd.Flags()
+	flags.IntVar(&f.CutAtWrite, "cut-at-write", 0, "cut the power before write or sync number `N`")
+	flags.IntVar(&f.FailAtWrite, "fail-at-write", 0, "fail write or sync number `N`")
+	flags.Int64Var(&readError, "read-error-at", block.Never, "fail reads of this `BYTE`")
+	flags.Uint64Var(&f.Seed, "seed", 0, "decides what survives of unsynced writes")
+	flags.BoolVar(&clear, "clear", false, "take every fault out")
+	return cmd
+}
+
+func newBenchBoot(e *Env) *cobra.Command {
+	return &cobra.Command{
+		Use: "boot", Short: "Boot the bench, and see each mount's result",
+		Long:    "Shut the bench down if it is on, boot it, and see what becomes of each line of fstab.",
+		Example: "  fundus bench boot\n  fundus bench boot --bench fernhill", Args: words(0, 0, "no words"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			b, err := e.openBench()
+			if err != nil {
+				return err
+			}
+			report, err := b.Boot(cmd.Context())
+			if err != nil {
+				return err
+			}
+			r, err := task.Rehearsed(cmd.Context(), b, report)
+			if err != nil {
+				return err
+			}
+			return errors.Join(e.printer().Rehearse(r), rehearsed(r, finding.Warning))
+		},
+	}
+}

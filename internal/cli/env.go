@@ -1,0 +1,222 @@
+// Package cli turns words into requests and results into exit codes. It
+// computes nothing: a command parses its words, calls package task or deed, and
+// hands the result to package view. One file a command.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/spf13/cobra"
+
+	"fundus/core/block"
+	"fundus/core/quantity"
+	"fundus/internal/deed"
+	"fundus/internal/machine"
+	"fundus/internal/machine/bench"
+	"fundus/internal/machine/image"
+	"fundus/internal/machine/live"
+	"fundus/internal/oscall"
+	"fundus/internal/view"
+)
+
+// Env is the world that a command tree runs in.
+type Env struct {
+	In       io.Reader
+	Out, Err io.Writer
+	Now      func() time.Time
+	Random   io.Reader
+	Getenv   func(string) string
+	Ask      bool // somebody is there to answer: input and output are a terminal
+	Terminal bool // the output is a terminal
+	Width    int  // its columns, 0 where unknown
+	// Shield keeps a lost terminal from stopping a commit; it is called before
+	// one begins, and what it gives after.
+	Shield func() (release func())
+
+	o options
+}
+
+// options are those that every command has.
+type options struct {
+	bench, root, state string
+	json, quiet        bool
+	sizes, colour      string
+	commit, draft      bool
+	lose, despite      []string
+	withoutUndo        bool
+	wait               int
+}
+
+func (e *Env) addCommon(cmd *cobra.Command) {
+	f := cmd.PersistentFlags()
+	f.StringVar(&e.o.bench, "bench", e.Getenv("FUNDUS_BENCH"), "work on the simulated machine in `DIR` (or FUNDUS_BENCH)")
+	f.StringVar(&e.o.root, "root", "", "use the text files of the system installed below `DIR`")
+	f.StringVar(&e.o.state, "state", "", "keep deeds and drafts in `DIR`")
+	f.BoolVar(&e.o.json, "json", false, "print one JSON document")
+	f.StringVar(&e.o.sizes, "sizes", "iec", "print sizes as iec, si, sectors or bytes")
+	f.StringVar(&e.o.colour, "colour", "auto", "colours: auto, always or never")
+	f.BoolVar(&e.o.quiet, "quiet", false, "print results only")
+}
+
+// addChange adds the options of commands that change something.
+func (e *Env) addChange(cmd *cobra.Command) *cobra.Command {
+	f := cmd.Flags()
+	f.BoolVar(&e.o.commit, "commit", false, "go ahead without asking")
+	f.BoolVar(&e.o.draft, "draft", false, "only show what would be done; nothing is kept")
+	f.StringArrayVar(&e.o.lose, "lose", nil, "name what is destroyed: its label, UUID or serial (`NAME`, repeatable)")
+	f.StringArrayVar(&e.o.despite, "despite", nil, "accept this new error in the result (`FINDING`, repeatable)")
+	f.BoolVar(&e.o.withoutUndo, "without-undo", false, "keep no images for undo")
+	f.IntVar(&e.o.wait, "wait", 0, "wait so many `SECONDS` for another commit to end")
+	cmd.MarkFlagsMutuallyExclusive("commit", "draft")
+	return cmd
+}
+
+// usageError is words that make no sense: exit code 2.
+type usageError struct{ err error }
+
+func (e usageError) Error() string { return e.err.Error() }
+func (e usageError) Unwrap() error { return e.err }
+
+func usagef(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
+
+// checkCommon refuses options that make no sense, before anything is looked at.
+func (e *Env) checkCommon() error {
+	if _, err := quantity.ParseStyle(e.o.sizes); err != nil {
+		return usageError{err}
+	}
+	switch e.o.colour {
+	case "auto", "always", "never":
+	default:
+		return usagef("--colour=%s: use auto, always or never", e.o.colour)
+	}
+	if e.o.withoutUndo {
+		return usagef("--without-undo is not possible yet: every deed keeps its images; leave the option out")
+	}
+	if e.o.root != "" {
+		return usagef("--root is not possible yet: fstab is read on benches only; use --bench DIR")
+	}
+	if e.o.wait < 0 {
+		return usagef("--wait=%d: a number of seconds from 0", e.o.wait)
+	}
+	return nil
+}
+
+func (e *Env) printer() *view.Printer {
+	locale := e.Getenv("LC_ALL")
+	for _, name := range []string{"LC_CTYPE", "LANG"} {
+		if locale == "" {
+			locale = e.Getenv(name)
+		}
+	}
+	locale = strings.ToLower(locale)
+	utf8 := strings.Contains(locale, "utf-8") || strings.Contains(locale, "utf8")
+	style, err := quantity.ParseStyle(e.o.sizes)
+	if err != nil {
+		style = quantity.IEC // the error itself is being printed
+	}
+	colour := e.o.colour == "always" || e.o.colour == "auto" && e.Terminal && e.Getenv("NO_COLOR") == "" && e.Getenv("TERM") != "dumb"
+	return &view.Printer{Out: e.Out, Width: max(e.Width, 79), Terminal: e.Terminal, UTF8: utf8, Colour: colour, JSON: e.o.json, Quiet: e.o.quiet, Sizes: style}
+}
+
+// onMachine is a machine with the store of its deeds.
+type onMachine struct {
+	machine.Machine
+	store *deed.Store
+}
+
+// open gives the machine that the words are about. Words that are image files
+// make those images disks of it.
+func (e *Env) open(ctx context.Context, words ...string) (*onMachine, error) {
+	images, err := e.images(ctx, words)
+	if err != nil {
+		return nil, err
+	}
+	return e.openWith(images)
+}
+
+func (e *Env) openWith(images []string) (*onMachine, error) {
+	var m machine.Machine
+	var err error
+	if e.o.bench != "" {
+		m, err = bench.Open(e.o.bench, images, e.Now)
+	} else {
+		m, err = live.New(images)
+	}
+	if err != nil {
+		return nil, err
+	}
+	dir := e.o.state
+	if dir == "" {
+		dir = m.StateDir()
+	}
+	if dir, err = filepath.Abs(dir); err != nil {
+		return nil, err
+	}
+	return &onMachine{m, deed.NewStore(dir, e.Now)}, nil
+}
+
+// images chooses the words that are image files: a path, or a bare word that is
+// no device of the bench.
+func (e *Env) images(ctx context.Context, words []string) ([]string, error) {
+	var out []string
+	known := map[string]bool{}
+	if e.o.bench != "" {
+		b, err := bench.Open(e.o.bench, nil, e.Now)
+		if err != nil {
+			return nil, err
+		}
+		if v, err := b.Inventory(ctx); err == nil {
+			for _, n := range v.Nodes {
+				known[n.Name] = true
+			}
+		}
+	}
+	for _, w := range words {
+		path, _ := image.Split(w)
+		if w == "" || known[w] || strings.Contains(w, "=") || strings.HasPrefix(w, "/dev/") || !image.Exists(path) || known["image "+path] {
+			continue
+		}
+		known["image "+path] = true
+		out = append(out, path)
+	}
+	return out, nil
+}
+
+// reopen opens the machine with the images that were worked on before, as far
+// as they are still there.
+func (e *Env) reopen(names []string) (*onMachine, error) {
+	var there []string
+	for _, n := range names {
+		if image.Exists(n) {
+			there = append(there, n)
+		}
+	}
+	return e.openWith(there)
+}
+
+// spill is where drafts put what does not fit into memory.
+func spill(store *deed.Store) block.Spill {
+	return block.Spill{Ceiling: block.DefaultCeiling, Open: func() (block.SpillFile, error) { return oscall.Unnamed(store.Dir) }}
+}
+
+// fresh makes random identifiers outside of drafts.
+func (e *Env) fresh() uuid.UUID {
+	id, err := uuid.NewRandomFromReader(e.Random)
+	if err != nil {
+		return uuid.New()
+	}
+	return id
+}
+
+// Errors that only carry an exit code: what there is to say was said.
+var (
+	errWaiting  = errors.New("a draft waits")
+	errFindings = errors.New("there are findings")
+)

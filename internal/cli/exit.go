@@ -1,0 +1,78 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"fundus/internal/deed"
+)
+
+// Exit codes. This is the one place that decides them.
+const (
+	exitDone     = 0
+	exitRefused  = 1 // nothing changed
+	exitWords    = 2
+	exitWaiting  = 3 // a draft waits for commit
+	exitFindings = 4
+	exitMidway   = 5 // recover
+)
+
+// Run executes the words and gives the exit code.
+func Run(ctx context.Context, e *Env, words []string) int {
+	root := NewRoot(e)
+	root.SetArgs(words)
+	err := root.ExecuteContext(ctx)
+	code := exitCode(err)
+	switch {
+	case err == nil, errors.Is(err, errWaiting), errors.Is(err, errFindings):
+		return code
+	}
+	e.report(code, err)
+	return code
+}
+
+func exitCode(err error) int {
+	var usage usageError
+	var midway *deed.MidwayError
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.As(err, &usage):
+		return exitWords
+	case errors.Is(err, errWaiting):
+		return exitWaiting
+	case errors.Is(err, errFindings):
+		return exitFindings
+	case errors.As(err, &midway):
+		return exitMidway
+	}
+	return exitRefused
+}
+
+// report prints the error with the state that things are in.
+func (e *Env) report(code int, err error) {
+	state := "nothing was changed"
+	next := ""
+	var midway *deed.MidwayError
+	switch {
+	case errors.As(err, &midway):
+		state, next = "stopped midway", "fundus recover "+midway.Deed
+	case code == exitWords:
+		state = "nothing was looked at or changed"
+	}
+	p := e.printer()
+	if e.o.json {
+		if p.Error(code, err.Error(), state, next) != nil {
+			fmt.Fprintln(e.Err, err)
+		}
+		return
+	}
+	p.Out = e.Err
+	words := strings.TrimSpace(err.Error())
+	p.Failure(words)
+	if next == "" && !strings.Contains(words, "nothing ") {
+		p.Failure(state)
+	}
+}

@@ -1,0 +1,89 @@
+package cli
+
+import (
+	"errors"
+
+	"github.com/spf13/cobra"
+
+	"fundus/core/finding"
+	"fundus/internal/task"
+)
+
+func newFstab(e *Env) *cobra.Command {
+	return group("fstab", "Look at fstab, add, remove and check lines without losing a comment", "  fundus fstab list\n  fundus fstab add sdb1 /srv/herbarium",
+		newFstabList(e), newFstabAdd(e), newFstabRemove(e), newFstabCheck(e))
+}
+
+func newFstabList(e *Env) *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "See the lines of fstab and the devices that they name",
+		Long:    "See the lines of fstab, each with the device that it names now.",
+		Example: "  fundus fstab list\n  fundus fstab list --json", Args: words(0, 0, "no words"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			r, err := e.lookFstab(cmd)
+			if err != nil {
+				return err
+			}
+			return e.printer().Fstab(r)
+		},
+	}
+}
+
+func (e *Env) lookFstab(cmd *cobra.Command) (*task.Rehearsal, error) {
+	m, err := e.open(cmd.Context())
+	if err != nil {
+		return nil, err
+	}
+	return task.LookRehearse(cmd.Context(), m)
+}
+
+func newFstabCheck(e *Env) *cobra.Command {
+	return &cobra.Command{
+		Use: "check", Short: "Find lines of fstab that name nothing, or the wrong thing",
+		Long:    "Find lines of fstab that cannot be read, or that name nothing, two devices, or the wrong kind. Exit code 4 says that there are findings.",
+		Example: "  fundus fstab check\n  fundus fstab check --json", Args: words(0, 0, "no words"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			r, err := e.lookFstab(cmd)
+			if err != nil {
+				return err
+			}
+			return errors.Join(e.printer().FstabCheck(r), found(r.Findings, finding.Warning))
+		},
+	}
+}
+
+func newFstabAdd(e *Env) *cobra.Command {
+	r := &task.FstabAdd{}
+	var options string
+	cmd := &cobra.Command{
+		Use: "add TARGET DIRECTORY", Short: "Add a line that mounts a device at each boot",
+		Long: `Add a line that mounts a device at each boot. The line names the device by its
+UUID, and a missing mount point is made. Removable devices get nofail and a short
+timeout unless --options says otherwise.`,
+		Example:           "  fundus fstab add sdb1 /srv/herbarium\n  fundus fstab add sdc1 /media/fieldcard --options=nofail,noatime --by=label",
+		Args:              words(2, 2, "a device and a directory"),
+		ValidArgsFunction: e.completeDevices,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r.Target, r.Dir, r.Options = args[0], args[1], split(options)
+			return e.change(cmd, r)
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&options, "options", "", "mount `OPTIONS`, separated by commas (default: defaults)")
+	f.StringVar(&r.Kind, "type", "", "file system `TYPE` (default: what is on the device)")
+	f.StringVar(&r.By, "by", "", "name the device by uuid, label, partuuid or partlabel")
+	return e.addChange(cmd)
+}
+
+func newFstabRemove(e *Env) *cobra.Command {
+	return e.addChange(&cobra.Command{
+		Use: "remove TARGET", Short: "Take a line out of fstab",
+		Long:              "Take a line out of fstab: the mount point, the device, or the identifier is named. All other lines stay to the byte.",
+		Example:           "  fundus fstab remove /srv/herbarium\n  fundus fstab remove sdb1 --draft",
+		Args:              words(1, 1, "one mount point, device or identifier"),
+		ValidArgsFunction: e.completeDevices,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return e.change(cmd, &task.FstabRemove{Target: args[0]})
+		},
+	})
+}

@@ -1,0 +1,206 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"fundus/internal/deed"
+	"fundus/internal/task"
+)
+
+func newCommit(e *Env) *cobra.Command {
+	return e.addChange(&cobra.Command{
+		Use: "commit CODE", Short: "Carry out a stored draft, exactly as it was reviewed",
+		Long: `Carry out a stored draft, exactly as it was reviewed. If the machine changed since
+so that it would come out otherwise, nothing is written and the new draft is
+shown.`,
+		Example: "  fundus commit 3fa9c210\n  fundus commit 3fa9c210 --lose=herbarium", Args: words(1, 1, "the code of a draft"),
+		RunE: func(cmd *cobra.Command, args []string) error { return e.commitStored(cmd.Context(), args[0]) },
+	})
+}
+
+func newDraft(e *Env) *cobra.Command {
+	list := &cobra.Command{
+		Use: "list", Short: "See the drafts that wait", Example: "  fundus draft list\n  fundus draft list --json", Args: words(0, 0, "no words"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			m, err := e.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			all, err := m.store.Drafts()
+			if err != nil {
+				return err
+			}
+			return e.printer().Drafts(all)
+		},
+	}
+	show := &cobra.Command{
+		Use: "show CODE", Short: "See a draft again", Example: "  fundus draft show 3fa9c210\n  fundus draft show 3fa9c210 --json", Args: words(1, 1, "the code of a draft"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			e.o.draft = true
+			return e.commitStored(cmd.Context(), args[0])
+		},
+	}
+	remove := &cobra.Command{
+		Use: "remove CODE", Short: "Forget a draft", Example: "  fundus draft remove 3fa9c210\n  fundus draft remove 3fa9c210 --bench fernhill", Args: words(1, 1, "the code of a draft"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			m, err := e.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if err := m.store.RemoveDraft(args[0]); err != nil {
+				return err
+			}
+			return e.printer().Line("message", "draft "+args[0]+" is forgotten; nothing was written by it")
+		},
+	}
+	return group("draft", "List, show and forget drafts that wait for fundus commit", "  fundus draft list\n  fundus draft show 3fa9c210", list, show, remove)
+}
+
+func newDeed(e *Env) *cobra.Command {
+	list := &cobra.Command{
+		Use: "list", Short: "See what was committed, newest first", Example: "  fundus deed list\n  fundus deed list --bench fernhill", Args: words(0, 0, "no words"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			m, err := e.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			all, err := m.store.List()
+			if err != nil {
+				return err
+			}
+			return e.printer().Deeds(all)
+		},
+	}
+	show := &cobra.Command{
+		Use: "show DEED", Short: "See one deed with its steps", Example: "  fundus deed show 7\n  fundus deed show 0007-3fa9c210", Args: words(1, 1, "the number of a deed"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			m, err := e.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			d, err := m.store.Find(args[0])
+			if err != nil {
+				return err
+			}
+			return e.printer().Deed(d)
+		},
+	}
+	remove := &cobra.Command{
+		Use: "remove DEED", Short: "Forget a deed: it cannot be taken back then", Example: "  fundus deed remove 7\n  fundus deed remove 0007-3fa9c210", Args: words(1, 1, "the number of a deed"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			m, err := e.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			d, err := m.store.Remove(args[0])
+			if err != nil {
+				return err
+			}
+			return e.printer().Line("message", fmt.Sprintf("deed %s (%s) is forgotten; what it did stays", d.ID, d.Title))
+		},
+	}
+	return group("deed", "List, show and forget what was committed", "  fundus deed list\n  fundus deed show 7", list, show, remove)
+}
+
+func newUndo(e *Env) *cobra.Command {
+	r := &task.Undo{}
+	cmd := &cobra.Command{
+		Use: "undo [DEED]", Short: "Take a committed change back",
+		Long: `Take a committed change back, the newest if none is named: the bytes and files
+from before return. It is refused where somebody wrote in the same place since.
+An undo is a deed of its own and can be taken back too.`,
+		Example: "  fundus undo\n  fundus undo 7 --commit", Args: words(0, 1, "at most one deed"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			m, err := e.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if len(args) == 1 {
+				r.Deed = args[0]
+			}
+			d, err := m.store.Find(r.Deed)
+			if err != nil {
+				return err
+			}
+			if m, err = e.reopen(imagesOf(d)); err != nil {
+				return err
+			}
+			r.Deed = d.ID
+			return e.settle(cmd.Context(), m, r)
+		},
+	}
+	cmd.Flags().BoolVar(&r.Over, "over-later-writes", false, "restore also where something was written since; that is lost")
+	return e.addChange(cmd)
+}
+
+// imagesOf lists the image files that a deed worked on.
+func imagesOf(d *deed.Deed) []string {
+	var out []string
+	for _, t := range d.Targets {
+		if t.Image {
+			out = append(out, t.Path)
+		}
+	}
+	return out
+}
+
+func newRecover(e *Env) *cobra.Command {
+	direction := ""
+	cmd := &cobra.Command{
+		Use: "recover [DEED]", Short: "Bring a commit that was cut short to its end or its beginning",
+		Long: `Bring a commit that was cut short, by a power cut or a crash, to its end or back
+to its beginning: in the direction with fewer bytes, unless --direction says so.
+Until then what is unfinished is fenced, and nothing mounts it.`,
+		Example: "  fundus recover\n  fundus recover 7 --direction=back", Args: words(0, 1, "at most one deed"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			way, err := deed.ParseDirection(direction)
+			if err != nil {
+				return usageError{err}
+			}
+			return e.recover(cmd, args, way)
+		},
+	}
+	cmd.Flags().StringVar(&direction, "direction", "", "where to: back or forward")
+	return cmd
+}
+
+func (e *Env) recover(cmd *cobra.Command, args []string, way deed.Direction) error {
+	m, err := e.open(cmd.Context())
+	if err != nil {
+		return err
+	}
+	list, err := m.store.Unfinished()
+	if err != nil {
+		return err
+	}
+	if len(args) == 1 {
+		d, err := m.store.Find(args[0])
+		if err != nil {
+			return err
+		}
+		list = []*deed.Deed{d}
+	}
+	if len(list) == 0 {
+		return e.printer().Line("message", "nothing to recover: every deed is whole")
+	}
+	for _, d := range list {
+		if m, err = e.reopen(imagesOf(d)); err != nil {
+			return err
+		}
+		bar := e.progress()
+		r := &deed.Recover{Store: m.store, Machine: m, Direction: way, Progress: bar.report}
+		release := e.Shield()
+		out, err := r.Run(cmd.Context(), d)
+		release()
+		bar.finish()
+		if err != nil {
+			return err
+		}
+		if err := e.printer().Recovered(out); err != nil {
+			return err
+		}
+	}
+	return nil
+}

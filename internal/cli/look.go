@@ -1,0 +1,125 @@
+package cli
+
+import (
+	"errors"
+
+	"github.com/spf13/cobra"
+
+	"fundus/core/finding"
+	"fundus/internal/task"
+)
+
+func newSurvey(e *Env) *cobra.Command {
+	return &cobra.Command{
+		Use: "survey [TARGET…]", Short: "See all disks: what is on them, where it is used, what is free",
+		Long: `See all disks of the machine, or the ones that are named: partitions and free
+gaps in order, what each holds, where it is used, and how full it is. A mount
+point in parentheses stands in fstab but is not mounted.`,
+		Example:           "  fundus survey\n  fundus survey card.img --sizes=sectors",
+		ValidArgsFunction: e.completeDevices,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			m, err := e.open(cmd.Context(), args...)
+			if err != nil {
+				return err
+			}
+			s, err := task.LookSurvey(cmd.Context(), m, args)
+			if err != nil {
+				return err
+			}
+			return e.printer().Survey(s)
+		},
+	}
+}
+
+func newInspect(e *Env) *cobra.Command {
+	return &cobra.Command{
+		Use: "inspect TARGET", Short: "See everything known of one device, with the arithmetic",
+		Long:              "See everything known of one device: its place, its identifiers, what is on it, the figures with their arithmetic, and who names it.",
+		Example:           "  fundus inspect sdb1\n  fundus inspect card.img:1 --json",
+		Args:              words(1, 1, "one device"),
+		ValidArgsFunction: e.completeDevices,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			m, err := e.open(cmd.Context(), args...)
+			if err != nil {
+				return err
+			}
+			i, err := task.LookInspect(cmd.Context(), m, args[0])
+			if err != nil {
+				return err
+			}
+			return e.printer().Inspect(i)
+		},
+	}
+}
+
+func newVerify(e *Env) *cobra.Command {
+	severity := "warning"
+	cmd := &cobra.Command{
+		Use: "verify [TARGET…]", Short: "Check where things lie and what names them",
+		Long: `Check where things lie and what names them: the alignment of partitions, both
+copies of each GPT, identifiers that two devices carry, and fstab lines that name
+nothing. Exit code 4 says that there are findings of --severity or worse.`,
+		Example:           "  fundus verify\n  fundus verify sdb --severity=error",
+		ValidArgsFunction: e.completeDevices,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			bar, err := finding.ParseSeverity(severity)
+			if err != nil {
+				return usageError{err}
+			}
+			m, err := e.open(cmd.Context(), args...)
+			if err != nil {
+				return err
+			}
+			v, err := task.LookVerify(cmd.Context(), m, args)
+			if err != nil {
+				return err
+			}
+			return errors.Join(e.printer().Verify(v), found(v.Findings, bar))
+		},
+	}
+	cmd.Flags().StringVar(&severity, "severity", severity, "what counts for the exit code: note, warning or error")
+	return cmd
+}
+
+// found is errFindings where there is something of the severity or worse.
+func found(list []finding.Finding, bar finding.Severity) error {
+	if len(finding.AtLeast(list, bar)) > 0 {
+		return errFindings
+	}
+	return nil
+}
+
+func newRehearse(e *Env) *cobra.Command {
+	severity := "warning"
+	cmd := &cobra.Command{
+		Use: "rehearse", Short: "Find out whether the next boot would come up",
+		Long: `Work through the next boot's mounts without booting: is each device there, is it
+of the kind that fstab says, is there a mount point, and what happens if not?
+Exit code 4 says that the boot would be delayed, or end in an emergency shell.`,
+		Example: "  fundus rehearse\n  fundus rehearse --severity=error", Args: words(0, 0, "no words"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			bar, err := finding.ParseSeverity(severity)
+			if err != nil {
+				return usageError{err}
+			}
+			m, err := e.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			r, err := task.LookRehearse(cmd.Context(), m)
+			if err != nil {
+				return err
+			}
+			return errors.Join(e.printer().Rehearse(r), rehearsed(r, bar))
+		},
+	}
+	cmd.Flags().StringVar(&severity, "severity", severity, "what counts for the exit code: note, warning or error")
+	return cmd
+}
+
+func rehearsed(r *task.Rehearsal, bar finding.Severity) error {
+	if r.Severity != "" && r.Severity.Rank() >= bar.Rank() {
+		return errFindings
+	}
+	return nil
+}

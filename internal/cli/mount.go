@@ -1,0 +1,164 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"fundus/internal/draft"
+	"fundus/internal/machine"
+	"fundus/internal/task"
+)
+
+func newMount(e *Env) *cobra.Command {
+	r := &task.Mount{}
+	var options string
+	var all bool
+	cmd := &cobra.Command{
+		Use: "mount [TARGET [DIRECTORY]]", Short: "Mount a file system, now or for good",
+		Long: `Mount a file system: where fstab says, or in the directory that is named. It acts
+at once and says how to reverse it. --persist adds the fstab line as well, and
+then it is a change that is shown first.`,
+		Example:           "  fundus mount /srv/herbarium\n  fundus mount sdb1 /srv/herbarium --persist",
+		Args:              words(0, 2, "a device and a directory, a mount point of fstab, or --all"),
+		ValidArgsFunction: e.completeDevices,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if all != (len(args) == 0) {
+				return usagef("say either what to mount or --all; see fundus help mount")
+			}
+			if all {
+				return e.mountAll(cmd.Context())
+			}
+			r.Target, r.Options = args[0], split(options)
+			if len(args) == 2 {
+				r.Dir = args[1]
+			}
+			if r.Persist {
+				return e.change(cmd, r, args[0])
+			}
+			return e.use(cmd.Context(), r, "fundus unmount %s")
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&options, "options", "", "mount `OPTIONS`, separated by commas")
+	f.BoolVar(&r.Persist, "persist", false, "add the fstab line as well")
+	f.BoolVar(&all, "all", false, "mount every line of fstab and say each one's result")
+	return e.addChange(cmd)
+}
+
+func split(options string) []string {
+	if options == "" {
+		return nil
+	}
+	return strings.Split(options, ",")
+}
+
+func newUnmount(e *Env) *cobra.Command {
+	return e.addChange(&cobra.Command{
+		Use: "unmount TARGET", Short: "Take a mount away",
+		Long:              "Take a mount away: the mount point or the device is named. It acts at once and says how to reverse it.",
+		Example:           "  fundus unmount /srv/herbarium\n  fundus unmount sdb1",
+		Args:              words(1, 1, "one mount point or device"),
+		ValidArgsFunction: e.completeDevices,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return e.use(cmd.Context(), &task.Unmount{Target: args[0]}, "fundus mount %s")
+		},
+	})
+}
+
+// use carries out what changes the running system only.
+func (e *Env) use(ctx context.Context, r task.Request, reverse string) error {
+	m, err := e.open(ctx)
+	if err != nil {
+		return err
+	}
+	d, err := e.act(ctx, m, r)
+	if err != nil {
+		return err
+	}
+	if e.o.draft {
+		return e.printer().Draft(d, false, false, "")
+	}
+	way := ""
+	for _, s := range d.Steps {
+		if s.Action != nil {
+			way = fmt.Sprintf(reverse, strings.TrimSpace(reverseWords(*s.Action)))
+		}
+	}
+	return e.printer().Used(d, way)
+}
+
+func reverseWords(a machine.Action) string {
+	if a.Verb == machine.Unmount {
+		return a.Node + " " + a.Where
+	}
+	return a.Where
+}
+
+func (e *Env) act(ctx context.Context, m *onMachine, r task.Request) (*draft.Draft, error) {
+	s := task.Setting{Machine: m, Store: m.store, Clock: e.Now(), Spill: spill(m.store)}
+	if _, err := io.ReadFull(e.Random, s.Seed[:]); err != nil {
+		return nil, err
+	}
+	plan, err := task.Plan(ctx, s, r)
+	if err != nil {
+		return nil, err
+	}
+	defer plan.Close()
+	if e.o.draft {
+		return &plan.Draft, nil
+	}
+	for _, step := range plan.Draft.Steps {
+		if err := m.Do(ctx, *step.Action); err != nil {
+			return nil, err
+		}
+	}
+	return &plan.Draft, nil
+}
+
+// mountAll mounts every line of fstab that is for boot, and says each result.
+func (e *Env) mountAll(ctx context.Context) error {
+	m, err := e.open(ctx)
+	if err != nil {
+		return err
+	}
+	rehearsal, err := task.LookRehearse(ctx, m)
+	if err != nil {
+		return err
+	}
+	var failed []error
+	p := e.printer()
+	for _, l := range rehearsal.Lines {
+		if l.Outcome == "not at boot" || l.Kind == "swap" || l.Dir == "" {
+			continue
+		}
+		words := fmt.Sprintf("line %d  %s: %s", l.Number, l.Dir, l.Reason)
+		if l.Outcome == "mounted" && l.Device != "" {
+			d, err := e.act(ctx, m, &task.Mount{Target: l.Dir})
+			switch {
+			case err != nil:
+				words = fmt.Sprintf("line %d  %s: %v", l.Number, l.Dir, err)
+			case d.Empty():
+				words = fmt.Sprintf("line %d  %s: %s is mounted already", l.Number, l.Dir, l.Device)
+			default:
+				words = fmt.Sprintf("line %d  %s: mounted %s", l.Number, l.Dir, l.Device)
+			}
+			failed = append(failed, err)
+		} else if l.Outcome == "emergency shell" {
+			failed = append(failed, fmt.Errorf("line %d (%s) cannot be mounted", l.Number, l.Dir))
+		}
+		if !e.o.json {
+			if err := p.Line("message", words); err != nil {
+				return err
+			}
+		}
+	}
+	if err := errors.Join(failed...); err != nil || !e.o.json {
+		return err
+	}
+	return p.Rehearse(rehearsal)
+}

@@ -1,0 +1,173 @@
+package cli
+
+import (
+	"fmt"
+	"runtime/debug"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+)
+
+// NewRoot builds the command tree anew.
+func NewRoot(e *Env) *cobra.Command {
+	root := &cobra.Command{
+		Use:   "fundus",
+		Short: "Prepare disks: tables, file systems, fstab; nothing is written before it was shown",
+		Long: `Fundus looks at disks, makes partition tables and file systems, mounts them and
+makes them permanent. Every change is first worked out on a copy and shown as a
+draft; what was committed can be taken back with fundus undo.
+
+Without a bench, the commands work on image files: fundus survey card.img`,
+		Example:       "  fundus demo\n  fundus bench new fernhill --host fernhill",
+		SilenceUsage:  true,
+		SilenceErrors: true,
+		Args:          cobra.ArbitraryArgs,
+		RunE:          func(cmd *cobra.Command, args []string) error { return unknownWord(cmd, args) },
+	}
+	root.SetOut(e.Out)
+	root.SetErr(e.Err)
+	root.SetIn(e.In)
+	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
+		if hint := optionHint(err.Error()); hint != "" {
+			return usagef("%w; %s", err, hint)
+		}
+		return usagef("%w; see fundus help %s", err, strings.TrimPrefix(strings.TrimPrefix(cmd.CommandPath(), "fundus"), " "))
+	})
+	e.addCommon(root)
+	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error { return e.checkCommon() }
+	for _, g := range [][2]string{{"look", "Look:"}, {"disk", "Partition tables and partitions:"}, {"content", "File systems:"}, {"use", "Mounting and fstab:"}, {"history", "Drafts and deeds:"}, {"trying", "Trying things out:"}} {
+		root.AddGroup(&cobra.Group{ID: g[0], Title: g[1]})
+	}
+	add := func(group string, commands ...*cobra.Command) {
+		for _, c := range commands {
+			c.GroupID = group
+			root.AddCommand(c)
+		}
+	}
+	add("look", newSurvey(e), newInspect(e), newVerify(e), newRehearse(e))
+	add("disk", newTable(e), newPartition(e))
+	add("content", newFormat(e), newLabel(e))
+	add("use", newMount(e), newUnmount(e), newFstab(e))
+	add("history", newCommit(e), newDraft(e), newDeed(e), newUndo(e), newRecover(e))
+	add("trying", newBench(e), newDemo(e))
+	root.AddCommand(newVersion(e))
+	return root
+}
+
+// optionHint catches a leading minus where a change of size was meant.
+func optionHint(words string) string {
+	if strings.Contains(words, "unknown shorthand flag") && strings.ContainsAny(words, "0123456789") {
+		return "a size never begins with a minus; a change of size is written --by=-4GiB"
+	}
+	return ""
+}
+
+// group makes a noun: a command that only has commands below it.
+func group(use, short, example string, below ...*cobra.Command) *cobra.Command {
+	cmd := &cobra.Command{Use: use, Short: short, Long: short + ".", Example: example, Args: cobra.ArbitraryArgs,
+		RunE: func(cmd *cobra.Command, args []string) error { return unknownWord(cmd, args) }}
+	cmd.AddCommand(below...)
+	return cmd
+}
+
+// unknownWord answers a word that is no command with the right one.
+func unknownWord(cmd *cobra.Command, args []string) error {
+	var names []string
+	for _, c := range cmd.Commands() {
+		if c.IsAvailableCommand() {
+			names = append(names, c.Name())
+		}
+	}
+	if len(args) == 0 {
+		if cmd.Parent() == nil {
+			return cmd.Help()
+		}
+		return usagef("%s: which one? %s", cmd.CommandPath(), strings.Join(names, ", "))
+	}
+	phrase := strings.TrimPrefix(cmd.CommandPath()+" "+args[0], "fundus ")
+	for _, miss := range nearMisses() {
+		if slices.Contains(miss.words, phrase) {
+			return usagef("there is no command %q: use %s", phrase, miss.right)
+		}
+	}
+	if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
+		return usagef("there is no command %q: did you mean fundus %s?", phrase, strings.TrimPrefix(strings.TrimPrefix(cmd.CommandPath()+" "+near[0], "fundus"), " "))
+	}
+	return usagef("there is no command %q: there is %s", phrase, strings.Join(names, ", "))
+}
+
+type miss struct {
+	words []string
+	right string
+}
+
+// nearMisses are words that people try by mistake.
+func nearMisses() []miss {
+	return []miss{
+		{[]string{"list", "show", "disks", "devices", "status"}, "fundus survey"},
+		{[]string{"info", "details"}, "fundus inspect TARGET"},
+		{[]string{"validate", "check", "doctor"}, "fundus verify"},
+		{[]string{"partition new", "partition create", "create", "new", "add"}, "fundus partition add DISK (or fundus table new DISK for a table)"},
+		{[]string{"partition delete", "delete", "remove"}, "fundus partition remove TARGET"},
+		{[]string{"partition format", "table format", "make"}, "fundus format TARGET ext4"},
+		{[]string{"partition label", "rename"}, "fundus label TARGET NAME"},
+		{[]string{"table add", "table create"}, "fundus table new DISK"},
+		{[]string{"table list", "table show"}, "fundus partition list DISK"},
+		{[]string{"fstab new", "fstab append"}, "fundus fstab add TARGET DIRECTORY"},
+		{[]string{"fstab delete"}, "fundus fstab remove TARGET"},
+		{[]string{"fstab verify", "fstab test"}, "fundus fstab check"},
+		{[]string{"boot", "reboot", "simulate"}, "fundus rehearse (or fundus bench boot on a bench)"},
+		{[]string{"history", "log"}, "fundus deed list"},
+		{[]string{"revert", "rollback", "deed undo"}, "fundus undo"},
+		{[]string{"deed recover", "repair"}, "fundus recover"},
+		{[]string{"apply", "write", "draft commit"}, "fundus commit CODE"},
+	}
+}
+
+// words asks for a number of words between least and most, and says what they
+// are when it is another.
+func words(least, most int, what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) < least || len(args) > most {
+			return usagef("%s takes %s; see fundus help %s", cmd.CommandPath(), what, strings.TrimPrefix(cmd.CommandPath(), "fundus "))
+		}
+		return nil
+	}
+}
+
+// completeDevices offers the devices of the machine at hand for the first word.
+func (e *Env) completeDevices(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	if len(args) > 0 {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	m, err := e.open(cmd.Context())
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveDefault
+	}
+	v, err := m.Inventory(cmd.Context())
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveDefault
+	}
+	var out []string
+	for _, n := range v.Nodes {
+		out = append(out, fmt.Sprintf("%s\t%s %v", n.Name, n.Holds(), n.Size))
+	}
+	return out, cobra.ShellCompDirectiveDefault
+}
+
+// Version is what this release is called.
+const Version = "0.1.0"
+
+func newVersion(e *Env) *cobra.Command {
+	return &cobra.Command{
+		Use: "version", Short: "Say which release this is", Example: "  fundus version\n  fundus version --json", Args: words(0, 0, "no words"),
+		RunE: func(*cobra.Command, []string) error {
+			text := "fundus " + Version
+			if info, ok := debug.ReadBuildInfo(); ok {
+				text += " (" + info.GoVersion + ")"
+			}
+			return e.printer().Line("version", text)
+		},
+	}
+}

@@ -1,0 +1,157 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"fundus/internal/deed"
+	"fundus/internal/draft"
+	"fundus/internal/task"
+)
+
+// settle is the road of every change: plan, show, ask or store, commit.
+func (e *Env) settle(ctx context.Context, m *onMachine, r task.Request) error {
+	s := task.Setting{Machine: m, Store: m.store, Clock: e.Now(), Spill: spill(m.store)}
+	if _, err := io.ReadFull(e.Random, s.Seed[:]); err != nil {
+		return err
+	}
+	plan, err := task.Plan(ctx, s, r)
+	if err != nil {
+		return err
+	}
+	defer plan.Close()
+	return e.decide(ctx, m, s, r, plan, e.o.lose)
+}
+
+// decide shows the draft and goes as far as was asked for.
+func (e *Env) decide(ctx context.Context, m *onMachine, s task.Setting, r task.Request, plan *draft.Plan, lose []string) error {
+	d, p := &plan.Draft, e.printer()
+	show := func() error {
+		if e.o.json {
+			return nil // one document only, at the end
+		}
+		return p.Draft(d, false, false, "")
+	}
+	if d.Empty() || e.o.draft {
+		return p.Draft(d, false, false, "")
+	}
+	if err := show(); err != nil {
+		return err
+	}
+	if err := d.CheckDespite(e.o.despite); err != nil {
+		return err
+	}
+	if !e.o.commit && e.Ask && !e.o.json {
+		yes, err := e.ask(d, lose)
+		if err != nil {
+			return err
+		}
+		if !yes {
+			return e.keep(m, d, lose)
+		}
+	} else if !e.o.commit {
+		return e.keep(m, d, lose)
+	} else if err := d.CheckLose(lose); err != nil {
+		return err
+	}
+	return e.commit(ctx, m, s, r, d)
+}
+
+// keep stores the draft for a later commit.
+func (e *Env) keep(m *onMachine, d *draft.Draft, lose []string) error {
+	if err := m.store.PutDraft(deed.Stored(d, e.Now(), lose)); err != nil {
+		return err
+	}
+	p := e.printer()
+	if e.o.json {
+		if err := p.Draft(d, false, true, ""); err != nil {
+			return err
+		}
+	}
+	p.Stored(d)
+	return errWaiting
+}
+
+// ask wants what is lost to be typed, one thing after the other, else yes.
+func (e *Env) ask(d *draft.Draft, lose []string) (bool, error) {
+	if len(d.Losses) > 0 && d.CheckLose(lose) == nil {
+		d = &draft.Draft{Code: d.Code}
+	}
+	p, in := e.printer(), bufio.NewReader(e.In)
+	rest := *d
+	for {
+		accept := p.Question(e.Out, &rest)
+		line, err := in.ReadString('\n')
+		if err != nil && err != io.EOF {
+			return false, err
+		}
+		if !slices.Contains(accept, strings.TrimSpace(line)) {
+			return false, nil
+		}
+		if len(rest.Losses) <= 1 {
+			return true, nil
+		}
+		rest.Losses = rest.Losses[1:]
+	}
+}
+
+func (e *Env) commit(ctx context.Context, m *onMachine, s task.Setting, r task.Request, d *draft.Draft) error {
+	defer e.Shield()()
+	bar := e.progress()
+	defer bar.finish()
+	c := &deed.Commit{Store: m.store, Machine: m, Reviewed: d, Wait: time.Duration(e.o.wait) * time.Second, Progress: bar.report,
+		Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Plan(ctx, s, r) }}
+	done, err := c.Run(ctx)
+	bar.finish()
+	if err != nil {
+		return err
+	}
+	return e.printer().Committed(d, done.ID)
+}
+
+// commitStored carries out a stored draft.
+func (e *Env) commitStored(ctx context.Context, code string) error {
+	m, err := e.open(ctx)
+	if err != nil {
+		return err
+	}
+	stored, err := m.store.Draft(code)
+	if err != nil {
+		return err
+	}
+	if m, err = e.reopen(stored.Images); err != nil {
+		return err
+	}
+	r, err := task.Decode(stored.Request)
+	if err != nil {
+		return err
+	}
+	s := task.Setting{Machine: m, Store: m.store, Clock: stored.Clock, Spill: spill(m.store)}
+	seed, err := hex.DecodeString(stored.Seed)
+	if err != nil || len(seed) != len(s.Seed) {
+		return fmt.Errorf("draft %s: its record is damaged; draft the change again", code)
+	}
+	copy(s.Seed[:], seed)
+	plan, err := task.Plan(ctx, s, r)
+	if err != nil {
+		return fmt.Errorf("draft %s no longer fits: %w", code, err)
+	}
+	defer plan.Close()
+	if hex.EncodeToString(plan.Draft.Digest[:]) != stored.Digest {
+		if err := e.printer().Draft(&plan.Draft, false, false, ""); err != nil || e.o.json {
+			return err
+		}
+		return fmt.Errorf("draft %s no longer fits: %w; what it would be now is shown above, draft it again", code, draft.ErrChanged)
+	}
+	e.o.commit = true
+	if err := e.decide(ctx, m, s, r, plan, slices.Concat(stored.Lose, e.o.lose)); err != nil {
+		return err
+	}
+	return m.store.RemoveDraft(code)
+}

@@ -1,0 +1,307 @@
+package deed
+
+import (
+	"context"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"fundus/core/block"
+	"fundus/core/fence"
+	"fundus/core/progress"
+	"fundus/internal/draft"
+	"fundus/internal/machine"
+	"fundus/internal/oscall"
+)
+
+// Commit carries out a reviewed draft.
+type Commit struct {
+	Store    *Store
+	Machine  machine.Machine
+	Reviewed *draft.Draft
+	Plan     func(ctx context.Context) (*draft.Plan, error) // plans again
+	Wait     time.Duration                                  // for another commit in the same store
+	Progress progress.Sink
+}
+
+// Errors of a commit.
+var (
+	ErrRunning = errors.New("another commit is running")
+	ErrSpace   = errors.New("no room for the deed")
+	ErrPlace   = errors.New("the deed would not survive")
+	ErrLimit   = errors.New("the images would be too large")
+)
+
+// MidwayError is a commit that stopped in the middle and could not be taken
+// back: recover is the way out.
+type MidwayError struct {
+	Deed string
+	Err  error
+}
+
+func (e *MidwayError) Error() string {
+	return fmt.Sprintf("stopped midway: %v; what is unfinished is fenced, run: fundus recover %s", e.Err, e.Deed)
+}
+
+// Unwrap gives the cause.
+func (e *MidwayError) Unwrap() error { return e.Err }
+
+// TakenBackError is a commit that failed and was taken back.
+type TakenBackError struct {
+	Deed string
+	Err  error
+}
+
+func (e *TakenBackError) Error() string {
+	return fmt.Sprintf("%v; everything was taken back, nothing is changed (deed %s)", e.Err, e.Deed)
+}
+
+// Unwrap gives the cause.
+func (e *TakenBackError) Unwrap() error { return e.Err }
+
+// ChangedError is a plan that came out otherwise under the claim.
+type ChangedError struct{ Now *draft.Draft }
+
+func (e *ChangedError) Error() string {
+	return fmt.Sprintf("%v; nothing was written. As things are now it would be draft %s", draft.ErrChanged, e.Now.Code)
+}
+
+// Unwrap gives draft.ErrChanged.
+func (e *ChangedError) Unwrap() error { return draft.ErrChanged }
+
+// Run commits and gives the deed.
+func (c *Commit) Run(ctx context.Context) (*Deed, error) {
+	if err := c.Store.prepare(); err != nil {
+		return nil, err
+	}
+	lock, err := c.Store.lock(ctx, c.Wait, "committing draft "+c.Reviewed.Code)
+	if err != nil {
+		return nil, err
+	}
+	defer lock.Unlock()
+	targets := targetsOf(c.Reviewed.Steps)
+	claim, err := c.Machine.Claim(ctx, targets)
+	if err != nil {
+		return nil, err
+	}
+	defer claim.Release()
+	plan, err := c.Plan(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer plan.Close()
+	if plan.Draft.Digest != c.Reviewed.Digest {
+		return nil, &ChangedError{&plan.Draft}
+	}
+	bootID, err := c.admit(ctx, plan)
+	if err != nil {
+		return nil, err
+	}
+	d, err := c.Store.record(plan, bootID)
+	if err != nil {
+		return nil, fmt.Errorf("writing the deed: %w; nothing is changed", err)
+	}
+	x := &executor{deed: d, machine: c.Machine, claim: claim, targets: targets, store: c.Store, bootID: bootID, sink: c.Progress}
+	return d, x.commit(ctx)
+}
+
+func (s *Store) lock(ctx context.Context, wait time.Duration, text string) (*oscall.Lock, error) {
+	until := s.Now().Add(wait)
+	for {
+		lock, err := oscall.TryLock(s.path("lock"), fmt.Sprintf("%s, process %d", text, os.Getpid()))
+		if !errors.Is(err, oscall.ErrLocked) {
+			return lock, err
+		}
+		if !s.Now().Before(until) {
+			return nil, fmt.Errorf("%w: %w; wait for it with --wait=SECONDS", ErrRunning, err)
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+}
+
+func targetsOf(steps []draft.Step) []machine.Target {
+	var out []machine.Target
+	for _, s := range steps {
+		if s.Target != nil {
+			out = append(out, *s.Target)
+		}
+	}
+	return out
+}
+
+// admit checks all that must be so before a deed is written.
+func (c *Commit) admit(ctx context.Context, plan *draft.Plan) (bootID string, err error) {
+	v, err := c.Machine.Inventory(ctx)
+	if err != nil {
+		return "", err
+	}
+	deeds, err := c.Store.List()
+	if err != nil {
+		return "", err
+	}
+	m := Manifest{Steps: plan.Draft.Steps, Targets: plan.Draft.Targets}
+	for _, d := range deeds {
+		if d.Problem == nil && d.State == Unfinished && d.Touches(&m) {
+			return "", fmt.Errorf("deed %s (%s) was cut short in the same place; run fundus recover %s first", d.ID, d.Title, d.ID)
+		}
+	}
+	bytes := int64(0)
+	volatile := true
+	for _, s := range plan.Draft.Steps {
+		bytes += int64(s.Bytes)
+	}
+	for _, t := range plan.Draft.Targets {
+		path := t.Path
+		if v.Machine.Kind == "bench" {
+			path = c.Machine.Root()
+		}
+		volatile = volatile && oscall.Volatile(path)
+	}
+	if len(plan.Draft.Targets) > 0 && !volatile && oscall.Volatile(c.Store.Dir) {
+		return "", fmt.Errorf("%w: %s lies in memory and a power loss empties it; choose a place on a disk with --state DIR", ErrPlace, c.Store.Dir)
+	}
+	if 2*bytes > MaxImages {
+		return "", fmt.Errorf("%w: %d bytes before and after, the limit is %d", ErrLimit, 2*bytes, int64(MaxImages))
+	}
+	free, err := c.Store.Free(c.Store.Dir)
+	if err == nil && free < 4*bytes+1<<20 {
+		return "", fmt.Errorf("%w: it needs up to %d bytes, %s has %d left; choose another place with --state DIR", ErrSpace, 4*bytes+1<<20, c.Store.Dir, free)
+	}
+	return v.Machine.BootID, err
+}
+
+// record writes the deed: images, extents, then the manifest by renaming.
+func (s *Store) record(plan *draft.Plan, bootID string) (*Deed, error) {
+	d, err := s.newDeed(plan, bootID)
+	if err != nil {
+		return nil, err
+	}
+	err = s.fill(d, plan)
+	if err != nil {
+		return nil, errors.Join(err, os.RemoveAll(d.dir))
+	}
+	return d, nil
+}
+
+func (s *Store) newDeed(plan *draft.Plan, bootID string) (*Deed, error) {
+	all, err := s.List()
+	if err != nil {
+		return nil, err
+	}
+	number := 1
+	if len(all) > 0 {
+		number = all[0].Number + 1
+	}
+	p := &plan.Draft
+	d := &Deed{State: Unfinished, Manifest: Manifest{
+		Format: draft.Format, Number: number, Code: p.Code, Created: s.Now(), BootID: bootID, Machine: p.Machine, Title: p.Title,
+		Request: p.Request, Undo: p.Undo, Undoes: plan.Undoes, Targets: p.Targets, Steps: p.Steps, Digests: map[string]string{},
+	}}
+	d.ID = fmt.Sprintf("%04d-%s", number, p.Code)
+	d.dir = s.path("deeds", d.ID)
+	if err := os.RemoveAll(d.dir); err != nil { // of one that never got its manifest
+		return nil, err
+	}
+	return d, os.Mkdir(d.dir, 0o700)
+}
+
+func (s *Store) fill(d *Deed, plan *draft.Plan) error {
+	after, err := newImageWriter(filepath.Join(d.dir, "after.img"))
+	if err != nil {
+		return err
+	}
+	before, err := newImageWriter(filepath.Join(d.dir, "before.img"))
+	if err != nil {
+		return errors.Join(err, after.close())
+	}
+	err = d.addUnits(plan.Units(d.fence(s.Dir)), after, before)
+	if err := errors.Join(err, after.close(), before.close()); err != nil {
+		return err
+	}
+	extents := []byte(extentsTag)
+	for _, r := range d.runs {
+		extents = r.append(extents)
+	}
+	if err := oscall.WriteFile(filepath.Join(d.dir, "extents"), extents, ownFile()); err != nil {
+		return err
+	}
+	for _, name := range []string{"extents", "after.img", "before.img"} {
+		if d.Digests[name], err = fileDigest(filepath.Join(d.dir, name)); err != nil {
+			return err
+		}
+	}
+	data, err := d.encode()
+	if err != nil {
+		return err
+	}
+	if err := oscall.WriteFile(filepath.Join(d.dir, "manifest"), data, ownFile()); err != nil {
+		return err
+	}
+	return errors.Join(oscall.SyncDir(s.path("deeds")), oscall.SyncDir(s.Dir))
+}
+
+func (d *Deed) fence(store string) []byte {
+	device := ""
+	if len(d.Targets) > 0 {
+		device = d.Targets[0].Identity.String()
+	}
+	return fence.Encode(fence.Fence{Deed: d.ID, Store: store, Device: device, Command: "fundus recover " + d.ID})
+}
+
+func (d *Deed) addUnits(units []draft.Unit, after, before *imageWriter) (err error) {
+	for _, u := range units {
+		r := UnitRecord{Step: u.Step, Kind: u.Kind, Role: u.Role, Disk: u.Disk, File: u.File, Action: u.Action}
+		merged := mergeExtents(u.Extents)
+		r.After[0] = len(d.runs)
+		for _, e := range merged {
+			if d.runs, err = after.add(d.runs, u.After, e.Off, e.Len, e.Zero); err != nil {
+				return err
+			}
+		}
+		r.After[1], r.Before[0] = len(d.runs), len(d.runs)
+		for _, e := range merged {
+			if d.runs, err = before.add(d.runs, u.Before, e.Off, e.Len, false); err != nil {
+				return err
+			}
+		}
+		r.Before[1] = len(d.runs)
+		if len(d.runs) > maxRuns {
+			return ErrLimit
+		}
+		d.Units = append(d.Units, r)
+	}
+	return nil
+}
+
+// mergeExtents joins neighbours, so that they become one write.
+func mergeExtents(list []block.Extent) []block.Extent {
+	var out []block.Extent
+	for _, e := range list {
+		if n := len(out); n > 0 && out[n-1].Off+out[n-1].Len == e.Off && out[n-1].Zero == e.Zero {
+			out[n-1].Len += e.Len
+			continue
+		}
+		out = append(out, block.Extent{Off: e.Off, Len: e.Len, Zero: e.Zero})
+	}
+	return out
+}
+
+// Stored gives the draft as it is kept for a later commit.
+func Stored(d *draft.Draft, now time.Time, lose []string) StoredDraft {
+	s := StoredDraft{Format: draft.Format, Code: d.Code, Digest: hex.EncodeToString(d.Digest[:]), Created: now, Machine: d.Machine,
+		Title: d.Title, Request: d.Request, Seed: hex.EncodeToString(d.Seed[:]), Clock: d.Clock, Lose: slices.Clone(lose)}
+	for _, t := range d.Targets {
+		if t.Image {
+			s.Images = append(s.Images, t.Name)
+		}
+	}
+	return s
+}

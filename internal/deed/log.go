@@ -1,0 +1,122 @@
+package deed
+
+import (
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"os"
+	"strings"
+	"time"
+)
+
+// event is what a line of the log says.
+type event string
+
+// The events. Forward and back are about a unit; the others end the deed.
+const (
+	beginForward event = "begin"
+	endForward   event = "end"
+	beginBack    event = "begin-back"
+	endBack      event = "end-back"
+	completed    event = "completed"
+	takenBack    event = "taken-back"
+	remark       event = "remark"
+)
+
+// position is where the devices stand.
+type position struct {
+	next   int  // the first unit that is not done
+	torn   bool // unit next may be done in part
+	state  State
+	bootID string // of the last line
+}
+
+// State is how far a deed got.
+type State string
+
+// The states.
+const (
+	Unfinished State = "unfinished"
+	Done       State = "done"
+	TakenBack  State = "taken back" // by recover or after an error: nothing is left of it
+)
+
+// journal appends lines to the log, each durable before it returns.
+type journal struct {
+	f      *os.File
+	bootID string
+	now    func() time.Time
+}
+
+func openJournal(path, bootID string, now func() time.Time) (*journal, error) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	return &journal{f, bootID, now}, nil
+}
+
+// line is CRC, time, boot id, event, unit, text.
+func (j *journal) line(e event, unit int, text string) error {
+	body := fmt.Sprintf("%s %s %s %d %s", j.now().UTC().Format(time.RFC3339Nano), j.bootID, e, unit, strings.ReplaceAll(text, "\n", " "))
+	if _, err := fmt.Fprintf(j.f, "%08x %s\n", crc32.ChecksumIEEE([]byte(body)), body); err != nil {
+		return fmt.Errorf("log: %w", err)
+	}
+	return j.f.Sync()
+}
+
+func (j *journal) close() error { return j.f.Close() }
+
+// parseLog finds the position. A last line that was torn is left out; a damaged
+// line before others is ErrTorn.
+func parseLog(data []byte) (position, error) {
+	p := position{state: Unfinished}
+	lines := strings.Split(string(data), "\n")
+	for i, line := range lines {
+		last := i >= len(lines)-2
+		sum, body, _ := strings.Cut(line, " ")
+		if fmt.Sprintf("%08x", crc32.ChecksumIEEE([]byte(body))) != sum || i == len(lines)-1 {
+			if last {
+				break
+			}
+			return p, fmt.Errorf("log: line %d: %w", i+1, ErrTorn)
+		}
+		var when, boot, e, unit string
+		if n, _ := fmt.Sscan(body, &when, &boot, &e, &unit); n < 4 {
+			return p, fmt.Errorf("log: line %d: %w", i+1, ErrTorn)
+		}
+		var number int
+		if _, err := fmt.Sscan(unit, &number); err != nil || number < 0 {
+			return p, fmt.Errorf("log: line %d: %w", i+1, ErrTorn)
+		}
+		p.bootID = boot
+		p.apply(event(e), number)
+	}
+	return p, nil
+}
+
+func (p *position) apply(e event, unit int) {
+	switch e {
+	case beginForward, beginBack:
+		p.next, p.torn, p.state = unit, true, Unfinished
+	case endForward:
+		p.next, p.torn = unit+1, false
+	case endBack:
+		p.next, p.torn = unit, false
+	case completed:
+		p.state = Done
+	case takenBack:
+		p.state = TakenBack
+	}
+}
+
+func readPosition(path string) (position, error) {
+	data, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return position{state: Unfinished}, nil
+	}
+	if err != nil {
+		return position{}, err
+	}
+	return parseLog(data)
+}

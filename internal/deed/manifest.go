@@ -1,0 +1,92 @@
+package deed
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"fundus/internal/draft"
+	"fundus/internal/machine"
+)
+
+// Manifest is what a deed says of itself.
+type Manifest struct {
+	Format  int               `json:"format"`
+	ID      string            `json:"id"`
+	Number  int               `json:"number"`
+	Code    string            `json:"code"`
+	Created time.Time         `json:"created"`
+	BootID  string            `json:"boot_id"`
+	Machine string            `json:"machine"`
+	Title   string            `json:"title"`
+	Request draft.Request     `json:"request"`
+	Undo    draft.Grade       `json:"undo"`
+	Undoes  string            `json:"undoes,omitempty"` // the deed that this one takes back
+	Targets []draft.Target    `json:"targets"`
+	Steps   []draft.Step      `json:"steps"`
+	Units   []UnitRecord      `json:"units"`
+	Digests map[string]string `json:"digests"` // SHA-256 of extents, after.img, before.img
+}
+
+// UnitRecord is one unit: After and Before are ranges of runs in extents.
+type UnitRecord struct {
+	Step   int               `json:"step"`
+	Kind   draft.StepKind    `json:"kind"`
+	Role   draft.Role        `json:"role,omitempty"`
+	Disk   string            `json:"disk,omitempty"`
+	After  [2]int            `json:"after,omitzero"`
+	Before [2]int            `json:"before,omitzero"`
+	File   *draft.FileChange `json:"file,omitempty"`
+	Action *machine.Action   `json:"action,omitempty"`
+}
+
+// encode gives the JSON followed by a line with its digest.
+func (m *Manifest) encode() ([]byte, error) {
+	body, err := json.MarshalIndent(m, "", "  ")
+	if err != nil {
+		return nil, err
+	}
+	sum := sha256.Sum256(body)
+	return append(body, []byte("\nsha256 "+hex.EncodeToString(sum[:])+"\n")...), nil
+}
+
+// decodeManifest reads what encode wrote; ErrTorn where a byte is wrong,
+// ErrVersion where a later release wrote it.
+func decodeManifest(data []byte) (*Manifest, error) {
+	at := bytes.LastIndex(data, []byte("\nsha256 "))
+	if at < 0 {
+		return nil, fmt.Errorf("manifest: %w: no digest", ErrTorn)
+	}
+	body := data[:at]
+	sum := sha256.Sum256(body)
+	if string(data[at:]) != "\nsha256 "+hex.EncodeToString(sum[:])+"\n" {
+		return nil, fmt.Errorf("manifest: %w: the digest does not match", ErrTorn)
+	}
+	var m Manifest
+	if err := json.Unmarshal(body, &m); err != nil {
+		return nil, fmt.Errorf("manifest: %w: %w", ErrTorn, err)
+	}
+	if m.Format > draft.Format {
+		return nil, fmt.Errorf("manifest: %w: format %d, this release knows %d", ErrVersion, m.Format, draft.Format)
+	}
+	for i, u := range m.Units {
+		if u.Step < 0 || u.Step >= len(m.Steps) || u.Kind == draft.File && u.File == nil || u.Kind == draft.Act && u.Action == nil {
+			return nil, fmt.Errorf("manifest: unit %d: %w", i, ErrTorn)
+		}
+	}
+	return &m, nil
+}
+
+func (m *Manifest) checkRanges(runs int) error {
+	for i, u := range m.Units {
+		for _, r := range [][2]int{u.After, u.Before} {
+			if r[0] < 0 || r[1] < r[0] || r[1] > runs {
+				return fmt.Errorf("manifest: unit %d: %w: runs %v of %d", i, ErrTorn, r, runs)
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,289 @@
+package deed
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+
+	"fundus/core/inventory"
+	"fundus/core/progress"
+	"fundus/internal/machine"
+)
+
+// Direction is which way recover goes.
+type Direction string
+
+// The directions.
+const (
+	Either  Direction = "" // the one with fewer bytes
+	Back    Direction = "back"
+	Forward Direction = "forward"
+)
+
+// ParseDirection reads the word given to --direction.
+func ParseDirection(word string) (Direction, error) {
+	switch d := Direction(word); d {
+	case Either, Back, Forward:
+		return d, nil
+	}
+	return "", fmt.Errorf("%q is not a direction: use back or forward", word)
+}
+
+// Recover brings a deed that was cut short to its end or to its beginning.
+type Recover struct {
+	Store     *Store
+	Machine   machine.Machine
+	Direction Direction
+	Progress  progress.Sink
+}
+
+// Outcome is what recover did.
+type Outcome struct {
+	Deed      *Deed
+	Direction Direction
+	Units     int // that were carried out or taken back
+}
+
+// ErrIdentity says that the device of a deed is not there, or twice.
+var ErrIdentity = errors.New("the deed's device cannot be told")
+
+// Unfinished lists the deeds that were cut short, newest first.
+func (s *Store) Unfinished() ([]*Deed, error) {
+	all, err := s.List()
+	if err != nil {
+		return nil, err
+	}
+	var out []*Deed
+	for _, d := range all {
+		if d.Problem != nil || d.State == Unfinished {
+			out = append(out, d)
+		}
+	}
+	return out, nil
+}
+
+// Run recovers one deed.
+func (r *Recover) Run(ctx context.Context, d *Deed) (*Outcome, error) {
+	if err := r.Store.prepare(); err != nil {
+		return nil, err
+	}
+	lock, err := r.Store.lock(ctx, 0, "recovering deed "+d.ID)
+	if err != nil {
+		return nil, err
+	}
+	defer lock.Unlock()
+	d = r.Store.read(d.ID) // as it is under the lock
+	if d == nil {
+		return nil, ErrNone
+	}
+	if d.Problem == nil && d.State != Unfinished {
+		return nil, fmt.Errorf("deed %s is %s: there is nothing to recover", d.ID, d.State)
+	}
+	if err := d.open(); err != nil {
+		return nil, r.hopeless(d, err)
+	}
+	v, err := r.Machine.Inventory(ctx)
+	if err != nil {
+		return nil, err
+	}
+	names, err := namesOf(v, d)
+	if err != nil {
+		return nil, err
+	}
+	x := &executor{deed: d, machine: r.Machine, store: r.Store, names: names, bootID: v.Machine.BootID, sink: r.Progress}
+	for _, t := range targetsOf(d.Steps) {
+		t.Disk = names[t.Disk]
+		x.targets = append(x.targets, t)
+	}
+	return x.recover(ctx, r.choose(d))
+}
+
+func (r *Recover) hopeless(d *Deed, err error) error {
+	if _, none := os.Stat(d.dir + "/log"); errors.Is(none, os.ErrNotExist) {
+		return fmt.Errorf("%w; it never touched a device: fundus deed remove %s", err, d.ID)
+	}
+	return fmt.Errorf("%w; the record cannot be followed. The fenced device holds parts of both states; restore it from a backup", err)
+}
+
+// namesOf finds each disk of the deed by its identity.
+func namesOf(v *inventory.Inventory, d *Deed) (map[string]string, error) {
+	names := map[string]string{}
+	for _, t := range d.Targets {
+		var found []string
+		for _, n := range v.Disks() {
+			if n.Identity == t.Identity {
+				found = append(found, n.Name)
+			}
+		}
+		switch len(found) {
+		case 1:
+			names[t.Name] = found[0]
+		case 0:
+			return nil, fmt.Errorf("%w: %s (%s) is not on this machine", ErrIdentity, t.Name, t.Identity)
+		default:
+			return nil, fmt.Errorf("%w: %s fits %s and %s; take one of them out", ErrIdentity, t.Identity, found[0], found[1])
+		}
+	}
+	return names, nil
+}
+
+// choose takes the direction with fewer bytes, unless told.
+func (r *Recover) choose(d *Deed) Direction {
+	if r.Direction != Either {
+		return r.Direction
+	}
+	behind, ahead := int64(0), int64(0)
+	for i, u := range d.Units {
+		for _, run := range d.runs[u.After[0]:u.After[1]] {
+			if i < d.at.next {
+				behind += run.Len
+			} else {
+				ahead += run.Len
+			}
+		}
+	}
+	if ahead < behind {
+		return Forward
+	}
+	return Back
+}
+
+func (x *executor) recover(ctx context.Context, way Direction) (*Outcome, error) {
+	defer x.closeFiles()
+	defer func() { x.claim.Release() }()
+	if err := x.openFiles(); err != nil {
+		return nil, err
+	}
+	out := &Outcome{Deed: x.deed, Direction: way}
+	at := x.deed.at
+	var err error
+	if way == Forward {
+		out.Units = len(x.deed.Units) - at.next
+		_, err = x.forward(ctx, at.next)
+		x.deed.State = Done
+	} else {
+		last := at.next - 1
+		if at.torn {
+			last = at.next
+		}
+		out.Units = last + 1
+		err = x.back(ctx, last)
+	}
+	if err != nil {
+		return nil, &MidwayError{x.deed.ID, err}
+	}
+	return out, x.tellKernel(ctx)
+}
+
+// tellKernel brings the kernel's partitions in line with the tables, as far as
+// it lets us; what it refuses is so until the next boot.
+func (x *executor) tellKernel(ctx context.Context) error {
+	v, err := x.machine.Inventory(ctx)
+	if err != nil {
+		return err
+	}
+	for _, disk := range x.names {
+		for _, n := range v.Parts(disk) {
+			if n.InKernel || n.Form != inventory.Partition {
+				continue
+			}
+			a := machine.Action{Verb: machine.AddPartition, Disk: disk, Number: n.Number, Start: n.Start, Size: n.Size}
+			if d, _ := v.Node(disk); d.Form == inventory.Image {
+				continue
+			}
+			if err := x.machine.Do(ctx, a); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Former gives the units of a finished deed for taking them back: for each
+// unit what was there before, and for all of them what must be there now.
+type Former struct {
+	deed          *Deed
+	after, before *imageReader
+}
+
+// OpenFormer opens the images of a deed.
+func (d *Deed) OpenFormer() (*Former, error) {
+	if err := d.open(); err != nil {
+		return nil, err
+	}
+	x := &executor{deed: d}
+	var err error
+	if x.after, err = newImageReader(d.dir + "/after.img"); err != nil {
+		return nil, err
+	}
+	if x.before, err = newImageReader(d.dir + "/before.img"); err != nil {
+		x.closeFiles()
+		return nil, err
+	}
+	return &Former{d, x.after, x.before}, nil
+}
+
+// Close lets the images go.
+func (f *Former) Close() {
+	f.after.close()
+	f.before.close()
+}
+
+// Each calls the function with the bytes of each run of the unit, after or
+// before it. The data of a zero run is nil.
+func (f *Former) Each(unit int, after bool, fn func(off, n int64, data []byte) error) error {
+	u := f.deed.Units[unit]
+	span, image := u.Before, f.before
+	if after {
+		span, image = u.After, f.after
+	}
+	for _, r := range f.deed.runs[span[0]:span[1]] {
+		var data []byte
+		if !r.Zero {
+			var err error
+			if data, err = image.read(r); err != nil {
+				return err
+			}
+		}
+		if err := fn(r.Off, r.Len, data); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// UnitsOf lists the units of a step, in order.
+func (m *Manifest) UnitsOf(step int) []int {
+	var out []int
+	for i, u := range m.Units {
+		if u.Step == step {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// NewerOn gives the newest deed that was made after this one in the same place
+// and is still in force.
+func (s *Store) NewerOn(d *Deed) (*Deed, error) {
+	all, err := s.List()
+	if err != nil {
+		return nil, err
+	}
+	undone := map[string]bool{}
+	for _, o := range all {
+		if o.UndoneBy != "" {
+			undone[o.ID], undone[o.UndoneBy] = true, true
+		}
+	}
+	for _, o := range all {
+		if o.Number <= d.Number {
+			break
+		}
+		if o.Problem == nil && o.State != TakenBack && !undone[o.ID] && o.Touches(&d.Manifest) {
+			return o, nil
+		}
+	}
+	return nil, nil
+}

@@ -1,0 +1,309 @@
+package deed
+
+import (
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"fundus/core/extent"
+	"fundus/internal/draft"
+	"fundus/internal/oscall"
+)
+
+// Store is a state directory with its deeds and stored drafts.
+type Store struct {
+	Dir  string
+	Now  func() time.Time
+	Free func(path string) (int64, error) // bytes left where the path lies
+}
+
+// Limits of a store.
+const (
+	MaxImages   = 1 << 30        // bytes of images of one deed
+	keepDrafts  = 24 * time.Hour // then a stored draft is forgotten
+	maxDrafts   = 50
+	maxManifest = 64 << 20
+)
+
+// NewStore is the store in the directory, which is made on first use.
+func NewStore(dir string, now func() time.Time) *Store {
+	return &Store{Dir: dir, Now: now, Free: oscall.FreeBytes}
+}
+
+// Deed is one record.
+type Deed struct {
+	Manifest
+	State    State
+	UndoneBy string // the undo that took it back
+	Problem  error  // why it cannot be read
+	dir      string
+	at       position
+	runs     []run
+}
+
+// Errors of the store.
+var (
+	ErrNone      = errors.New("no such deed")
+	ErrAmbiguous = errors.New("fits more than one deed")
+	ErrNoDraft   = errors.New("no such draft")
+	ErrNotOver   = errors.New("it was cut short")
+)
+
+func (s *Store) path(parts ...string) string {
+	return filepath.Join(append([]string{s.Dir}, parts...)...)
+}
+
+func (s *Store) prepare() error {
+	for _, dir := range []string{s.Dir, s.path("deeds"), s.path("drafts")} {
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return fmt.Errorf("state directory: %w; choose another with --state DIR", err)
+		}
+	}
+	return nil
+}
+
+// List gives all deeds, newest first. One that cannot be read has a Problem.
+func (s *Store) List() ([]*Deed, error) {
+	entries, err := os.ReadDir(s.path("deeds"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out []*Deed
+	for _, e := range entries {
+		d := s.read(e.Name())
+		if d != nil {
+			out = append(out, d)
+		}
+	}
+	slices.SortFunc(out, func(a, b *Deed) int { return cmp.Compare(b.Number, a.Number) })
+	for _, undo := range out { // newest first: an undo that was itself undone counts no more
+		if undo.Undoes == "" || undo.State != Done || undo.UndoneBy != "" {
+			continue
+		}
+		for _, d := range out {
+			if d.ID == undo.Undoes {
+				d.UndoneBy = undo.ID
+			}
+		}
+	}
+	return out, nil
+}
+
+// read gives nil for a directory without a manifest, which never touched a
+// device.
+func (s *Store) read(name string) *Deed {
+	number, _ := strconv.Atoi(strings.SplitN(name, "-", 2)[0])
+	d := &Deed{dir: s.path("deeds", name), Manifest: Manifest{ID: name, Number: number}, State: Unfinished}
+	data, err := os.ReadFile(filepath.Join(d.dir, "manifest"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err == nil && len(data) > maxManifest {
+		err = ErrTorn
+	}
+	var m *Manifest
+	if err == nil {
+		m, err = decodeManifest(data)
+	}
+	if err != nil {
+		d.Problem = fmt.Errorf("deed %s: %w", name, err)
+		return d
+	}
+	d.Manifest = *m
+	if d.at, err = readPosition(filepath.Join(d.dir, "log")); err != nil {
+		d.Problem = fmt.Errorf("deed %s: %w", name, err)
+		return d
+	}
+	d.State = d.at.state
+	return d
+}
+
+// open reads the extents and checks the digests of the images.
+func (d *Deed) open() error {
+	if d.Problem != nil {
+		return d.Problem
+	}
+	for name, want := range d.Digests {
+		got, err := fileDigest(filepath.Join(d.dir, filepath.Base(name)))
+		if err != nil {
+			return fmt.Errorf("deed %s: %w", d.ID, err)
+		}
+		if got != want {
+			return fmt.Errorf("deed %s: %s: %w: the digest does not match", d.ID, name, ErrTorn)
+		}
+	}
+	data, err := os.ReadFile(filepath.Join(d.dir, "extents"))
+	if err != nil {
+		return err
+	}
+	if d.runs, err = decodeRuns(data); err == nil {
+		err = d.checkRanges(len(d.runs))
+	}
+	if err != nil {
+		return fmt.Errorf("deed %s: %w", d.ID, err)
+	}
+	return nil
+}
+
+// Find finds a deed by its number, code or whole identifier; the empty word
+// means the newest that can be taken back.
+func (s *Store) Find(word string) (*Deed, error) {
+	all, err := s.List()
+	if err != nil {
+		return nil, err
+	}
+	if word == "" {
+		for _, d := range all {
+			if d.Problem == nil && d.Undoable() {
+				return d, nil
+			}
+		}
+		return nil, fmt.Errorf("%w that could be taken back", ErrNone)
+	}
+	number, errNumber := strconv.Atoi(word)
+	var found []*Deed
+	for _, d := range all {
+		if d.ID == word || d.Code == word || errNumber == nil && d.Number == number {
+			found = append(found, d)
+		}
+	}
+	switch len(found) {
+	case 1:
+		return found[0], nil
+	case 0:
+		return nil, fmt.Errorf("deed %q: %w; fundus deed list shows them", word, ErrNone)
+	}
+	return nil, fmt.Errorf("deed %q: %w: %s and %s; write the whole identifier", word, ErrAmbiguous, found[0].ID, found[1].ID)
+}
+
+// Undoable reports whether undo, asked without a name, would take this one.
+func (d *Deed) Undoable() bool { return d.State == Done && d.UndoneBy == "" && d.Undoes == "" }
+
+// Remove deletes a deed's record. One that was cut short is kept: it is the
+// only way out.
+func (s *Store) Remove(word string) (*Deed, error) {
+	d, err := s.Find(word)
+	if err != nil {
+		return nil, err
+	}
+	if d.Problem == nil && d.State == Unfinished {
+		return nil, fmt.Errorf("deed %s: %w; run fundus recover %s first", d.ID, ErrNotOver, d.ID)
+	}
+	return d, os.RemoveAll(d.dir)
+}
+
+// Touches reports whether both deeds write to the same place of a device or to
+// the same text file.
+func (m *Manifest) Touches(o *Manifest) bool {
+	for _, a := range m.Steps {
+		for _, b := range o.Steps {
+			if a.File != nil && b.File != nil && a.File.Path == b.File.Path && !a.File.After.Dir && !b.File.After.Dir {
+				return true
+			}
+			if a.Target != nil && b.Target != nil && m.identity(a.Disk) == o.identity(b.Disk) &&
+				(extent.Span{Start: uint64(a.Target.Start), Count: uint64(a.Target.Size)}).Overlaps(extent.Span{Start: uint64(b.Target.Start), Count: uint64(b.Target.Size)}) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (m *Manifest) identity(disk string) string {
+	for _, t := range m.Targets {
+		if t.Name == disk {
+			return t.Identity.String()
+		}
+	}
+	return disk
+}
+
+// StoredDraft is a draft that waits for `fundus commit CODE`.
+type StoredDraft struct {
+	Format  int           `json:"format"`
+	Code    string        `json:"code"`
+	Digest  string        `json:"digest"` // all 256 bits
+	Created time.Time     `json:"created"`
+	Machine string        `json:"machine"`
+	Title   string        `json:"title"`
+	Request draft.Request `json:"request"`
+	Seed    string        `json:"seed"`
+	Clock   time.Time     `json:"clock"`
+	Images  []string      `json:"images,omitempty"` // image files that it works on
+	Lose    []string      `json:"lose,omitempty"`   // what was named as lost already
+}
+
+// PutDraft stores a draft and forgets those that are too old or too many.
+func (s *Store) PutDraft(d StoredDraft) error {
+	if err := s.prepare(); err != nil {
+		return err
+	}
+	data, err := json.MarshalIndent(d, "", "  ")
+	if err != nil {
+		return err
+	}
+	if err := oscall.WriteFile(s.path("drafts", d.Code+".json"), append(data, '\n'), ownFile()); err != nil {
+		return err
+	}
+	all, err := s.Drafts()
+	for i := maxDrafts; i < len(all); i++ {
+		err = errors.Join(err, os.Remove(s.path("drafts", all[i].Code+".json")))
+	}
+	return err
+}
+
+func ownFile() oscall.Attributes {
+	return oscall.Attributes{Mode: 0o600, UID: os.Getuid(), GID: os.Getgid()}
+}
+
+// Drafts lists the stored drafts that are still good, newest first.
+func (s *Store) Drafts() ([]StoredDraft, error) {
+	files, err := filepath.Glob(s.path("drafts", "*.json"))
+	if err != nil {
+		return nil, err
+	}
+	var out []StoredDraft
+	for _, f := range files {
+		data, err := os.ReadFile(f)
+		var d StoredDraft
+		if err != nil || json.Unmarshal(data, &d) != nil || s.Now().Sub(d.Created) > keepDrafts {
+			continue
+		}
+		out = append(out, d)
+	}
+	slices.SortFunc(out, func(a, b StoredDraft) int { return b.Created.Compare(a.Created) })
+	return out, nil
+}
+
+// Draft finds a stored draft by its code.
+func (s *Store) Draft(code string) (StoredDraft, error) {
+	all, err := s.Drafts()
+	if err != nil {
+		return StoredDraft{}, err
+	}
+	for _, d := range all {
+		if d.Code == code {
+			return d, nil
+		}
+	}
+	return StoredDraft{}, fmt.Errorf("draft %q: %w; drafts are kept for 24 hours, fundus draft list shows them", code, ErrNoDraft)
+}
+
+// RemoveDraft forgets a stored draft.
+func (s *Store) RemoveDraft(code string) error {
+	if _, err := s.Draft(code); err != nil {
+		return err
+	}
+	return os.Remove(s.path("drafts", code+".json"))
+}

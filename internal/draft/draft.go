@@ -1,0 +1,246 @@
+// Package draft holds the types of a change that was worked out and checked on
+// overlays, and not written: the draft itself, its steps, what is lost, how far
+// it can be taken back, and its code.
+//
+// Steps are data. The units that carry them out, in order, are what a deed
+// records; each has the bytes before and after at hand.
+package draft
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"fundus/core/block"
+	"fundus/core/extent"
+	"fundus/core/finding"
+	"fundus/core/fs"
+	"fundus/core/inventory"
+	"fundus/core/quantity"
+	"fundus/internal/machine"
+)
+
+// Format is the version of steps and requests in stored drafts and deeds.
+const Format = 1
+
+// Request is what was asked, as plain data.
+type Request struct {
+	Verb string          `json:"verb"`
+	Args json.RawMessage `json:"args"`
+}
+
+// Draft is the change.
+type Draft struct {
+	Format   int
+	Machine  string // "bench fernhill"
+	Title    string // "format sdb1 as ext4"
+	Request  Request
+	Seed     [32]byte
+	Clock    time.Time
+	Targets  []Target
+	Before   []inventory.Node // the disks that it touches
+	After    []inventory.Node
+	Facts    []fs.Fact // figures with their arithmetic
+	Notes    []string  // roundings and the like
+	Warnings []string
+	Losses   []Loss
+	Findings []finding.Finding // that the after-state has and the before-state has not
+	Undo     Grade
+	Steps    []Step
+	Code     string // 8 hexadecimal digits
+	Digest   [32]byte
+	Lines    []LineChange // of text files
+}
+
+// Target is a device that the draft writes to.
+type Target struct {
+	Name     string             `json:"name"`
+	Path     string             `json:"path"`
+	Image    bool               `json:"image,omitempty"` // an image file that is no disk of the machine
+	Identity inventory.Identity `json:"identity"`
+}
+
+// LineChange shows what becomes of a text file's lines.
+type LineChange struct {
+	Path    string
+	Removed []string
+	Added   []string
+}
+
+// Loss is one thing that is destroyed.
+type Loss struct {
+	Node   string   // "sdb1"
+	What   string   // "ext4 herbarium, 20.0 GiB"
+	Name   string   // what must be typed
+	Accept []string // other words that will do
+}
+
+// Grade says how far a deed can be taken back.
+type Grade string
+
+// The grades.
+const (
+	Exactly      Grade = "exactly, until somebody writes there"
+	UntilMounted Grade = "exactly, until it is mounted for writing: then the kernel writes to it"
+	FileOnly     Grade = "exactly, until the file is changed"
+	Nothing      Grade = "nothing to take back"
+)
+
+// StepKind says what a step does.
+type StepKind string
+
+// The kinds of steps.
+const (
+	Write StepKind = "write"
+	File  StepKind = "file"
+	Act   StepKind = "action"
+)
+
+// Step is one step as data.
+type Step struct {
+	Kind    StepKind        `json:"kind"`
+	Title   string          `json:"title"`
+	Disk    string          `json:"disk,omitempty"` // name when it was planned
+	Target  *machine.Target `json:"target,omitempty"`
+	Phases  [2]int          `json:"phases,omitzero"` // of the disk's overlay
+	Bytes   quantity.Bytes  `json:"bytes,omitempty"`
+	Fence   *Fence          `json:"fence,omitempty"`
+	File    *FileChange     `json:"file,omitempty"`
+	Action  *machine.Action `json:"action,omitempty"`
+	Content bool            `json:"content,omitempty"`
+}
+
+// Fence lists the sectors that hold a fence while the step is under way. Old is
+// the one whose signature the kernel would believe before, New the one that it
+// will believe after; Rest are all others with a signature. Spans are bytes on
+// the disk, whole sectors.
+type Fence struct {
+	Old  extent.Span   `json:"old"`
+	New  extent.Span   `json:"new"`
+	Rest []extent.Span `json:"rest,omitempty"`
+}
+
+// FileChange replaces a text file or makes a directory.
+type FileChange struct {
+	Path   string            `json:"path"`
+	Before machine.FileState `json:"before"`
+	After  machine.FileState `json:"after"`
+}
+
+// Role is what a unit of writing is for.
+type Role string
+
+// The roles.
+const (
+	SetFence  Role = "fence"
+	WritePart Role = "write"
+	LiftFence Role = "lift"
+)
+
+// Unit is the smallest thing that is carried out between two syncs. Before and
+// After read the device's bytes as they are then.
+type Unit struct {
+	Step    int
+	Kind    StepKind
+	Role    Role
+	Disk    string
+	Extents []block.Extent
+	Before  io.ReaderAt
+	After   io.ReaderAt
+	File    *FileChange
+	Action  *machine.Action
+}
+
+// Plan is a draft with what is needed to carry it out.
+type Plan struct {
+	Draft   Draft
+	Units   func(fence []byte) []Unit // the block to fence with
+	Undoes  string                    // the deed that it takes back
+	Release func()
+}
+
+// Close drops overlays and their spill files.
+func (p *Plan) Close() {
+	if p != nil && p.Release != nil {
+		p.Release()
+	}
+}
+
+// Empty reports whether there is nothing to do.
+func (d *Draft) Empty() bool { return len(d.Steps) == 0 }
+
+// LoseError says which losses were not named.
+type LoseError struct {
+	Losses []Loss
+	Wrong  []string // names that match nothing
+}
+
+func (e *LoseError) Error() string {
+	if len(e.Losses) == 0 {
+		return fmt.Sprintf("--lose=%s names nothing that is lost", strings.Join(e.Wrong, " --lose="))
+	}
+	var what, names []string
+	for _, l := range e.Losses {
+		what = append(what, l.Node+" ("+l.What+")")
+		names = append(names, "--lose="+l.Name)
+	}
+	return fmt.Sprintf("this destroys %s; name it: %s", strings.Join(what, ", "), strings.Join(names, " "))
+}
+
+// CheckLose holds the names that were given against what is lost: one for each
+// loss, and none that matches nothing.
+func (d *Draft) CheckLose(names []string) error {
+	e := &LoseError{}
+	used := make([]bool, len(names))
+	for _, loss := range d.Losses {
+		i := slices.IndexFunc(names, func(n string) bool { return n == loss.Name || slices.Contains(loss.Accept, n) && n != "" })
+		if i < 0 {
+			e.Losses = append(e.Losses, loss)
+			continue
+		}
+		used[i] = true
+	}
+	for i, n := range names {
+		if !used[i] {
+			e.Wrong = append(e.Wrong, n)
+		}
+	}
+	if len(e.Losses) == 0 && len(e.Wrong) == 0 {
+		return nil
+	}
+	return e
+}
+
+// DespiteError says which new errors the after-state would have.
+type DespiteError struct{ Findings []finding.Finding }
+
+func (e *DespiteError) Error() string {
+	f := e.Findings[0]
+	return fmt.Sprintf("afterwards %s would have an error: %s; if that is meant: --despite=%s", f.Thing, f.Text, f.ID)
+}
+
+// CheckDespite refuses new errors that were not accepted by name.
+func (d *Draft) CheckDespite(accepted []string) error {
+	var bad []finding.Finding
+	for _, f := range finding.AtLeast(d.Findings, finding.Error) {
+		if !slices.Contains(accepted, string(f.ID)) {
+			bad = append(bad, f)
+		}
+	}
+	if len(bad) == 0 {
+		return nil
+	}
+	return &DespiteError{bad}
+}
+
+// ErrChanged says that the plan, made again, is another one.
+var ErrChanged = errors.New("the machine changed since this draft was made")
+
+// fenceStandIn takes the place of the fence's bytes in the code, since the
+// deed that the fence names does not exist yet.
+func fenceStandIn() []byte { return bytes.Repeat([]byte("fence..."), 64) }

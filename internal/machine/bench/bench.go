@@ -1,0 +1,410 @@
+package bench
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"fundus/core/block"
+	"fundus/core/block/file"
+	"fundus/core/fstab"
+	"fundus/core/inventory"
+	"fundus/core/kind"
+	"fundus/core/quantity"
+	"fundus/core/scan"
+	"fundus/internal/machine"
+	"fundus/internal/machine/image"
+	"fundus/internal/oscall"
+)
+
+// Bench is an opened bench.
+type Bench struct {
+	dir    string
+	config *Config
+	images []string
+	now    func() time.Time
+}
+
+var _ machine.Machine = (*Bench)(nil)
+
+// kernel is what the simulated kernel knows.
+type kernel struct {
+	BootID     string                 `json:"boot_id"`
+	Off        bool                   `json:"off,omitempty"` // the power was lost
+	Uses       []inventory.Use        `json:"uses"`
+	Partitions map[string][]partition `json:"partitions"`
+}
+
+type partition struct {
+	Number int            `json:"number"`
+	Start  quantity.Bytes `json:"start_bytes"`
+	Size   quantity.Bytes `json:"size_bytes"`
+}
+
+// Errors of benches.
+var (
+	ErrNone = errors.New("no bench")
+	ErrOff  = errors.New("the bench is switched off, its power was lost; switch it on with fundus bench boot")
+)
+
+// Open opens the bench in the directory. Image files may be looked at beside
+// its disks.
+func Open(dir string, images []string, now func() time.Time) (*Bench, error) {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return nil, err
+	}
+	data, err := os.ReadFile(filepath.Join(dir, "bench.yaml"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w in %s: it has no bench.yaml; make one with fundus bench new DIR", ErrNone, dir)
+	}
+	if err != nil {
+		return nil, err
+	}
+	config, err := ParseConfig(data)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", dir, err)
+	}
+	return &Bench{dir, config, images, now}, nil
+}
+
+// Root is where the machine's text files lie.
+func (b *Bench) Root() string { return filepath.Join(b.dir, "root") }
+
+// StateDir holds the bench's own deeds.
+func (b *Bench) StateDir() string { return filepath.Join(b.dir, "state") }
+
+func (b *Bench) kernelPath() string { return filepath.Join(b.dir, "kernel.json") }
+
+func (b *Bench) kernel() (*kernel, error) {
+	data, err := os.ReadFile(b.kernelPath())
+	if err != nil {
+		return nil, err
+	}
+	var k kernel
+	if err := json.Unmarshal(data, &k); err != nil {
+		return nil, fmt.Errorf("%s: %w; switch the bench on anew with fundus bench boot", b.kernelPath(), err)
+	}
+	if k.Partitions == nil {
+		k.Partitions = map[string][]partition{}
+	}
+	return &k, nil
+}
+
+func (b *Bench) store(k *kernel) error {
+	data, err := json.MarshalIndent(k, "", "  ")
+	if err != nil {
+		return err
+	}
+	return oscall.WriteFile(b.kernelPath(), append(data, '\n'), oscall.Attributes{Mode: 0o644, UID: os.Getuid(), GID: os.Getgid()})
+}
+
+// running gives the kernel's state of a bench that is switched on.
+func (b *Bench) running() (*kernel, error) {
+	k, err := b.kernel()
+	if err == nil && k.Off {
+		return nil, ErrOff
+	}
+	return k, err
+}
+
+func (b *Bench) disk(name string) (*Disk, error) {
+	i := slices.IndexFunc(b.config.Disks, func(d Disk) bool { return d.Name == name })
+	if i < 0 {
+		return nil, fmt.Errorf("%s: %w", name, ErrNoDisk)
+	}
+	return &b.config.Disks[i], nil
+}
+
+func (b *Bench) imagePath(d *Disk) string { return filepath.Join(b.dir, d.Image) }
+
+// Open opens a disk or an image for reading.
+func (b *Bench) Open(_ context.Context, name string) (block.Device, error) {
+	d, err := b.disk(name)
+	if err != nil {
+		if slices.Contains(b.images, name) {
+			return image.Open(name)
+		}
+		return nil, err
+	}
+	dev, err := file.Open(b.imagePath(d), false, d.Sectors)
+	if err != nil {
+		return nil, err
+	}
+	if d.Fault == nil || d.Fault.ReadErrorAt == nil {
+		return dev, nil
+	}
+	fault := block.NoFault
+	fault.ReadErrorAt = *d.Fault.ReadErrorAt
+	return block.NewFaulty(dev, fault), nil
+}
+
+// ReadFile reads below the bench's root.
+func (b *Bench) ReadFile(path string) (machine.FileState, error) {
+	full, err := oscall.Inside(b.Root(), path)
+	if err != nil {
+		return machine.FileState{}, err
+	}
+	return machine.ReadFileState(full)
+}
+
+// Inventory reads every disk, the text files and the kernel's tables.
+func (b *Bench) Inventory(ctx context.Context) (*inventory.Inventory, error) {
+	k, err := b.running()
+	if err != nil {
+		return nil, err
+	}
+	return b.inventory(ctx, k)
+}
+
+func (b *Bench) inventory(ctx context.Context, k *kernel) (*inventory.Inventory, error) {
+	v := &inventory.Inventory{
+		Machine: inventory.Machine{Kind: "bench", Name: b.config.Host, BootID: k.BootID}, Uses: slices.Clone(k.Uses),
+		Files: map[string]inventory.File{}, Dirs: map[string]bool{"/": true},
+	}
+	for i := range b.config.Disks {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		v.Nodes = append(v.Nodes, b.scan(ctx, &b.config.Disks[i], k)...)
+	}
+	for _, path := range b.images {
+		nodes, err := image.Scan(path)
+		if err != nil {
+			return nil, err
+		}
+		v.Nodes = append(v.Nodes, nodes...)
+	}
+	return v, ReadFiles(v, b)
+}
+
+// ReadFiles fills in the text files and the mount points that they name.
+func ReadFiles(v *inventory.Inventory, r machine.Reader) error {
+	state, err := r.ReadFile(fstab.Path)
+	if err != nil {
+		v.Files[fstab.Path] = inventory.File{Problem: err.Error()}
+	} else {
+		v.Files[fstab.Path] = inventory.File{Data: state.Data, Missing: state.Missing}
+	}
+	for _, l := range v.Fstab().Entries() {
+		if dir := l.Entry.Dir; strings.HasPrefix(dir, "/") {
+			state, err := r.ReadFile(dir)
+			v.Dirs[dir] = err == nil && state.Dir
+		}
+	}
+	return nil
+}
+
+func (b *Bench) scan(ctx context.Context, d *Disk, k *kernel) []inventory.Node {
+	n := d.node()
+	dev, err := b.Open(ctx, d.Name)
+	if err != nil {
+		n.Problem = err.Error()
+		return []inventory.Node{n}
+	}
+	defer dev.Close()
+	if got := quantity.Bytes(dev.Size()); got != n.Size {
+		n.Problem = fmt.Sprintf("the image has %d bytes, bench.yaml says %d", got, n.Size)
+		return []inventory.Node{n}
+	}
+	nodes := scan.Disk(n, dev)
+	for i := range nodes[1:] {
+		p := &nodes[i+1]
+		p.InKernel = slices.Contains(k.Partitions[d.Name], partition{p.Number, p.Start, p.Size})
+	}
+	return nodes
+}
+
+// Claim locks the images of all disks in order of their names, once each.
+func (b *Bench) Claim(ctx context.Context, targets []machine.Target) (*machine.Claim, error) {
+	v, err := b.Inventory(ctx)
+	if err != nil {
+		return nil, err
+	}
+	devices := map[string]block.Device{}
+	release := func() {
+		for _, d := range devices {
+			d.Close()
+		}
+	}
+	sorted := slices.Clone(targets)
+	slices.SortFunc(sorted, func(x, y machine.Target) int { return strings.Compare(x.Disk, y.Disk) })
+	for _, t := range sorted {
+		err := machine.CheckClaim(v, t)
+		if err == nil && devices[t.Disk] == nil {
+			devices[t.Disk], err = b.claim(t.Disk)
+		}
+		if err != nil {
+			delete(devices, t.Disk)
+			release()
+			return nil, err
+		}
+	}
+	return machine.NewClaim(devices, release), nil
+}
+
+func (b *Bench) claim(name string) (block.Device, error) {
+	d, err := b.disk(name)
+	if err != nil {
+		return image.Claim(name, block.DefaultGeometry)
+	}
+	dev, err := image.Claim(b.imagePath(d), d.Sectors)
+	if err != nil || d.Fault == nil {
+		return dev, err
+	}
+	return &powered{block.NewFaulty(dev, d.Fault.device()), b}, nil
+}
+
+// powered is a faulty disk whose power cut switches the whole bench off.
+type powered struct {
+	*block.Faulty
+	bench *Bench
+}
+
+func (p *powered) WriteAt(b []byte, off int64) (int, error) {
+	n, err := p.Faulty.WriteAt(b, off)
+	return n, p.bench.lostPower(err)
+}
+
+func (p *powered) WriteZeroes(off, n int64) error {
+	return p.bench.lostPower(p.Faulty.WriteZeroes(off, n))
+}
+
+func (p *powered) Sync() error { return p.bench.lostPower(p.Faulty.Sync()) }
+
+func (b *Bench) lostPower(err error) error {
+	if !errors.Is(err, block.ErrPowerLost) {
+		return err
+	}
+	k, errKernel := b.kernel()
+	if errKernel != nil || k.Off {
+		return err
+	}
+	k.Off, k.Uses = true, nil
+	return errors.Join(err, b.store(k))
+}
+
+// Holds looks the action up in the kernel's tables.
+func (b *Bench) Holds(_ context.Context, a machine.Action) (bool, error) {
+	k, err := b.running()
+	if err != nil {
+		return false, err
+	}
+	at := func(u inventory.Use) bool {
+		if a.Verb == machine.SwapOn || a.Verb == machine.SwapOff {
+			return u.How == inventory.SwapOn && u.Node == a.Node
+		}
+		return u.How == inventory.Mounted && u.Where == a.Where && (a.Verb == machine.Unmount || u.Node == a.Node)
+	}
+	used := slices.ContainsFunc(k.Uses, at)
+	known := slices.ContainsFunc(k.Partitions[a.Disk], func(p partition) bool { return p == partition{a.Number, a.Start, a.Size} })
+	switch a.Verb {
+	case machine.Mount, machine.SwapOn:
+		return used, nil
+	case machine.Unmount, machine.SwapOff:
+		return !used, nil
+	case machine.AddPartition:
+		return known, nil
+	case machine.RemovePartition:
+		return !known, nil
+	}
+	return false, nil
+}
+
+// Do carries the action out as a kernel would.
+func (b *Bench) Do(ctx context.Context, a machine.Action) error {
+	k, err := b.running()
+	if err != nil {
+		return err
+	}
+	v, err := b.inventory(ctx, k)
+	if err != nil {
+		return err
+	}
+	if a.Verb == machine.Mount {
+		state, err := b.ReadFile(a.Where)
+		v.Dirs[a.Where] = err == nil && state.Dir
+	}
+	if err := machine.CheckAction(v, a); err != nil {
+		return err
+	}
+	switch a.Verb {
+	case machine.AddPartition:
+		k.Partitions[a.Disk] = append(k.Partitions[a.Disk], partition{a.Number, a.Start, a.Size})
+	case machine.RemovePartition:
+		k.Partitions[a.Disk] = slices.DeleteFunc(k.Partitions[a.Disk], func(p partition) bool { return p.Number == a.Number })
+	case machine.ReadTable:
+		k.Partitions[a.Disk] = readTable(v, a.Disk)
+	case machine.Mount:
+		err = b.mount(ctx, v, k, a)
+	case machine.Unmount:
+		use, _ := v.MountedAt(a.Where)
+		k.Uses = slices.DeleteFunc(k.Uses, func(u inventory.Use) bool { return u == use })
+		if !use.ReadOnly && len(v.UsesOf(use.Node)) == 1 {
+			err = b.touch(ctx, v, use.Node, func(s *kind.Simulation, dev block.Device) error { return s.Unmounted(dev, b.now()) })
+		}
+	case machine.SwapOn:
+		k.Uses = append(k.Uses, inventory.Use{Node: a.Node, How: inventory.SwapOn})
+	case machine.SwapOff:
+		k.Uses = slices.DeleteFunc(k.Uses, func(u inventory.Use) bool { return u.How == inventory.SwapOn && u.Node == a.Node })
+	}
+	if err != nil {
+		return err
+	}
+	return b.store(k)
+}
+
+func readTable(v *inventory.Inventory, disk string) []partition {
+	var out []partition
+	for _, n := range v.Parts(disk) {
+		out = append(out, partition{n.Number, n.Start, n.Size})
+	}
+	return out
+}
+
+func (b *Bench) mount(ctx context.Context, v *inventory.Inventory, k *kernel, a machine.Action) error {
+	n, _ := v.Node(a.Node)
+	c, _ := n.Content()
+	readOnly := slices.Contains(strings.Split(a.Options, ","), "ro")
+	again := len(v.UsesOf(n.Name)) > 0
+	k.Uses = append(k.Uses, inventory.Use{Node: n.Name, How: inventory.Mounted, Where: a.Where, Kind: c.Kind, Options: a.Options, ReadOnly: readOnly})
+	if readOnly || again {
+		return nil
+	}
+	return b.touch(ctx, v, n.Name, func(s *kind.Simulation, dev block.Device) error { return s.Mounted(dev, b.now(), a.Where) })
+}
+
+// touch writes to a node as the kernel does, past any claim: the kernel asks
+// nobody, but an image that somebody else locked is refused.
+func (b *Bench) touch(_ context.Context, v *inventory.Inventory, name string, fn func(*kind.Simulation, block.Device) error) error {
+	n, _ := v.Node(name)
+	c, ok := n.Content()
+	k, known := kind.Of(c)
+	if !ok || !known || k.Simulation == nil {
+		return nil
+	}
+	disk := n.Parent
+	if disk == "" {
+		disk = n.Name
+	}
+	dev, err := b.claim(disk)
+	if err != nil {
+		return err
+	}
+	part, err := block.NewSlice(dev, int64(n.Start), int64(n.Size))
+	if err == nil {
+		err = fn(k.Simulation, part)
+	}
+	return errors.Join(err, dev.Close())
+}
+
+func newBootID() string { return uuid.NewString() }

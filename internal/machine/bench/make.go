@@ -1,0 +1,255 @@
+package bench
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"fundus/core/block"
+	"fundus/core/block/file"
+	"fundus/core/boot"
+	"fundus/core/fs/ext"
+	"fundus/core/fstab"
+	"fundus/core/inventory"
+	"fundus/core/kind"
+	"fundus/core/quantity"
+	"fundus/core/table/gpt"
+	"fundus/internal/machine"
+	"fundus/internal/oscall"
+)
+
+// linuxRoot is the type of a root partition on x86-64 (Discoverable Partitions
+// Specification).
+const linuxRoot = "4f68bce3-e8cd-4db1-96e7-fbcaf984b709"
+
+// New makes a bench with a system disk from which it comes up, and switches it
+// on. The directory must be missing or empty.
+func New(ctx context.Context, dir, host string, now func() time.Time, fresh func() uuid.UUID) (*Bench, error) {
+	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
+		return nil, fmt.Errorf("%s is not empty: %w", dir, fs.ErrExist)
+	}
+	for _, sub := range []string{"disks", "root/etc", "state"} {
+		if err := os.MkdirAll(filepath.Join(dir, sub), 0o755); err != nil {
+			return nil, err
+		}
+	}
+	system := Disk{Name: "sda", Size: "64GiB", Bus: "sata", Model: "Quillwort Q200", Serial: "QW-11830", Sectors: block.Geometry{Logical: 512, Physical: 4096}}
+	if err := system.check(); err != nil {
+		return nil, err
+	}
+	b := &Bench{dir: dir, config: &Config{Host: host}, now: now}
+	var err error
+	if b.dir, err = filepath.Abs(dir); err != nil {
+		return nil, err
+	}
+	if err := b.store(&kernel{}); err != nil {
+		return nil, err
+	}
+	if err := b.AddDisk(system); err != nil {
+		return nil, err
+	}
+	id := fresh()
+	if err := b.install(&system, host, id, fresh); err != nil {
+		return nil, err
+	}
+	line := fstab.Entry{Spec: "UUID=" + id.String(), Dir: "/", Type: "ext4", Options: []string{"errors=remount-ro"}, Pass: 1}
+	text := "# file systems of " + host + "\n" + line.String() + "\n"
+	own := oscall.Attributes{Mode: 0o644, UID: os.Getuid(), GID: os.Getgid()}
+	if err := errors.Join(oscall.WriteFile(filepath.Join(b.Root(), "etc/fstab"), []byte(text), own),
+		oscall.WriteFile(filepath.Join(b.Root(), "etc/hostname"), []byte(host+"\n"), own)); err != nil {
+		return nil, err
+	}
+	_, err = b.Boot(ctx)
+	return b, err
+}
+
+// install gives the system disk its table and its root file system.
+func (b *Bench) install(d *Disk, label string, id uuid.UUID, fresh func() uuid.UUID) error {
+	dev, err := file.Open(b.imagePath(d), true, d.Sectors)
+	if err != nil {
+		return err
+	}
+	defer dev.Close()
+	t, err := gpt.New(quantity.Bytes(dev.Size()), quantity.Bytes(d.Sectors.Logical), quantity.MiB, fresh())
+	if err != nil {
+		return err
+	}
+	span, err := t.Model(quantity.Bytes(d.Sectors.Logical)).Place(0, quantity.MiB)
+	if err != nil {
+		return err
+	}
+	root := gpt.Entry{Type: uuid.MustParse(linuxRoot), Unique: fresh(), First: span.Start, Last: span.End() - 1}
+	if err := errors.Join(root.SetName("root"), t.Add(1, root)); err != nil {
+		return err
+	}
+	if _, err := gpt.Write(dev, nil, t); err != nil {
+		return err
+	}
+	part, err := block.NewSlice(dev, int64(span.Start)*d.Sectors.Logical, int64(span.Count)*d.Sectors.Logical)
+	if err != nil {
+		return err
+	}
+	_, err = ext.Make(part, ext.Options{Label: label[:min(len(label), 16)], UUID: id, ReservedTenths: ext.DefaultReservedTenths, Time: b.now(),
+		HashSeed: fresh(), JournalUUID: fresh(), FirstSequence: 1})
+	return err
+}
+
+// AddDisk plugs a disk in. Its image is made if it is missing.
+func (b *Bench) AddDisk(d Disk) error {
+	if err := d.check(); err != nil {
+		return err
+	}
+	if _, err := b.disk(d.Name); err == nil {
+		return fmt.Errorf("%s: %w", d.Name, ErrTaken)
+	}
+	size, err := d.bytes()
+	if err != nil {
+		return err
+	}
+	path := b.imagePath(&d)
+	if err := file.Create(path, int64(size)); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	b.config.Disks = append(b.config.Disks, d)
+	return b.save()
+}
+
+// RemoveDisk pulls a disk out; its image stays.
+func (b *Bench) RemoveDisk(ctx context.Context, name string) error {
+	if _, err := b.disk(name); err != nil {
+		return err
+	}
+	v, err := b.Inventory(ctx)
+	if err != nil {
+		return err
+	}
+	if err := machine.CheckAction(v, machine.Action{Verb: machine.ReadTable, Disk: name}); err != nil {
+		return err
+	}
+	for i, d := range b.config.Disks {
+		if d.Name == name {
+			b.config.Disks = append(b.config.Disks[:i:i], b.config.Disks[i+1:]...)
+			break
+		}
+	}
+	return b.save()
+}
+
+// PlantFault puts a fault into a disk, or takes it out where it is nil.
+func (b *Bench) PlantFault(name string, f *Fault) error {
+	d, err := b.disk(name)
+	if err != nil {
+		return err
+	}
+	d.Fault = f
+	return b.save()
+}
+
+func (b *Bench) save() error {
+	data, err := b.config.encode()
+	if err != nil {
+		return err
+	}
+	return oscall.WriteFile(filepath.Join(b.dir, "bench.yaml"), data, oscall.Attributes{Mode: 0o644, UID: os.Getuid(), GID: os.Getgid()})
+}
+
+// Boot shuts the bench down, if it is on, and boots it: the kernel reads every
+// table, and mounts what fstab says until a line ends in the emergency shell.
+// A planted power cut is used up.
+func (b *Bench) Boot(ctx context.Context) (boot.Report, error) {
+	k, err := b.kernel()
+	if err != nil || k.Partitions == nil {
+		k = &kernel{Off: true}
+	}
+	if !k.Off {
+		if err := b.shutdown(ctx, k); err != nil {
+			return boot.Report{}, err
+		}
+	}
+	fresh := &kernel{BootID: newBootID(), Partitions: map[string][]partition{}}
+	for i := range b.config.Disks {
+		if f := b.config.Disks[i].Fault; f != nil && f.CutAtWrite > 0 && k.Off {
+			f.CutAtWrite = 0
+			if *f == (Fault{Seed: f.Seed}) {
+				b.config.Disks[i].Fault = nil
+			}
+		}
+	}
+	if err := b.save(); err != nil {
+		return boot.Report{}, err
+	}
+	v, err := b.inventory(ctx, fresh)
+	if err != nil {
+		return boot.Report{}, err
+	}
+	for _, n := range v.Disks() {
+		fresh.Partitions[n.Name] = readTable(v, n.Name)
+	}
+	if err := b.store(fresh); err != nil {
+		return boot.Report{}, err
+	}
+	report := boot.Rehearse(v)
+	return report, b.mountAll(ctx, v, report)
+}
+
+func (b *Bench) shutdown(ctx context.Context, k *kernel) error {
+	v, err := b.inventory(ctx, k)
+	if err != nil {
+		return err
+	}
+	for _, u := range v.Uses {
+		if u.How == inventory.Mounted && !u.ReadOnly {
+			if err := b.touch(ctx, v, u.Node, unmounted(b.now())); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// mountAll mounts the lines that come up; where the boot ends in the emergency
+// shell, only the root is mounted.
+func (b *Bench) mountAll(ctx context.Context, v *inventory.Inventory, r boot.Report) error {
+	for _, l := range r.Lines {
+		if l.Outcome != boot.Fine || l.Device == "" || r.Verdict == boot.Shell && l.Dir != "/" {
+			continue
+		}
+		if l.Kind == "swap" {
+			if err := b.Do(ctx, machine.Action{Verb: machine.SwapOn, Node: l.Device}); err != nil {
+				return err
+			}
+			continue
+		}
+		full, err := oscall.Inside(b.Root(), l.Dir)
+		if err != nil {
+			return err
+		}
+		if err := os.MkdirAll(full, 0o755); err != nil {
+			return err
+		}
+		if err := b.Do(ctx, machine.Action{Verb: machine.Mount, Node: l.Device, Where: l.Dir, Kind: l.Kind, Options: options(v, l.Dir)}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func options(v *inventory.Inventory, dir string) string {
+	for _, l := range v.Fstab().Entries() {
+		if l.Entry.Dir == dir {
+			return strings.Join(l.Entry.Options, ",")
+		}
+	}
+	return ""
+}
+
+func unmounted(at time.Time) func(*kind.Simulation, block.Device) error {
+	return func(s *kind.Simulation, dev block.Device) error { return s.Unmounted(dev, at) }
+}

@@ -1,0 +1,101 @@
+// Package image treats image files as disks of a machine, on a bench and on
+// the live system alike.
+package image
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"fundus/core/block"
+	"fundus/core/block/file"
+	"fundus/core/inventory"
+	"fundus/core/quantity"
+	"fundus/core/scan"
+	"fundus/internal/machine"
+	"fundus/internal/oscall"
+)
+
+// Split cuts "card.img:1" into the image and the partition's number, which is
+// 0 where there is none.
+func Split(word string) (path string, number int) {
+	at := strings.LastIndexByte(word, ':')
+	if at < 0 {
+		return word, 0
+	}
+	n, err := strconv.Atoi(word[at+1:])
+	if err != nil || n < 1 {
+		return word, 0
+	}
+	return word[:at], n
+}
+
+// Exists reports whether the path is a regular file.
+func Exists(path string) bool {
+	info, err := os.Stat(path)
+	return err == nil && info.Mode().IsRegular()
+}
+
+// Node is the image as a disk without its content.
+func Node(path string) (inventory.Node, error) {
+	identity, err := oscall.FileIdentity(path)
+	if err != nil {
+		return inventory.Node{}, err
+	}
+	info, err := os.Stat(path)
+	if err != nil {
+		return inventory.Node{}, err
+	}
+	abs, err := filepath.Abs(path)
+	if err != nil {
+		return inventory.Node{}, err
+	}
+	size := quantity.Bytes(info.Size())
+	n := inventory.Node{Name: path, Path: abs, Form: inventory.Image, Size: size, Geometry: block.DefaultGeometry,
+		Identity: inventory.Identity{Disk: identity, Size: size, Sector: 512}, Hardware: inventory.Hardware{Bus: "image"}}
+	n.Hardware.ReadOnly = info.Mode().Perm()&0o222 == 0
+	return n, nil
+}
+
+// Scan reads the image into nodes.
+func Scan(path string) ([]inventory.Node, error) {
+	n, err := Node(path)
+	if err != nil {
+		return nil, err
+	}
+	dev, err := Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer dev.Close()
+	return scan.Disk(n, dev), nil
+}
+
+// Open opens the image for reading.
+func Open(path string) (block.Device, error) { return file.Open(path, false, block.DefaultGeometry) }
+
+// Claim opens the image for writing and locks it. It refuses an image that
+// somebody else has locked or that a loop device carries.
+func Claim(path string, geo block.Geometry) (*file.File, error) {
+	if loop := oscall.LoopOf(path); loop != "" {
+		return nil, &machine.Refusal{Rule: machine.RuleMounted, Thing: path, Text: "it is carried by the loop device " + loop, Next: "release that loop device first, or work on /dev/" + loop}
+	}
+	dev, err := file.Open(path, true, geo)
+	if errors.Is(err, fs.ErrPermission) {
+		return nil, &machine.Refusal{Rule: machine.RuleReadOnly, Thing: path, Text: "you may not write to it", Next: "run as its owner, or as root"}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := dev.Lock(); err != nil {
+		dev.Close()
+		if errors.Is(err, file.ErrLocked) {
+			return nil, &machine.Refusal{Rule: machine.RuleMounted, Thing: path, Text: "another process has locked it", Next: "wait for it to end, then run the command again"}
+		}
+		return nil, err
+	}
+	return dev, nil
+}

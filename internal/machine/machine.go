@@ -1,0 +1,170 @@
+// Package machine is the seam between Fundus and what it works on. A Reader
+// looks; an Actor changes the running system; Claim, which only deeds, benches
+// and tests use, gives devices for writing. Two kinds of machine implement
+// them: package live, the Linux that this program runs on, and package bench,
+// a simulated one. What both refuse, and in which words, stands in rules.go.
+package machine
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+
+	"fundus/core/block"
+	"fundus/core/inventory"
+	"fundus/core/quantity"
+	"fundus/internal/oscall"
+)
+
+// Reader looks at a machine.
+type Reader interface {
+	// Inventory reads everything that is known.
+	Inventory(ctx context.Context) (*inventory.Inventory, error)
+	// Open opens a whole disk for reading.
+	Open(ctx context.Context, disk string) (block.Device, error)
+	// ReadFile reads a text file or looks at a directory of the machine.
+	ReadFile(path string) (FileState, error)
+}
+
+// FileState is a text file or a directory as it is, or is to be.
+type FileState struct {
+	Missing    bool              `json:"missing,omitempty"`
+	Dir        bool              `json:"dir,omitempty"`
+	Data       []byte            `json:"data,omitempty"`
+	Attributes oscall.Attributes `json:"attributes,omitzero"`
+}
+
+// Same reports whether both are the same.
+func (f FileState) Same(o FileState) bool {
+	return f.Missing == o.Missing && f.Dir == o.Dir && bytes.Equal(f.Data, o.Data) && (f.Missing || f.Attributes == o.Attributes)
+}
+
+// ReadFileState reads what lies at the path on this system.
+func ReadFileState(path string) (FileState, error) {
+	info, err := os.Stat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return FileState{Missing: true}, nil
+	}
+	if err != nil {
+		return FileState{}, err
+	}
+	if info.IsDir() {
+		return FileState{Dir: true, Attributes: oscall.Attributes{Mode: info.Mode().Perm(), UID: os.Getuid(), GID: os.Getgid()}}, nil
+	}
+	data, attributes, err := oscall.ReadFile(path)
+	return FileState{Data: data, Attributes: attributes}, err
+}
+
+// Actor changes the running system.
+type Actor interface {
+	// Do carries the action out, or refuses with a *Refusal.
+	Do(ctx context.Context, a Action) error
+	// Holds reports whether what the action brings about is so now.
+	Holds(ctx context.Context, a Action) (bool, error)
+}
+
+// Machine is all of it.
+type Machine interface {
+	Reader
+	Actor
+	// Claim locks the disks of the targets and checks that no content to be
+	// changed is in use.
+	Claim(ctx context.Context, targets []Target) (*Claim, error)
+	// Root is the directory that stands for / in File steps.
+	Root() string
+	// StateDir is where deeds and drafts lie unless --state says otherwise.
+	StateDir() string
+}
+
+// Target is what a deed is going to write.
+type Target struct {
+	Disk    string         // name of the disk
+	Start   quantity.Bytes // of the span on the disk
+	Size    quantity.Bytes
+	Content bool // the content of a partition or a bare disk changes, not only a table
+}
+
+// Claim is the right to write to some disks.
+type Claim struct {
+	devices map[string]block.Device
+	release func()
+}
+
+// NewClaim makes a claim; release is called once.
+func NewClaim(devices map[string]block.Device, release func()) *Claim {
+	return &Claim{devices, release}
+}
+
+// Device is the claimed disk, for writing.
+func (c *Claim) Device(disk string) (block.Device, error) {
+	d, ok := c.devices[disk]
+	if !ok {
+		return nil, fmt.Errorf("%s is not claimed", disk)
+	}
+	return d, nil
+}
+
+// Release lets go; it may be called again.
+func (c *Claim) Release() {
+	if c != nil && c.release != nil {
+		c.release()
+		c.release = nil
+	}
+}
+
+// Verb is what an action does.
+type Verb string
+
+// The verbs.
+const (
+	AddPartition    Verb = "add-partition"    // tell the kernel of a partition
+	RemovePartition Verb = "remove-partition" // make the kernel forget one
+	ReadTable       Verb = "read-table"       // have the kernel read the whole table again
+	Mount           Verb = "mount"
+	Unmount         Verb = "unmount"
+	SwapOn          Verb = "swap-on"
+	SwapOff         Verb = "swap-off"
+)
+
+// Action is one change of the running system, as plain data.
+type Action struct {
+	Verb    Verb           `json:"verb"`
+	Disk    string         `json:"disk,omitempty"` // name, for partitions and tables
+	Node    string         `json:"node,omitempty"` // name, for mounts and swaps
+	Number  int            `json:"number,omitempty"`
+	Start   quantity.Bytes `json:"start_bytes,omitempty"`
+	Size    quantity.Bytes `json:"size_bytes,omitempty"`
+	Where   string         `json:"where,omitempty"` // mount point
+	Kind    string         `json:"kind,omitempty"`  // file system
+	Options string         `json:"options,omitempty"`
+}
+
+// Inverse is the action that takes this one back, if there is one.
+func (a Action) Inverse() (Action, bool) {
+	pairs := map[Verb]Verb{AddPartition: RemovePartition, RemovePartition: AddPartition, Mount: Unmount, Unmount: Mount, SwapOn: SwapOff, SwapOff: SwapOn}
+	verb, ok := pairs[a.Verb]
+	a.Verb = verb
+	return a, ok
+}
+
+// String says the action in words.
+func (a Action) String() string {
+	switch a.Verb {
+	case AddPartition:
+		return fmt.Sprintf("tell the kernel of partition %d on %s", a.Number, a.Disk)
+	case RemovePartition:
+		return fmt.Sprintf("make the kernel forget partition %d on %s", a.Number, a.Disk)
+	case ReadTable:
+		return fmt.Sprintf("have the kernel read the table of %s", a.Disk)
+	case Mount:
+		return fmt.Sprintf("mount %s at %s", a.Node, a.Where)
+	case Unmount:
+		return fmt.Sprintf("unmount %s", a.Where)
+	case SwapOn:
+		return fmt.Sprintf("use %s as swap", a.Node)
+	}
+	return fmt.Sprintf("stop using %s as swap", a.Node)
+}

@@ -1,0 +1,234 @@
+package machine
+
+import (
+	"fmt"
+	"strings"
+
+	"fundus/core/boot"
+	"fundus/core/fs"
+	"fundus/core/inventory"
+)
+
+// Rule names one thing that a kernel refuses.
+type Rule string
+
+// The rules. Each is a row of the conformance test.
+const (
+	RuleNoDevice     Rule = "no-device"
+	RuleNoContent    Rule = "no-content"
+	RuleWrongKind    Rule = "wrong-kind"
+	RuleDamaged      Rule = "damaged"
+	RuleFeature      Rule = "unknown-feature"
+	RuleTooLarge     Rule = "larger-than-device"
+	RuleFenced       Rule = "fenced"
+	RuleDirectory    Rule = "missing-directory"
+	RuleReadOnly     Rule = "read-only-medium"
+	RuleMounted      Rule = "in-use"
+	RuleRoot         Rule = "carries-the-root"
+	RuleNotMounted   Rule = "not-mounted"
+	RuleBusy         Rule = "busy"
+	RuleTableInUse   Rule = "table-in-use"
+	RulePartitionUse Rule = "partition-in-use"
+	RuleSwapTwice    Rule = "swap-twice"
+	RuleNotSwap      Rule = "not-swap"
+)
+
+// Rules lists every rule.
+func Rules() []Rule {
+	return []Rule{RuleNoDevice, RuleNoContent, RuleWrongKind, RuleDamaged, RuleFeature, RuleTooLarge, RuleFenced, RuleDirectory, RuleReadOnly,
+		RuleMounted, RuleRoot, RuleNotMounted, RuleBusy, RuleTableInUse, RulePartitionUse, RuleSwapTwice, RuleNotSwap}
+}
+
+// Refusal is a rule that was broken: what, why, and what to do next.
+type Refusal struct {
+	Rule  Rule
+	Thing string
+	Text  string
+	Next  string // a command or an advice
+}
+
+func (r *Refusal) Error() string {
+	text := r.Thing + ": " + r.Text
+	if r.Next != "" {
+		text += "; " + r.Next
+	}
+	return text
+}
+
+func refuse(rule Rule, thing, next, format string, args ...any) *Refusal {
+	return &Refusal{rule, thing, fmt.Sprintf(format, args...), next}
+}
+
+// CheckAction gives the first rule that the action breaks, or nil.
+func CheckAction(v *inventory.Inventory, a Action) error {
+	var r *Refusal
+	switch a.Verb {
+	case Mount:
+		r = checkMount(v, a)
+	case Unmount:
+		r = checkUnmount(v, a)
+	case SwapOn, SwapOff:
+		r = checkSwap(v, a)
+	case RemovePartition:
+		r = checkForget(v, a)
+	case ReadTable:
+		r = checkReadTable(v, a)
+	}
+	if r == nil {
+		return nil
+	}
+	return r
+}
+
+func checkMount(v *inventory.Inventory, a Action) *Refusal {
+	n, ok := v.Node(a.Node)
+	if !ok {
+		return refuse(RuleNoDevice, a.Node, "fundus survey lists the devices", "there is no such device")
+	}
+	c, ok := n.Content()
+	switch {
+	case !ok:
+		return refuse(RuleNoContent, n.Name, "fundus inspect "+n.Name+" shows what is there", "it holds nothing that can be mounted (%s)", orNothing(n.Holds()))
+	case c.Class == fs.Fence:
+		return refuse(RuleFenced, n.Name, "run fundus recover "+c.UUID, "it is fenced by a deed that was cut short")
+	case c.Class != fs.FileSystem || a.Kind != "" && !boot.SameKind(a.Kind, c.Kind):
+		return refuse(RuleWrongKind, n.Name, "", "it holds %s, not %s", c.Kind, orFileSystem(a.Kind))
+	case c.State == fs.Damaged:
+		return refuse(RuleDamaged, n.Name, "fundus inspect "+n.Name+" shows the damage", "the kernel refuses its superblock")
+	case len(c.Unknown) > 0:
+		return refuse(RuleFeature, n.Name, "a newer kernel may know them", "it has features that are not known: %s", strings.Join(c.Unknown, ", "))
+	case c.Size > n.Size:
+		return refuse(RuleTooLarge, n.Name, "give the partition its former size again", "the file system has %d bytes, the device %d", c.Size, n.Size)
+	case !v.Dirs[a.Where]:
+		return refuse(RuleDirectory, a.Where, fmt.Sprintf("fundus fstab add %s %s makes it", n.Name, a.Where), "there is no such directory")
+	case n.Hardware.ReadOnly && !hasOption(a.Options, "ro"):
+		return refuse(RuleReadOnly, n.Name, "add --options ro", "the medium is read-only")
+	}
+	return nil
+}
+
+func checkUnmount(v *inventory.Inventory, a Action) *Refusal {
+	use, ok := v.MountedAt(a.Where)
+	if !ok {
+		return refuse(RuleNotMounted, a.Where, "fundus survey shows what is mounted", "nothing is mounted there")
+	}
+	if a.Where == "/" {
+		return refuse(RuleRoot, use.Node, "", "it carries the running system's root")
+	}
+	for _, u := range v.Uses {
+		if u.How == inventory.Mounted && strings.HasPrefix(u.Where, a.Where+"/") {
+			return refuse(RuleBusy, a.Where, "fundus unmount "+u.Where+" first", "it is busy: %s is mounted at %s", u.Node, u.Where)
+		}
+	}
+	return nil
+}
+
+func checkSwap(v *inventory.Inventory, a Action) *Refusal {
+	n, ok := v.Node(a.Node)
+	if !ok {
+		return refuse(RuleNoDevice, a.Node, "fundus survey lists the devices", "there is no such device")
+	}
+	active := false
+	for _, u := range v.UsesOf(n.Name) {
+		active = active || u.How == inventory.SwapOn
+	}
+	c, isSwap := n.Content()
+	switch {
+	case a.Verb == SwapOn && active:
+		return refuse(RuleSwapTwice, n.Name, "", "it is already used as swap")
+	case a.Verb == SwapOff && !active, a.Verb == SwapOn && (!isSwap || c.Class != fs.Swap):
+		return refuse(RuleNotSwap, n.Name, "", "it is no swap area in use (%s)", orNothing(n.Holds()))
+	}
+	return nil
+}
+
+func checkForget(v *inventory.Inventory, a Action) *Refusal {
+	for _, n := range v.Parts(a.Disk) {
+		if n.Number == a.Number {
+			if use, used := inUse(v, n.Name); used {
+				return refuse(RulePartitionUse, n.Name, release(use), "the kernel does not forget it while it is %s", describeUse(use))
+			}
+		}
+	}
+	return nil
+}
+
+func checkReadTable(v *inventory.Inventory, a Action) *Refusal {
+	for _, n := range v.Family(a.Disk) {
+		if use, used := inUse(v, n.Name); used {
+			return refuse(RuleTableInUse, a.Disk, release(use), "the kernel does not read the table again while %s is %s", n.Name, describeUse(use))
+		}
+	}
+	return nil
+}
+
+// CheckClaim gives the first rule that claiming the target breaks, or nil.
+func CheckClaim(v *inventory.Inventory, t Target) error {
+	disk, ok := v.Node(t.Disk)
+	if !ok {
+		return refuse(RuleNoDevice, t.Disk, "fundus survey lists the devices", "there is no such device")
+	}
+	if disk.Hardware.ReadOnly {
+		return refuse(RuleReadOnly, t.Disk, "it may have a switch for that", "the medium is read-only")
+	}
+	if !t.Content {
+		return nil
+	}
+	for _, n := range v.Family(t.Disk) {
+		if n.Parent != "" && (n.Start >= t.Start+t.Size || t.Start >= n.Start+n.Size) {
+			continue
+		}
+		if use, used := inUse(v, n.Name); used {
+			if use.Where == "/" {
+				return refuse(RuleRoot, n.Name, "", "it carries the running system's root")
+			}
+			return refuse(RuleMounted, n.Name, release(use), "it is %s", describeUse(use))
+		}
+	}
+	return nil
+}
+
+func inUse(v *inventory.Inventory, node string) (inventory.Use, bool) {
+	uses := v.UsesOf(node)
+	if len(uses) == 0 {
+		return inventory.Use{}, false
+	}
+	return uses[0], true
+}
+
+func describeUse(u inventory.Use) string {
+	if u.How == inventory.Mounted {
+		return "mounted at " + u.Where
+	}
+	return "used as swap"
+}
+
+func release(u inventory.Use) string {
+	if u.How == inventory.Mounted && u.Where != "/" {
+		return "fundus unmount " + u.Where + " first"
+	}
+	return ""
+}
+
+func hasOption(options, word string) bool {
+	for o := range strings.SplitSeq(options, ",") {
+		if o == word {
+			return true
+		}
+	}
+	return false
+}
+
+func orNothing(s string) string {
+	if s == "" {
+		return "it is empty"
+	}
+	return "it holds " + s
+}
+
+func orFileSystem(kind string) string {
+	if kind == "" {
+		return "a file system"
+	}
+	return kind
+}

@@ -1,0 +1,223 @@
+// Package oscall holds what Fundus asks of the operating system besides
+// devices: durable text files, locks, free space, paths kept inside a root,
+// and facts about the terminal.
+package oscall
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/sys/unix"
+	"golang.org/x/term"
+)
+
+// ErrLocked says that another process holds the lock.
+var ErrLocked = errors.New("locked by another process")
+
+// Lock is an exclusive lock on a file.
+type Lock struct{ f *os.File }
+
+// TryLock takes the lock on the path, which is made if it is missing, without
+// waiting. The text is left in the file for whoever finds it locked.
+func TryLock(path, text string) (*Lock, error) {
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|unix.O_CLOEXEC, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
+		holder, _ := os.ReadFile(path)
+		f.Close()
+		if errors.Is(err, unix.EWOULDBLOCK) {
+			return nil, fmt.Errorf("%s: %w: %s", path, ErrLocked, strings.TrimSpace(string(holder)))
+		}
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	if err := errors.Join(f.Truncate(0), writeAll(f, text)); err != nil {
+		f.Close()
+		return nil, err
+	}
+	return &Lock{f}, nil
+}
+
+func writeAll(f *os.File, text string) error {
+	_, err := f.WriteAt([]byte(text), 0)
+	return err
+}
+
+// Unlock lets go.
+func (l *Lock) Unlock() {
+	if l != nil {
+		l.f.Close()
+	}
+}
+
+// Attributes are what a rewritten file keeps.
+type Attributes struct {
+	Mode fs.FileMode `json:"mode"`
+	UID  int         `json:"uid"`
+	GID  int         `json:"gid"`
+}
+
+// ReadFile reads a regular file with its attributes.
+func ReadFile(path string) ([]byte, Attributes, error) {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, Attributes{}, err
+	}
+	var st unix.Stat_t
+	if err := unix.Stat(path, &st); err != nil {
+		return nil, Attributes{}, err
+	}
+	return data, Attributes{fs.FileMode(st.Mode & 0o7777), int(st.Uid), int(st.Gid)}, nil
+}
+
+// WriteFile replaces the file durably: a temporary file beside it, synced,
+// renamed over it, and the directory synced. A reader sees the old content or
+// the new one. Extended attributes of the old file are copied.
+func WriteFile(path string, data []byte, a Attributes) error {
+	dir := filepath.Dir(path)
+	f, err := os.CreateTemp(dir, "."+filepath.Base(path)+".new-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name()) // fails once it was renamed
+	_, err = f.Write(data)
+	if err == nil {
+		err = f.Chmod(a.Mode)
+	}
+	if err == nil && (a.UID != os.Getuid() || a.GID != os.Getgid()) {
+		err = f.Chown(a.UID, a.GID)
+	}
+	if err == nil {
+		err = copyXattrs(path, f)
+	}
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	if err := os.Rename(f.Name(), path); err != nil {
+		return err
+	}
+	return SyncDir(dir)
+}
+
+func copyXattrs(from string, to *os.File) error {
+	names := make([]byte, 64<<10)
+	n, err := unix.Listxattr(from, names)
+	if err != nil || n == 0 {
+		return nil // no such file yet, or none to keep
+	}
+	for name := range strings.SplitSeq(strings.TrimRight(string(names[:n]), "\x00"), "\x00") {
+		value := make([]byte, 64<<10)
+		k, err := unix.Getxattr(from, name, value)
+		if err != nil {
+			continue // one that we may not read, we could not keep
+		}
+		if err := unix.Fsetxattr(int(to.Fd()), name, value[:k], 0); err != nil {
+			return fmt.Errorf("%s: keeping attribute %s: %w", from, name, err)
+		}
+	}
+	return nil
+}
+
+// SyncDir makes names in the directory durable.
+func SyncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(d.Sync(), d.Close())
+}
+
+// FreeBytes is what the file system that holds the path has left for us.
+func FreeBytes(path string) (int64, error) {
+	var st unix.Statfs_t
+	if err := unix.Statfs(path, &st); err != nil {
+		return 0, err
+	}
+	return int64(st.Bavail) * st.Bsize, nil
+}
+
+// Volatile reports whether the path lies on a file system that a power loss
+// empties.
+func Volatile(path string) bool {
+	var st unix.Statfs_t
+	if unix.Statfs(path, &st) != nil {
+		return false
+	}
+	return st.Type == unix.TMPFS_MAGIC || st.Type == unix.RAMFS_MAGIC
+}
+
+// FileIdentity names a file by its file system and inode, so that it is found
+// again under another name.
+func FileIdentity(path string) (string, error) {
+	var st unix.Stat_t
+	var sf unix.Statfs_t
+	if err := errors.Join(unix.Stat(path, &st), unix.Statfs(path, &sf)); err != nil {
+		return "", &fs.PathError{Op: "stat", Path: path, Err: err}
+	}
+	return fmt.Sprintf("image %08x%08x-%d", uint32(sf.Fsid.Val[0]), uint32(sf.Fsid.Val[1]), st.Ino), nil
+}
+
+// Inside joins the path to the root and keeps it there: links are resolved as
+// if the root were /.
+func Inside(root, path string) (string, error) {
+	r, err := os.OpenRoot(root)
+	if err != nil {
+		return "", err
+	}
+	defer r.Close()
+	rel := strings.TrimPrefix(filepath.Clean("/"+path), "/")
+	if _, err := r.Stat(filepath.Dir(rel)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", fmt.Errorf("%s inside %s: %w", path, root, err)
+	}
+	return filepath.Join(root, rel), nil
+}
+
+// LoopOf names the loop device that carries the image, if one does.
+func LoopOf(image string) string {
+	abs, err := filepath.Abs(image)
+	if err != nil {
+		return ""
+	}
+	files, _ := filepath.Glob("/sys/block/loop*/loop/backing_file")
+	for _, f := range files {
+		if data, err := os.ReadFile(f); err == nil && strings.TrimSpace(string(data)) == abs {
+			return filepath.Base(filepath.Dir(filepath.Dir(f)))
+		}
+	}
+	return ""
+}
+
+// IsTerminal reports whether the file is a terminal, and how wide.
+func IsTerminal(f *os.File) (width int, yes bool) {
+	fd := int(f.Fd())
+	if !term.IsTerminal(fd) {
+		return 0, false
+	}
+	w, _, err := term.GetSize(fd)
+	if err != nil {
+		w = 80
+	}
+	return w, true
+}
+
+// Unnamed opens a file without a name in the directory, which is made if it is
+// missing: it is gone with the process.
+func Unnamed(dir string) (*os.File, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	f, err := os.CreateTemp(dir, "spill-*")
+	if err != nil {
+		return nil, err
+	}
+	if err := os.Remove(f.Name()); err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}

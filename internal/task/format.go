@@ -1,0 +1,141 @@
+package task
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/google/uuid"
+
+	"fundus/core/block"
+	"fundus/core/fs"
+	"fundus/core/inventory"
+	"fundus/core/kind"
+	"fundus/core/quantity"
+)
+
+// Format makes a file system on a partition or a bare disk.
+type Format struct {
+	Target    string         `json:"target"`
+	Kind      string         `json:"kind"`
+	Label     string         `json:"label,omitempty"`
+	UUID      string         `json:"uuid,omitempty"`
+	BlockSize quantity.Bytes `json:"block_size,omitempty"`
+	Reserved  int            `json:"reserved_tenths_percent"` // share kept for root
+}
+
+// Verb of the request.
+func (*Format) Verb() string { return "format" }
+
+func (r *Format) plan(ctx context.Context, p *Planner) error {
+	v := p.Stage.Before()
+	n, err := Resolve(v, r.Target)
+	if err != nil {
+		return err
+	}
+	k, err := kind.Maker(r.Kind)
+	if err != nil {
+		return err
+	}
+	id := p.fresh()
+	if r.UUID != "" {
+		if id, err = uuid.Parse(r.UUID); err != nil {
+			return fmt.Errorf("--uuid=%s: %w", r.UUID, err)
+		}
+	}
+	p.Draft.Title = fmt.Sprintf("format %s as %s", n.Name, r.Kind)
+	if err := p.lose(ctx, v, n); err != nil {
+		return err
+	}
+	o := kind.MakeOptions{Label: r.Label, UUID: id, BlockSize: r.BlockSize, ReservedTenths: r.Reserved, Time: p.Clock, Fresh: p.fresh}
+	var facts []fs.Fact
+	err = p.write(ctx, "make "+r.Kind, whole(n, true), func(dev block.Device) error {
+		if err := eraseSignatures(dev, n.Contents); err != nil {
+			return err
+		}
+		facts, err = k.Make(dev, o)
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("%s: %w", n.Name, err)
+	}
+	p.facts(fs.Fact{Name: "UUID", Value: id.String()})
+	p.facts(facts...)
+	if err := p.checkMade(ctx, n, id); err != nil {
+		return err
+	}
+	disk := n.Parent
+	if disk == "" {
+		disk = n.Name
+	}
+	return p.Stage.TellKernel(ctx, disk)
+}
+
+// checkMade looks at the after-state with the probes: exactly the new file
+// system, and nothing of the old.
+func (p *Planner) checkMade(ctx context.Context, n inventory.Node, id uuid.UUID) error {
+	after, err := p.inventory(ctx)
+	if err != nil {
+		return err
+	}
+	now, _ := after.Node(n.Name)
+	c, ok := now.Content()
+	if !ok || len(now.Contents) != 1 || c.UUID != id.String() || c.State != fs.Clean {
+		return fmt.Errorf("%s: the result is not what was asked for (it would hold %q); nothing was written. This is a fault of Fundus", n.Name, now.Holds())
+	}
+	return nil
+}
+
+// under scans a span of a disk as if it were a partition.
+func (p *Planner) under(ctx context.Context, disk inventory.Node, start, size quantity.Bytes) (inventory.Node, error) {
+	dev, err := p.Stage.Open(ctx, disk.Name)
+	if err != nil {
+		return inventory.Node{}, err
+	}
+	part, err := block.NewSlice(dev, int64(start), int64(size))
+	if err != nil {
+		return inventory.Node{}, err
+	}
+	n := disk
+	n.Parent, n.Form, n.Start, n.Size = disk.Name, inventory.Partition, start, size
+	n.Name = "the free space of " + disk.Name
+	n.Contents, err = kind.Probe(part)
+	n.Table = nil
+	return n, err
+}
+
+// Label writes a label, or removes it where it is empty.
+type Label struct {
+	Target string `json:"target"`
+	Label  string `json:"label"`
+}
+
+// Verb of the request.
+func (*Label) Verb() string { return "label" }
+
+func (r *Label) plan(ctx context.Context, p *Planner) error {
+	n, err := Resolve(p.Stage.Before(), r.Target)
+	if err != nil {
+		return err
+	}
+	c, ok := n.Content()
+	if !ok {
+		return fmt.Errorf("%s holds no file system that could have a label; fundus inspect %s shows what is there", n.Name, n.Name)
+	}
+	k, ok := kind.Of(c)
+	if !ok || k.SetLabel == nil {
+		return fmt.Errorf("%s holds %s: %w: Fundus does not change its label", n.Name, c.Kind, kind.ErrCannot)
+	}
+	p.Draft.Title = fmt.Sprintf("label %s %q", n.Name, r.Label)
+	if r.Label == "" {
+		p.Draft.Title = fmt.Sprintf("remove the label of %s", n.Name)
+	}
+	if c.Label == r.Label {
+		return nil
+	}
+	p.facts(fs.Fact{Name: "label", Value: fmt.Sprintf("%q becomes %q", c.Label, r.Label)})
+	err = p.write(ctx, "write the label", whole(n, true), func(dev block.Device) error { return k.SetLabel(dev, r.Label) })
+	if err != nil {
+		return fmt.Errorf("%s: %w", n.Name, err)
+	}
+	return nil
+}

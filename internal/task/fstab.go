@@ -1,0 +1,168 @@
+package task
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"fundus/core/fs"
+	"fundus/core/fstab"
+	"fundus/core/inventory"
+)
+
+// FstabAdd adds a line for a device and makes its mount point.
+type FstabAdd struct {
+	Target  string   `json:"target"`
+	Dir     string   `json:"dir"`
+	Kind    string   `json:"kind,omitempty"` // default: what is on the device
+	Options []string `json:"options,omitempty"`
+	By      string   `json:"by,omitempty"` // uuid, label or partuuid
+}
+
+// Verb of the request.
+func (*FstabAdd) Verb() string { return "fstab add" }
+
+// Errors of fstab requests.
+var (
+	ErrHasLine = errors.New("fstab has a line for it already")
+	ErrNoLine  = errors.New("fstab has no such line")
+	ErrNoName  = errors.New("it has no such identifier")
+)
+
+func (r *FstabAdd) plan(ctx context.Context, p *Planner) error {
+	v := p.Stage.Before()
+	n, err := Resolve(v, r.Target)
+	if err != nil {
+		return err
+	}
+	e, err := r.entry(v, n)
+	if err != nil {
+		return err
+	}
+	p.Draft.Title = fmt.Sprintf("fstab line for %s at %s", n.Name, e.Dir)
+	for _, l := range v.Fstab().Entries() {
+		same := slices.ContainsFunc(v.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
+		if l.Entry.Dir == e.Dir && !e.IsSwap() || same {
+			return fmt.Errorf("line %d (%s at %s): %w; remove that one first: fundus fstab remove %s", l.Number, l.Entry.Spec, l.Entry.Dir, ErrHasLine, l.Entry.Dir)
+		}
+	}
+	if !e.IsSwap() {
+		if err := p.Stage.MakeDir(e.Dir); err != nil {
+			return err
+		}
+	}
+	now, err := p.Stage.ReadFile(fstab.Path)
+	if err != nil {
+		return err
+	}
+	table := fstab.Parse(now.Data)
+	line, err := table.Add(e)
+	if err != nil {
+		return err
+	}
+	p.facts(fs.Fact{Name: "line", Value: fmt.Sprintf("%d of %s", line.Number, fstab.Path)})
+	return p.Stage.SetFile("add a line to "+fstab.Path, fstab.Path, table.Bytes())
+}
+
+func (r *FstabAdd) entry(v *inventory.Inventory, n inventory.Node) (fstab.Entry, error) {
+	c, ok := n.Content()
+	if !ok || c.Class == fs.Table || c.Class == fs.Fence {
+		return fstab.Entry{}, fmt.Errorf("%s holds nothing that can be mounted; fundus format %s ext4 makes a file system", n.Name, n.Name)
+	}
+	spec, err := identifier(v, n, r.By)
+	if err != nil {
+		return fstab.Entry{}, err
+	}
+	e := fstab.Entry{Spec: spec, Dir: path.Clean(r.Dir), Type: r.Kind, Options: slices.Clone(r.Options)}
+	if e.Type == "" {
+		e.Type = mountType(c.Kind)
+	}
+	if e.IsSwap() {
+		e.Dir = "none"
+	} else if !strings.HasPrefix(r.Dir, "/") {
+		return fstab.Entry{}, fmt.Errorf("mount point %q: write it from the root, such as /srv/%s", r.Dir, strings.TrimLeft(r.Dir, "./"))
+	}
+	if len(e.Options) == 0 {
+		e.Options = []string{"defaults"}
+		if n.Hardware.Removable {
+			e.Options = []string{"nofail", "x-systemd.device-timeout=5s"}
+		}
+	}
+	switch {
+	case e.Dir == "/":
+		e.Pass = 1
+	case strings.HasPrefix(e.Type, "ext"):
+		e.Pass = 2
+	}
+	return e, nil
+}
+
+// mountType is the name under which the kernel mounts the kind.
+func mountType(kind string) string {
+	if strings.HasPrefix(kind, "FAT") {
+		return "vfat"
+	}
+	return kind
+}
+
+// identifier is how fstab names the node: its UUID, else its PARTUUID. One that
+// two devices carry is refused.
+func identifier(v *inventory.Inventory, n inventory.Node, by string) (string, error) {
+	tags := []string{"UUID", "PARTUUID"}
+	if by != "" {
+		tags = []string{strings.ToUpper(by)}
+	}
+	ids := n.Identifiers()
+	for _, tag := range tags {
+		if ids[tag] == "" {
+			continue
+		}
+		spec := tag + "=" + ids[tag]
+		if found := v.Resolve(spec); len(found) > 1 {
+			return "", fmt.Errorf("%s: %w: %s and %s", spec, ErrTwoFit, found[0].Name, found[1].Name)
+		}
+		return spec, nil
+	}
+	return "", fmt.Errorf("%s: %w: %s", n.Name, ErrNoName, strings.Join(tags, " or "))
+}
+
+// FstabRemove takes a line out; the mount point stays.
+type FstabRemove struct {
+	Target string `json:"target"` // mount point, device, or identifier
+}
+
+// Verb of the request.
+func (*FstabRemove) Verb() string { return "fstab remove" }
+
+func (r *FstabRemove) plan(_ context.Context, p *Planner) error {
+	v := p.Stage.Before()
+	table := v.Fstab()
+	var found []fstab.Line
+	for _, l := range table.Entries() {
+		named := l.Entry.Dir == r.Target || l.Entry.Spec == r.Target
+		if n, err := Resolve(v, r.Target); err == nil && !named && !strings.HasPrefix(r.Target, "/") {
+			named = slices.ContainsFunc(v.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
+		}
+		if named {
+			found = append(found, l)
+		}
+	}
+	switch len(found) {
+	case 0:
+		return fmt.Errorf("%s: %w; fundus fstab list shows the lines", r.Target, ErrNoLine)
+	case 1:
+	default:
+		return fmt.Errorf("%s fits lines %d and %d; name the device or the identifier", r.Target, found[0].Number, found[1].Number)
+	}
+	p.Draft.Title = fmt.Sprintf("remove the fstab line for %s", found[0].Entry.Dir)
+	if _, err := table.Remove(found[0].Number); err != nil {
+		return err
+	}
+	if use, ok := v.MountedAt(found[0].Entry.Dir); ok {
+		p.note("%s stays mounted at %s until it is unmounted", use.Node, use.Where)
+	}
+	return p.Stage.SetFile("remove a line from "+fstab.Path, fstab.Path, table.Bytes())
+}

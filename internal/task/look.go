@@ -1,0 +1,188 @@
+package task
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"fundus/core/boot"
+	"fundus/core/finding"
+	"fundus/core/fstab"
+	"fundus/core/inventory"
+	"fundus/core/verify"
+	"fundus/internal/machine"
+)
+
+// Survey is the view of all devices.
+type Survey struct {
+	Inventory *inventory.Inventory
+	Disks     []inventory.Node // that were asked for, with what belongs to them
+	Findings  []finding.Finding
+}
+
+// LookSurvey reads the machine; words choose disks, none means all.
+func LookSurvey(ctx context.Context, r machine.Reader, words []string) (*Survey, error) {
+	v, err := r.Inventory(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s := &Survey{Inventory: v, Disks: v.Disks(), Findings: verify.All(v)}
+	if len(words) == 0 {
+		return s, nil
+	}
+	s.Disks = nil
+	for _, w := range words {
+		n, err := Resolve(v, w)
+		if err != nil {
+			return nil, err
+		}
+		if n.Parent != "" {
+			n, _ = v.Node(n.Parent)
+		}
+		if !slices.ContainsFunc(s.Disks, func(d inventory.Node) bool { return d.Name == n.Name }) {
+			s.Disks = append(s.Disks, n)
+		}
+	}
+	return s, nil
+}
+
+// Inspection is everything known of one thing.
+type Inspection struct {
+	Node       inventory.Node
+	Disk       inventory.Node // it itself, or the disk that it is part of
+	Uses       []inventory.Use
+	References []string // lines of text files that name it
+	Findings   []finding.Finding
+}
+
+// LookInspect looks at one device.
+func LookInspect(ctx context.Context, r machine.Reader, word string) (*Inspection, error) {
+	v, err := r.Inventory(ctx)
+	if err != nil {
+		return nil, err
+	}
+	n, err := Resolve(v, word)
+	if err != nil {
+		return nil, err
+	}
+	i := &Inspection{Node: n, Disk: n, Uses: v.UsesOf(n.Name), Findings: verify.About(v, verify.All(v), n.Name)}
+	if n.Parent != "" {
+		i.Disk, _ = v.Node(n.Parent)
+	}
+	for _, l := range v.Fstab().Entries() {
+		if slices.ContainsFunc(v.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name }) {
+			i.References = append(i.References, fmt.Sprintf("%s:%d  %s", fstab.Path, l.Number, strings.TrimSpace(l.Raw)))
+		}
+	}
+	return i, nil
+}
+
+// Verification is what verify found.
+type Verification struct {
+	Findings                []finding.Finding
+	Disks, Partitions, Line int // that were looked at
+}
+
+// LookVerify checks the machine, or the devices that the words mean.
+func LookVerify(ctx context.Context, r machine.Reader, words []string) (*Verification, error) {
+	v, err := r.Inventory(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all := verify.All(v)
+	out := &Verification{Findings: all, Disks: len(v.Disks()), Line: len(v.Fstab().Entries())}
+	out.Partitions = len(v.Nodes) - out.Disks
+	if len(words) == 0 {
+		return out, nil
+	}
+	out = &Verification{}
+	for _, w := range words {
+		n, err := Resolve(v, w)
+		if err != nil {
+			return nil, err
+		}
+		if n.Parent == "" {
+			out.Disks++
+		}
+		out.Partitions += len(v.Family(n.Name)) - 1
+		out.Findings = append(out.Findings, verify.About(v, slices.Clone(all), n.Name)...)
+	}
+	return out, nil
+}
+
+// RehearsedLine is the result of one line of fstab.
+type RehearsedLine struct {
+	Number  int
+	Spec    string
+	Dir     string
+	Kind    string
+	Device  string
+	Outcome string
+	Reason  string
+	Next    string // what mends it
+	NoFail  bool
+}
+
+// Rehearsal is the result of the next boot.
+type Rehearsal struct {
+	Machine  string
+	Verdict  string
+	Lines    []RehearsedLine
+	Findings []finding.Finding // of fstab alone
+	Severity finding.Severity
+}
+
+// LookRehearse works through the next boot.
+func LookRehearse(ctx context.Context, r machine.Reader) (*Rehearsal, error) {
+	v, err := r.Inventory(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if f := v.Files[fstab.Path]; f.Missing || f.Problem != "" {
+		return nil, fmt.Errorf("%w: %s%s", ErrNoFstab, f.Problem, map[bool]string{true: "the file is missing"}[f.Missing])
+	}
+	return rehearsal(v, boot.Rehearse(v)), nil
+}
+
+// ErrNoFstab says that there is nothing to rehearse.
+var ErrNoFstab = errors.New("no " + fstab.Path + " that could be read")
+
+// Rehearsed turns a report of a boot into what is shown.
+func Rehearsed(ctx context.Context, r machine.Reader, report boot.Report) (*Rehearsal, error) {
+	v, err := r.Inventory(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return rehearsal(v, report), nil
+}
+
+func rehearsal(v *inventory.Inventory, report boot.Report) *Rehearsal {
+	out := &Rehearsal{Machine: v.Machine.String(), Verdict: string(report.Verdict)}
+	for _, l := range report.Lines {
+		line := RehearsedLine{Number: l.Number, Spec: l.Spec, Dir: l.Dir, Kind: l.Kind, Device: l.Device, Outcome: string(l.Outcome), Reason: l.Reason, NoFail: l.NoFail}
+		severity := finding.Severity("")
+		switch l.Outcome {
+		case boot.Emergency:
+			severity = finding.Error
+			line.Next = "fundus fstab remove " + l.Dir
+		case boot.Delay, boot.Left:
+			severity = finding.Warning
+		case boot.Unknown:
+			if severity = finding.Note; !l.NoFail {
+				severity = finding.Warning
+			}
+		}
+		if severity.Rank() > out.Severity.Rank() || out.Severity == "" {
+			out.Severity = severity
+		}
+		out.Lines = append(out.Lines, line)
+	}
+	for _, f := range verify.All(v) {
+		if strings.HasPrefix(f.Thing, fstab.Path) {
+			out.Findings = append(out.Findings, f)
+		}
+	}
+	return out
+}

@@ -1,0 +1,119 @@
+package task
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+
+	"fundus/core/block"
+	"fundus/core/fs"
+	"fundus/core/inventory"
+	"fundus/internal/draft"
+)
+
+// lose records what is destroyed on the node and, for a disk, on each of its
+// partitions.
+func (p *Planner) lose(ctx context.Context, v *inventory.Inventory, n inventory.Node) error {
+	nodes := []inventory.Node{n}
+	if n.Parent == "" {
+		nodes = v.Family(n.Name)
+	}
+	for _, each := range nodes {
+		loss, err := p.lossOf(ctx, each)
+		if err != nil {
+			return err
+		}
+		if loss != nil {
+			p.Draft.Losses = append(p.Draft.Losses, *loss)
+		}
+	}
+	return nil
+}
+
+// lossOf says what is on the node; nil where nothing is. Bytes that no probe
+// recognises count as something.
+func (p *Planner) lossOf(ctx context.Context, n inventory.Node) (*draft.Loss, error) {
+	loss := &draft.Loss{Node: n.Name, Name: lastFour(n.Hardware.Serial), Accept: []string{n.Hardware.Serial, lastFour(n.Hardware.Serial)}}
+	if n.Form == inventory.Image || n.Hardware.Bus == "image" {
+		path := n.Path
+		if n.Parent != "" {
+			path = n.Parent
+		}
+		loss.Name = filepath.Base(path)
+		loss.Accept = []string{loss.Name, path}
+	}
+	if loss.Name == "" {
+		loss.Name = n.Name
+	}
+	if n.Problem != "" {
+		loss.What = "unreadable: " + n.Problem
+		return loss, nil
+	}
+	for _, c := range n.Contents {
+		if c.Class == fs.Table {
+			continue
+		}
+		if loss.What != "" {
+			loss.What += " and "
+		}
+		loss.What += describe(c)
+		loss.Accept = append(loss.Accept, c.UUID)
+		if c.Label != "" {
+			loss.Name = c.Label
+			loss.Accept = append(loss.Accept, c.Label)
+		}
+	}
+	if loss.What != "" {
+		return loss, nil
+	}
+	if n.Table != nil {
+		return nil, nil // what matters are its partitions
+	}
+	empty, err := p.empty(ctx, n)
+	if err != nil || empty {
+		return nil, err
+	}
+	loss.What = "data that is not recognised"
+	return loss, nil
+}
+
+func describe(c fs.Content) string {
+	text := c.Kind
+	if c.Label != "" {
+		text += " " + c.Label
+	}
+	if c.HasUsage {
+		text += fmt.Sprintf(", %v used of %v", c.Used, c.Size)
+	} else if c.Size > 0 {
+		text += fmt.Sprintf(", %v", c.Size)
+	}
+	return text
+}
+
+// empty looks at the first and the last MiB.
+func (p *Planner) empty(ctx context.Context, n inventory.Node) (bool, error) {
+	t := whole(n, false)
+	o, err := p.Stage.Overlay(ctx, t.Disk)
+	if err != nil {
+		return false, err
+	}
+	const look = 1 << 20
+	first := min(int64(n.Size), look)
+	for _, at := range []int64{0, int64(n.Size) - first} {
+		b, err := block.ReadSized(o, int64(t.Start)+at, first, look)
+		if err != nil {
+			return false, err
+		}
+		if !block.IsZero(b) {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+func lastFour(serial string) string {
+	if len(serial) <= 4 {
+		return serial
+	}
+	return serial[len(serial)-4:]
+}

@@ -1,0 +1,335 @@
+package view
+
+import (
+	"encoding/json"
+	"time"
+
+	"fundus/core/finding"
+	"fundus/core/inventory"
+	"fundus/internal/deed"
+	"fundus/internal/draft"
+	"fundus/internal/task"
+)
+
+// Head begins every document.
+type Head struct {
+	Fundus int    `json:"fundus"` // version of the documents: 1
+	Kind   string `json:"kind"`
+}
+
+// DeviceDoc is one disk, partition or image. All sizes are in bytes.
+type DeviceDoc struct {
+	Name      string       `json:"name"`
+	Path      string       `json:"path"`
+	Form      string       `json:"form"`
+	Parent    string       `json:"parent,omitempty"`
+	Number    int          `json:"number,omitempty"`
+	Start     int64        `json:"start_bytes"`
+	Size      int64        `json:"size_bytes"`
+	Logical   int64        `json:"logical_sector_bytes"`
+	Physical  int64        `json:"physical_sector_bytes"`
+	Bus       string       `json:"bus,omitempty"`
+	Model     string       `json:"model,omitempty"`
+	Serial    string       `json:"serial,omitempty"`
+	Removable bool         `json:"removable"`
+	ReadOnly  bool         `json:"read_only"`
+	Scheme    string       `json:"table_scheme,omitempty"`
+	TableID   string       `json:"table_id,omitempty"`
+	PartUUID  string       `json:"partuuid,omitempty"`
+	PartName  string       `json:"partition_name,omitempty"`
+	PartType  string       `json:"partition_type,omitempty"`
+	Contents  []ContentDoc `json:"contents"`
+	UsedAt    []string     `json:"used_at"`
+	InKernel  bool         `json:"in_kernel"`
+	Problem   string       `json:"problem,omitempty"`
+}
+
+// ContentDoc is what a probe recognised.
+type ContentDoc struct {
+	Kind      string    `json:"kind"`
+	Label     string    `json:"label,omitempty"`
+	UUID      string    `json:"uuid,omitempty"`
+	Size      int64     `json:"size_bytes,omitempty"`
+	BlockSize int64     `json:"block_bytes,omitempty"`
+	Used      int64     `json:"used_bytes,omitempty"`
+	State     string    `json:"state"`
+	Unknown   []string  `json:"unknown_features,omitempty"`
+	Facts     []FactDoc `json:"facts,omitempty"`
+}
+
+// FactDoc is a figure with its arithmetic, for reading.
+type FactDoc struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
+
+// SurveyDoc is the document of kind survey.
+type SurveyDoc struct {
+	Head
+	Machine string      `json:"machine"`
+	Devices []DeviceDoc `json:"devices"`
+	Free    []FreeDoc   `json:"free"`
+}
+
+// FreeDoc is a gap of a disk.
+type FreeDoc struct {
+	Disk  string `json:"disk"`
+	Start int64  `json:"start_bytes"`
+	Size  int64  `json:"size_bytes"`
+}
+
+// InspectDoc is the document of kind inspection.
+type InspectDoc struct {
+	Head
+	Device     DeviceDoc         `json:"device"`
+	References []string          `json:"references"`
+	Findings   []finding.Finding `json:"findings"`
+}
+
+// FindingsDoc is the document of kinds verification and fstab-check.
+type FindingsDoc struct {
+	Head
+	Findings []finding.Finding `json:"findings"`
+}
+
+// RehearsalDoc is the document of kind rehearsal.
+type RehearsalDoc struct {
+	Head
+	Machine string    `json:"machine"`
+	Verdict string    `json:"verdict"`
+	Lines   []LineDoc `json:"lines"`
+}
+
+// LineDoc is one line of fstab.
+type LineDoc struct {
+	Number     int    `json:"line"`
+	Spec       string `json:"spec"`
+	MountPoint string `json:"mount_point"`
+	Type       string `json:"type"`
+	Device     string `json:"device,omitempty"`
+	Outcome    string `json:"outcome"`
+	Reason     string `json:"reason"`
+	NoFail     bool   `json:"nofail"`
+}
+
+// DraftDoc is the document of kind draft.
+type DraftDoc struct {
+	Head
+	Changed  bool              `json:"changed"`
+	Stored   bool              `json:"stored"`
+	Deed     string            `json:"deed,omitempty"`
+	Code     string            `json:"code,omitempty"`
+	Machine  string            `json:"machine"`
+	Title    string            `json:"title"`
+	Before   []DeviceDoc       `json:"before"`
+	After    []DeviceDoc       `json:"after"`
+	Facts    []FactDoc         `json:"facts"`
+	Notes    []string          `json:"notes"`
+	Warnings []string          `json:"warnings"`
+	Losses   []LossDoc         `json:"losses"`
+	Findings []finding.Finding `json:"findings"`
+	Steps    []StepDoc         `json:"steps"`
+	Undo     string            `json:"undo"`
+}
+
+// LossDoc is one thing that is destroyed.
+type LossDoc struct {
+	Device string `json:"device"`
+	What   string `json:"what"`
+	Lose   string `json:"lose"`
+}
+
+// StepDoc is one step.
+type StepDoc struct {
+	Kind   string `json:"kind"`
+	Title  string `json:"title"`
+	Bytes  int64  `json:"written_bytes,omitempty"`
+	Fenced bool   `json:"fenced,omitempty"`
+}
+
+// DeedsDoc is the document of kind deeds.
+type DeedsDoc struct {
+	Head
+	Deeds []DeedDoc `json:"deeds"`
+}
+
+// DeedDoc is one deed.
+type DeedDoc struct {
+	ID       string    `json:"id"`
+	Created  time.Time `json:"created"`
+	State    string    `json:"state"`
+	Title    string    `json:"title"`
+	Undoes   string    `json:"undoes,omitempty"`
+	UndoneBy string    `json:"undone_by,omitempty"`
+	Problem  string    `json:"problem,omitempty"`
+}
+
+// DraftsDoc is the document of kind drafts.
+type DraftsDoc struct {
+	Head
+	Drafts []StoredDoc `json:"drafts"`
+}
+
+// StoredDoc is one stored draft.
+type StoredDoc struct {
+	Code    string    `json:"code"`
+	Created time.Time `json:"created"`
+	Machine string    `json:"machine"`
+	Title   string    `json:"title"`
+}
+
+// RecoveryDoc is the document of kind recovery.
+type RecoveryDoc struct {
+	Head
+	Changed   bool   `json:"changed"`
+	Deed      string `json:"deed"`
+	Direction string `json:"direction"`
+	Units     int    `json:"units"`
+}
+
+// MessageDoc is the document of kinds version and message.
+type MessageDoc struct {
+	Head
+	Text string `json:"text"`
+}
+
+// ErrorDoc is the document of kind error.
+type ErrorDoc struct {
+	Head
+	Code  int    `json:"exit_code"`
+	Text  string `json:"text"`
+	State string `json:"state"`
+	Next  string `json:"next,omitempty"`
+}
+
+// Documents lists one empty document of each form, by the name of its schema.
+func Documents() map[string]any {
+	return map[string]any{"survey": SurveyDoc{}, "inspection": InspectDoc{}, "findings": FindingsDoc{}, "rehearsal": RehearsalDoc{}, "draft": DraftDoc{},
+		"deeds": DeedsDoc{}, "drafts": DraftsDoc{}, "recovery": RecoveryDoc{}, "message": MessageDoc{}, "error": ErrorDoc{}}
+}
+
+func (p *Printer) document(d any) error {
+	enc := json.NewEncoder(p.Out)
+	enc.SetIndent("", "  ")
+	return enc.Encode(d)
+}
+
+func head(kind string) Head { return Head{1, kind} }
+
+// Error prints the document of an error.
+func (p *Printer) Error(code int, words, state, next string) error {
+	return p.document(ErrorDoc{head("error"), code, words, state, next})
+}
+
+func deviceDoc(v *inventory.Inventory, n inventory.Node) DeviceDoc {
+	d := DeviceDoc{Name: n.Name, Path: n.Path, Form: string(n.Form), Parent: n.Parent, Number: n.Number, Start: int64(n.Start), Size: int64(n.Size),
+		Logical: n.Geometry.Logical, Physical: n.Geometry.Physical, Bus: n.Hardware.Bus, Model: n.Hardware.Model, Serial: n.Hardware.Serial,
+		Removable: n.Hardware.Removable, ReadOnly: n.Hardware.ReadOnly, PartUUID: n.Entry.UUID, PartName: n.Entry.Name, PartType: n.Entry.Type,
+		Contents: []ContentDoc{}, UsedAt: []string{}, InKernel: n.InKernel, Problem: n.Problem}
+	if n.Table != nil {
+		d.Scheme, d.TableID = string(n.Table.Scheme), n.Table.ID
+	}
+	for _, c := range n.Contents {
+		doc := ContentDoc{Kind: c.Kind, Label: c.Label, UUID: c.UUID, Size: int64(c.Size), BlockSize: int64(c.BlockSize), Used: int64(c.Used), State: string(c.State), Unknown: c.Unknown}
+		for _, f := range c.Facts {
+			doc.Facts = append(doc.Facts, FactDoc{f.Name, f.Value})
+		}
+		d.Contents = append(d.Contents, doc)
+	}
+	for _, u := range v.UsesOf(n.Name) {
+		d.UsedAt = append(d.UsedAt, u.Where)
+	}
+	return d
+}
+
+func devices(v *inventory.Inventory, nodes []inventory.Node) []DeviceDoc {
+	out := []DeviceDoc{}
+	for _, n := range nodes {
+		out = append(out, deviceDoc(v, n))
+	}
+	return out
+}
+
+func surveyDocument(s *task.Survey) SurveyDoc {
+	d := SurveyDoc{Head: head("survey"), Machine: s.Inventory.Machine.String(), Devices: []DeviceDoc{}, Free: []FreeDoc{}}
+	for _, disk := range s.Disks {
+		d.Devices = append(d.Devices, devices(s.Inventory, s.Inventory.Family(disk.Name))...)
+		for _, x := range pieces(s.Inventory, disk) {
+			if x.node == nil {
+				d.Free = append(d.Free, FreeDoc{disk.Name, int64(x.start), int64(x.size)})
+			}
+		}
+	}
+	return d
+}
+
+func inspectDocument(i *task.Inspection) InspectDoc {
+	v := &inventory.Inventory{Nodes: []inventory.Node{i.Node}, Uses: i.Uses}
+	return InspectDoc{head("inspection"), deviceDoc(v, i.Node), orEmpty(i.References), orEmpty(i.Findings)}
+}
+
+func orEmpty[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
+}
+
+func findingsDocument(kind string, list []finding.Finding) FindingsDoc {
+	return FindingsDoc{head(kind), orEmpty(list)}
+}
+
+func rehearsalDocument(r *task.Rehearsal) RehearsalDoc {
+	d := RehearsalDoc{head("rehearsal"), r.Machine, r.Verdict, []LineDoc{}}
+	for _, l := range r.Lines {
+		d.Lines = append(d.Lines, LineDoc{l.Number, l.Spec, l.Dir, l.Kind, l.Device, l.Outcome, l.Reason, l.NoFail})
+	}
+	return d
+}
+
+func draftDocument(d *draft.Draft, changed, stored bool, deedID string) DraftDoc {
+	v := &inventory.Inventory{}
+	doc := DraftDoc{Head: head("draft"), Changed: changed, Stored: stored, Deed: deedID, Machine: d.Machine, Title: d.Title,
+		Before: devices(v, d.Before), After: devices(v, d.After), Facts: []FactDoc{}, Notes: orEmpty(d.Notes), Warnings: orEmpty(d.Warnings),
+		Losses: []LossDoc{}, Findings: orEmpty(d.Findings), Steps: []StepDoc{}, Undo: string(d.Undo)}
+	if stored {
+		doc.Code = d.Code
+	}
+	for _, f := range d.Facts {
+		doc.Facts = append(doc.Facts, FactDoc{f.Name, f.Value})
+	}
+	for _, l := range d.Losses {
+		doc.Losses = append(doc.Losses, LossDoc{l.Node, l.What, l.Name})
+	}
+	for _, s := range d.Steps {
+		doc.Steps = append(doc.Steps, StepDoc{string(s.Kind), s.Title, int64(s.Bytes), s.Fence != nil})
+	}
+	return doc
+}
+
+func deedsDocument(list []*deed.Deed) DeedsDoc {
+	d := DeedsDoc{head("deeds"), []DeedDoc{}}
+	for _, x := range list {
+		state, _ := stateWords(x)
+		doc := DeedDoc{ID: x.ID, Created: x.Created, State: state, Title: x.Title, Undoes: x.Undoes, UndoneBy: x.UndoneBy}
+		if x.Problem != nil {
+			doc.Problem = x.Problem.Error()
+		}
+		d.Deeds = append(d.Deeds, doc)
+	}
+	return d
+}
+
+func draftsDocument(list []deed.StoredDraft) DraftsDoc {
+	d := DraftsDoc{head("drafts"), []StoredDoc{}}
+	for _, x := range list {
+		d.Drafts = append(d.Drafts, StoredDoc{x.Code, x.Created, x.Machine, x.Title})
+	}
+	return d
+}
+
+func recoveryDocument(o *deed.Outcome) RecoveryDoc {
+	return RecoveryDoc{head("recovery"), o.Units > 0, o.Deed.ID, string(o.Direction), o.Units}
+}
+
+func messageDocument(kind, words string) MessageDoc { return MessageDoc{head(kind), words} }

@@ -1,0 +1,254 @@
+package view
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"fundus/core/inventory"
+	"fundus/internal/draft"
+	"fundus/internal/task"
+)
+
+// Draft shows a change that is not written yet.
+func (p *Printer) Draft(d *draft.Draft, changed bool, stored bool, deedID string) error {
+	if p.JSON {
+		return p.document(draftDocument(d, changed, stored, deedID))
+	}
+	if p.Quiet {
+		return nil
+	}
+	p.printf("%s  %s\n", p.paint(Strong, visible(d.Machine)), visible(d.Title))
+	if d.Empty() {
+		p.printf("nothing to do: it is so already\n")
+		return nil
+	}
+	p.pictures(d)
+	p.changes(d)
+	var rows [][]string
+	for _, f := range d.Facts {
+		rows = append(rows, []string{f.Name, visible(f.Value)})
+	}
+	if len(rows) > 0 {
+		p.printf("\n")
+		p.facts(rows)
+	}
+	for _, n := range d.Notes {
+		p.wrap(2, "note: ", visible(n))
+	}
+	for _, w := range d.Warnings {
+		p.wrap(2, "warning: ", visible(w))
+	}
+	if len(d.Findings) > 0 {
+		p.printf("\nafterwards fundus verify would find:\n")
+		p.findings(d.Findings)
+	}
+	p.steps(d)
+	p.ending(d)
+	return nil
+}
+
+// pictures shows each disk before and after.
+func (p *Printer) pictures(d *draft.Draft) {
+	for _, t := range d.Targets {
+		before, after := family(d.Before, t.Name), family(d.After, t.Name)
+		disk, _ := before.Node(t.Name)
+		p.printf("\n%s  %s  %s\n", p.paint(Strong, visible(t.Name)), strings.Join(hardware(disk), " · "), p.size(disk.Size, disk.Geometry.Logical))
+		old, fresh := p.state(before, disk), p.state(after, mustNode(after, t.Name))
+		if strings.Join(old, "\n") == strings.Join(fresh, "\n") {
+			fresh = []string{"the same"}
+		}
+		p.printf("  before  %s\n", strings.Join(old, "\n          "))
+		p.printf("  after   %s\n", strings.Join(p.mark(old, fresh), "\n          "))
+	}
+}
+
+func family(nodes []inventory.Node, disk string) *inventory.Inventory {
+	v := &inventory.Inventory{Nodes: nodes}
+	return &inventory.Inventory{Nodes: v.Family(disk)}
+}
+
+func mustNode(v *inventory.Inventory, name string) inventory.Node {
+	n, _ := v.Node(name) // a draft has each target before and after
+	return n
+}
+
+// state is one line for each partition or gap.
+func (p *Printer) state(v *inventory.Inventory, d inventory.Node) []string {
+	list := pieces(v, d)
+	if len(list) == 0 {
+		return []string{scheme(d) + ", empty"}
+	}
+	lines := []string{}
+	for _, x := range list {
+		place := fmt.Sprintf("%10s at %10s", p.size(x.size, d.Geometry.Logical), p.size(x.start, d.Geometry.Logical))
+		if x.node == nil {
+			lines = append(lines, fmt.Sprintf(" ·  %s  free", place))
+			continue
+		}
+		number := "  "
+		if x.node.Number > 0 {
+			number = fmt.Sprintf("%2d", x.node.Number)
+		}
+		lines = append(lines, strings.TrimRight(fmt.Sprintf("%s  %s  %s %s", number, place, summary(*x.node), quoted(x.node.Entry.Name)), " "))
+	}
+	return lines
+}
+
+func quoted(name string) string {
+	if name == "" {
+		return ""
+	}
+	return "(named " + visible(name) + ")"
+}
+
+// mark paints the lines that are new.
+func (p *Printer) mark(old, fresh []string) []string {
+	had := map[string]bool{}
+	for _, l := range old {
+		had[l] = true
+	}
+	out := make([]string, len(fresh))
+	for i, l := range fresh {
+		if out[i] = l; !had[l] && l != "the same" {
+			out[i] = p.paint(Changed, l)
+		}
+	}
+	return out
+}
+
+// changes shows lines of text files.
+func (p *Printer) changes(d *draft.Draft) {
+	for _, c := range d.Lines {
+		p.printf("\n%s\n", p.paint(Strong, visible(c.Path)))
+		for _, l := range c.Removed {
+			p.printf("  out  %s\n", p.paint(Lost, visible(l)))
+		}
+		for _, l := range c.Added {
+			p.printf("  in   %s\n", p.paint(Changed, visible(l)))
+		}
+	}
+}
+
+func (p *Printer) steps(d *draft.Draft) {
+	p.printf("\nwhat will be done\n")
+	for i, s := range d.Steps {
+		title := visible(s.Title)
+		if s.Kind == draft.Write {
+			phases := s.Phases[1] - s.Phases[0]
+			title += fmt.Sprintf(": %v on %s", s.Bytes, visible(s.Disk))
+			if phases > 1 {
+				title += fmt.Sprintf(", in %d phases with a sync between", phases)
+			}
+			if s.Fence != nil {
+				title += ", behind a fence"
+			}
+		}
+		p.wrap(2, fmt.Sprintf("%d. ", i+1), title)
+	}
+}
+
+// ending says how far it can be taken back and what is lost: the last lines
+// before a question.
+func (p *Printer) ending(d *draft.Draft) {
+	p.printf("\n")
+	p.wrap(0, "undo: ", string(d.Undo))
+	for _, l := range d.Losses {
+		p.printf("%s\n", p.paint(Lost, fmt.Sprintf("LOST: %s: %s", visible(l.Node), visible(l.What))))
+	}
+}
+
+// Committed says what was done and how to take it back.
+func (p *Printer) Committed(d *draft.Draft, deedID string) error {
+	if p.JSON {
+		return p.Draft(d, true, false, deedID)
+	}
+	undo := "fundus undo takes it back"
+	if d.Request.Verb == "undo" {
+		undo = "fundus undo " + deedID + " brings it back"
+	}
+	p.printf("%s (deed %s; %s)\n", p.paint(InUse, "done: "+visible(d.Title)), deedID, undo)
+	return nil
+}
+
+// Stored says how to go on with a stored draft.
+func (p *Printer) Stored(d *draft.Draft) {
+	if p.JSON {
+		return
+	}
+	lose := ""
+	for _, l := range d.Losses {
+		lose += " --lose=" + visible(l.Name)
+	}
+	p.printf("nothing is written yet; to go ahead: fundus commit %s%s\n", d.Code, lose)
+}
+
+// Question asks for what confirms the draft, and gives the words that will do.
+func (p *Printer) Question(w io.Writer, d *draft.Draft) (accept []string) {
+	prompt := "type yes to go ahead: "
+	accept = []string{"yes"}
+	if len(d.Losses) > 0 {
+		name := d.Losses[0].Name
+		if name == "" {
+			name = d.Code
+		}
+		accept = []string{name}
+		prompt = fmt.Sprintf("type %s to destroy what is on %s: ", visible(name), visible(d.Losses[0].Node))
+	}
+	fmt.Fprint(w, p.plain(p.paint(Strong, prompt)))
+	return accept
+}
+
+// Used says what was changed in the running system and how to reverse it.
+func (p *Printer) Used(d *draft.Draft, reverse string) error {
+	if p.JSON {
+		return p.Draft(d, true, false, "")
+	}
+	if d.Empty() {
+		p.printf("nothing to do: it is so already\n")
+		return nil
+	}
+	p.printf("%s\n", p.paint(InUse, "done: "+visible(d.Title)))
+	if reverse != "" {
+		p.printf("to reverse it: %s\n", visible(reverse))
+	}
+	return nil
+}
+
+// Fstab prints the lines of fstab with what they name.
+func (p *Printer) Fstab(r *task.Rehearsal) error {
+	if p.JSON {
+		return p.document(rehearsalDocument(r))
+	}
+	var rows [][]string
+	for _, l := range r.Lines {
+		device := visible(l.Device)
+		if device == "" {
+			device = "-"
+		}
+		rows = append(rows, []string{fmt.Sprint(l.Number), device, visible(l.Dir), visible(l.Kind), visible(l.Spec)})
+	}
+	if len(rows) == 0 {
+		p.printf("no lines; fundus fstab add makes one\n")
+		return nil
+	}
+	p.columns(0, []string{">line", "device", "mount point", "type", "named by"}, rows)
+	return nil
+}
+
+// FstabCheck prints what is wrong with fstab.
+func (p *Printer) FstabCheck(r *task.Rehearsal) error {
+	if p.JSON {
+		return p.document(findingsDocument("fstab-check", r.Findings))
+	}
+	if len(r.Findings) == 0 {
+		p.printf("%s\n", p.paint(InUse, "in order: "+count(len(r.Lines), "line")+" of fstab"))
+		return nil
+	}
+	p.printf("%s in fstab\n\n", tally(r.Findings))
+	p.findings(r.Findings)
+	return nil
+}
+
+// Failure prints an error for people.
+func (p *Printer) Failure(words string) { p.wrap(0, "fundus: ", visible(words)) }

@@ -1,0 +1,203 @@
+package view
+
+import (
+	"fmt"
+	"strings"
+
+	"fundus/core/finding"
+	"fundus/core/inventory"
+	"fundus/internal/task"
+)
+
+// Inspect prints everything known of one device.
+func (p *Printer) Inspect(i *task.Inspection) error {
+	if p.JSON {
+		return p.document(inspectDocument(i))
+	}
+	n := i.Node
+	head := fmt.Sprintf("%s: %s", visible(n.Name), summary(n))
+	p.printf("%s\n", p.paint(Strong, head))
+	rows := [][]string{}
+	add := func(name, format string, args ...any) {
+		rows = append(rows, []string{name, visible(fmt.Sprintf(format, args...))})
+	}
+	add("device", "%s", strings.Join(hardware(i.Disk), " · "))
+	add("path", "%s", n.Path)
+	add("size", "%d sectors × %d bytes = %d bytes (%v, %s)", int64(n.Size)/max(1, n.Geometry.Logical), n.Geometry.Logical, n.Size, n.Size, n.Size.SI())
+	add("sectors", "%d bytes logical, %d bytes physical", n.Geometry.Logical, n.Geometry.Physical)
+	if n.Form == inventory.Partition {
+		add("place", "partition %d of %s, byte %d to %d", n.Number, n.Parent, n.Start, n.Start+n.Size-1)
+		add("name", "%s", n.Entry.Name)
+		add("type", "%s", n.Entry.Type)
+		add("PARTUUID", "%s", n.Entry.UUID)
+	}
+	if n.Table != nil {
+		add("table", "%s %s, %d of %d entries used", strings.ToUpper(string(n.Table.Scheme)), n.Table.ID, len(n.Table.Parts), n.Table.Slots)
+	}
+	for _, u := range i.Uses {
+		add(string(u.How), "%s %s", u.Where, u.Options)
+	}
+	for _, line := range i.References {
+		add("named by", "%s", line)
+	}
+	if n.Problem != "" {
+		add("problem", "%s", n.Problem)
+	}
+	p.facts(rows)
+	for _, c := range n.Contents {
+		p.printf("\n%s\n", p.paint(Strong, c.Kind))
+		rows = nil
+		add("state", "%s", c.State)
+		if c.Label != "" {
+			add("label", "%s", c.Label)
+		}
+		if c.UUID != "" {
+			add("UUID", "%s", c.UUID)
+		}
+		for _, s := range c.Signatures {
+			add("signature", "byte %d, %d long", s.Start, s.Count)
+		}
+		for _, f := range c.Facts {
+			add(f.Name, "%s", f.Value)
+		}
+		for _, u := range c.Unknown {
+			add("unknown", "%s: it is not written to", u)
+		}
+		p.facts(rows)
+	}
+	if len(i.Findings) > 0 {
+		p.printf("\n")
+		p.findings(i.Findings)
+	}
+	return nil
+}
+
+func summary(n inventory.Node) string {
+	if holds := n.Holds(); holds != "" {
+		if c, ok := n.Content(); ok && c.Label != "" {
+			return holds + " " + visible(c.Label)
+		}
+		return holds
+	}
+	if n.Table != nil {
+		return strings.ToUpper(string(n.Table.Scheme))
+	}
+	return "empty"
+}
+
+// facts prints names and values; a value that is too long goes on below.
+func (p *Printer) facts(rows [][]string) {
+	widest := 0
+	for _, r := range rows {
+		widest = max(widest, len([]rune(r[0])))
+	}
+	for _, r := range rows {
+		if r[1] != "" {
+			p.wrap(2, fmt.Sprintf("%-*s  ", widest, r[0]), r[1])
+		}
+	}
+}
+
+// Verify prints findings, or one line that says what was looked at.
+func (p *Printer) Verify(v *task.Verification) error {
+	if p.JSON {
+		return p.document(findingsDocument("verification", v.Findings))
+	}
+	looked := fmt.Sprintf("%s, %s and %s of fstab", count(v.Disks, "disk"), count(v.Partitions, "partition"), count(v.Line, "line"))
+	if len(v.Findings) == 0 {
+		p.printf("%s\n", p.paint(InUse, "in order: "+looked))
+		return nil
+	}
+	worst := finding.Worst(v.Findings)
+	p.printf("%s\n\n", p.paint(stateOf(worst), fmt.Sprintf("%s; looked at %s", tally(v.Findings), looked)))
+	p.findings(v.Findings)
+	return nil
+}
+
+func (p *Printer) findings(list []finding.Finding) {
+	for i, f := range list {
+		if i > 0 {
+			p.printf("\n")
+		}
+		p.printf("%s  %s  %s\n", p.paint(stateOf(f.Severity), string(f.Severity)), p.paint(Strong, visible(f.Thing)), f.ID)
+		p.wrap(4, "", visible(f.Text)+".")
+		p.wrap(4, "why: ", f.Why+".")
+		if f.Mend != "" {
+			p.wrap(4, "do:  ", visible(f.Mend))
+		} else if f.Remedy != "" {
+			p.wrap(4, "do:  ", visible(f.Remedy)+".")
+		}
+	}
+}
+
+func stateOf(s finding.Severity) State {
+	switch s {
+	case finding.Error:
+		return Lost
+	case finding.Warning:
+		return Changed
+	}
+	return Plain
+}
+
+func tally(list []finding.Finding) string {
+	n := map[finding.Severity]int{}
+	for _, f := range list {
+		n[f.Severity]++
+	}
+	var words []string
+	for _, s := range []finding.Severity{finding.Error, finding.Warning, finding.Note} {
+		if n[s] > 0 {
+			words = append(words, count(n[s], string(s)))
+		}
+	}
+	return strings.Join(words, ", ")
+}
+
+func count(n int, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return fmt.Sprintf("%d %ss", n, thing)
+}
+
+// Rehearse prints what the next boot would do.
+func (p *Printer) Rehearse(r *task.Rehearsal) error {
+	if p.JSON {
+		return p.document(rehearsalDocument(r))
+	}
+	state := InUse
+	switch r.Verdict {
+	case "emergency shell":
+		state = Lost
+	case "comes up with delays":
+		state = Changed
+	}
+	left := 0
+	for _, l := range r.Lines {
+		if l.Outcome == "left out" {
+			left++
+		}
+	}
+	verdict := fmt.Sprintf("next boot of %s: %s", r.Machine, r.Verdict)
+	if left > 0 {
+		verdict += fmt.Sprintf(", without %s", count(left, "line"))
+	}
+	p.printf("%s\n\n", p.paint(state, verdict))
+	var rows [][]string
+	for _, l := range r.Lines {
+		rows = append(rows, []string{fmt.Sprint(l.Number), visible(l.Dir), visible(l.Kind), l.Outcome, visible(l.Device)})
+	}
+	p.columns(2, []string{">line", "mount point", "type", "outcome", "device"}, rows)
+	for _, l := range r.Lines {
+		if l.Outcome == "mounted" && !strings.Contains(l.Reason, ";") {
+			continue
+		}
+		p.printf("\n")
+		p.wrap(2, fmt.Sprintf("line %d: ", l.Number), visible(l.Reason)+".")
+		if l.Next != "" {
+			p.wrap(2, "do:     ", visible(l.Next))
+		}
+	}
+	return nil
+}

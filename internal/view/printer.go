@@ -1,0 +1,157 @@
+// Package view is everything that a person or a program reads: survey, drafts,
+// findings, histories, and the JSON documents. It is given results and computes
+// nothing but their looks.
+package view
+
+import (
+	"bytes"
+	"fmt"
+	"io"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"fundus/core/quantity"
+)
+
+// Printer knows where and how to print.
+type Printer struct {
+	Out      io.Writer
+	Width    int  // columns; 79 unless the terminal is wider
+	Terminal bool // bars are drawn on terminals only
+	UTF8     bool
+	Colour   bool
+	JSON     bool
+	Quiet    bool
+	Sizes    quantity.Style
+}
+
+// State is what a colour marks.
+type State int
+
+// The states.
+const (
+	Plain State = iota
+	InUse
+	Changed
+	Lost
+	Free
+	Strong
+)
+
+func (p *Printer) paint(s State, words string) string {
+	if !p.Colour || words == "" {
+		return words
+	}
+	colours := map[State]text.Colors{InUse: {text.FgGreen}, Changed: {text.FgYellow}, Lost: {text.FgRed, text.Bold}, Free: {text.FgHiBlack}, Strong: {text.Bold}}
+	c, ok := colours[s]
+	if !ok {
+		return words
+	}
+	return text.Escape(words, c.EscapeSeq())
+}
+
+// printf writes one line or more; an error of the output is the writer's.
+func (p *Printer) printf(format string, args ...any) {
+	fmt.Fprint(p.Out, p.plain(fmt.Sprintf(format, args...)))
+}
+
+// plain turns signs into ASCII where the terminal has no UTF-8.
+func (p *Printer) plain(s string) string {
+	if p.UTF8 {
+		return s
+	}
+	s = strings.NewReplacer("·", "-", "×", "x", "…", "...", "█", "#", "▓", "+", "▁", "_", "░", ".", "│", "|", "▕", "|", "▏", "|", "→", "->").Replace(s)
+	var b strings.Builder
+	for _, r := range s {
+		if r > unicode.MaxASCII {
+			fmt.Fprintf(&b, "\\u%04x", r)
+			continue
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
+}
+
+// visible makes control and direction characters of a text from a disk
+// visible, so that it cannot play tricks on a terminal.
+func visible(s string) string {
+	var b strings.Builder
+	for len(s) > 0 {
+		r, n := utf8.DecodeRuneInString(s)
+		if r == utf8.RuneError && n == 1 {
+			fmt.Fprintf(&b, "\\x%02x", s[0])
+		} else if unicode.IsControl(r) || unicode.Is(unicode.Cf, r) || r == '\u2028' || r == '\u2029' {
+			fmt.Fprintf(&b, "\\u%04x", r)
+		} else {
+			b.WriteRune(r)
+		}
+		s = s[n:]
+	}
+	return b.String()
+}
+
+// size prints a number of bytes in the style that was asked for.
+func (p *Printer) size(b quantity.Bytes, sector int64) string {
+	return p.Sizes.Format(b, quantity.Bytes(sector))
+}
+
+// columns lays rows out below each other, indented, without borders. Columns
+// whose heading begins with ">" are right-aligned.
+func (p *Printer) columns(indent int, heading []string, rows [][]string) {
+	t := table.NewWriter()
+	var buf bytes.Buffer
+	t.SetOutputMirror(&buf)
+	style := table.StyleDefault
+	style.Box = table.BoxStyle{PaddingRight: "  "}
+	style.Options = table.Options{}
+	style.Format.Header = text.FormatDefault
+	t.SetStyle(style)
+	var head table.Row
+	var configs []table.ColumnConfig
+	for i, h := range heading {
+		align := text.AlignLeft
+		if strings.HasPrefix(h, ">") {
+			h, align = h[1:], text.AlignRight
+		}
+		head = append(head, h)
+		configs = append(configs, table.ColumnConfig{Number: i + 1, Align: align, AlignHeader: align})
+	}
+	t.SetColumnConfigs(configs)
+	if strings.Join(heading, "") != strings.Repeat(">", strings.Count(strings.Join(heading, ""), ">")) {
+		t.AppendHeader(head)
+	}
+	for _, r := range rows {
+		var row table.Row
+		for _, cell := range r {
+			row = append(row, cell)
+		}
+		t.AppendRow(row)
+	}
+	t.Render()
+	for line := range strings.Lines(buf.String()) {
+		p.printf("%s%s\n", strings.Repeat(" ", indent), strings.TrimRight(line, " \n"))
+	}
+}
+
+// wrap prints a text in lines of the printer's width.
+func (p *Printer) wrap(indent int, first, words string) {
+	lead := strings.Repeat(" ", indent) + first
+	line := lead
+	room := max(p.Width, 40)
+	empty := true
+	for word := range strings.FieldsSeq(words) {
+		if !empty && utf8.RuneCountInString(line)+1+utf8.RuneCountInString(word) > room {
+			p.printf("%s\n", line)
+			line, empty = strings.Repeat(" ", utf8.RuneCountInString(lead)), true
+		}
+		if !empty {
+			line += " "
+		}
+		line, empty = line+word, false
+	}
+	p.printf("%s\n", line)
+}

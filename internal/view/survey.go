@@ -1,0 +1,230 @@
+package view
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"fundus/core/inventory"
+	"fundus/core/quantity"
+	"fundus/internal/task"
+)
+
+// Survey prints a block for each disk.
+func (p *Printer) Survey(s *task.Survey) error {
+	if p.JSON {
+		return p.document(surveyDocument(s))
+	}
+	odd := map[string]bool{}
+	for _, f := range s.Findings {
+		odd[f.Thing] = true
+	}
+	p.printf("%s\n", p.paint(Strong, visible(s.Inventory.Machine.String())))
+	for _, d := range s.Disks {
+		p.printf("\n")
+		p.disk(s.Inventory, d, odd)
+	}
+	p.printf("\n")
+	if p.Terminal {
+		p.printf("%s\n", p.paint(Free, "█ in use   ▓ holds something   ▁ empty   ░ free   ! deserves a look"))
+	}
+	marked := 0
+	for _, d := range s.Disks {
+		for _, n := range s.Inventory.Family(d.Name) {
+			if odd[n.Name] {
+				marked++
+			}
+		}
+	}
+	if marked > 0 {
+		p.printf("%s\n", p.paint(Changed, fmt.Sprintf("%d marked with !: fundus verify says why", marked)))
+	}
+	return nil
+}
+
+func (p *Printer) disk(v *inventory.Inventory, d inventory.Node, odd map[string]bool) {
+	right := fmt.Sprintf("%s  %s", p.size(d.Size, d.Geometry.Logical), scheme(d))
+	left := fmt.Sprintf("%-4s %s", visible(d.Name), strings.Join(hardware(d), " · "))
+	mark := " "
+	if odd[d.Name] {
+		mark = "!"
+	}
+	gap := max(p.Width-len([]rune(left))-len([]rune(right))-1, 2)
+	p.printf("%s%s%s%s\n", p.paint(Changed, mark), p.paint(Strong, left), strings.Repeat(" ", gap), right)
+	if d.Problem != "" {
+		p.wrap(6, "", "unreadable: "+visible(d.Problem))
+		return
+	}
+	if p.Terminal {
+		p.printf("      %s\n", p.bar(v, d))
+	}
+	rows := p.rows(v, d, odd)
+	if len(rows) == 0 {
+		p.printf("      %s\n", p.paint(Free, "empty: no table, no file system"))
+		return
+	}
+	p.columns(5, []string{"", ">#", ">start", ">size", "holds", "label", "used at", ">full"}, rows)
+}
+
+// piece is a partition, or the part of a gap that a partition could take, in
+// order of its start.
+type piece struct {
+	start, size quantity.Bytes
+	node        *inventory.Node
+}
+
+func pieces(v *inventory.Inventory, d inventory.Node) []piece {
+	if d.Table == nil {
+		if len(d.Contents) == 0 {
+			return nil
+		}
+		return []piece{{0, d.Size, &d}}
+	}
+	var out []piece
+	for _, n := range v.Parts(d.Name) {
+		out = append(out, piece{n.Start, n.Size, &n})
+	}
+	for _, gap := range d.Table.Gaps() {
+		start, size, ok := d.Table.Bytes(d.Table.Room(gap, quantity.MiB))
+		if ok && size > 0 {
+			out = append(out, piece{start, size, nil})
+		}
+	}
+	slices.SortStableFunc(out, func(a, b piece) int { return int(min(max(a.start-b.start, -1), 1)) })
+	return out
+}
+
+func (p *Printer) rows(v *inventory.Inventory, d inventory.Node, odd map[string]bool) [][]string {
+	var rows [][]string
+	for _, x := range pieces(v, d) {
+		start, size := p.size(x.start, d.Geometry.Logical), p.size(x.size, d.Geometry.Logical)
+		if x.node == nil {
+			rows = append(rows, []string{"", p.paint(Free, "·"), p.paint(Free, start), p.paint(Free, size), p.paint(Free, "free"), "", "", ""})
+			continue
+		}
+		n := x.node
+		mark, number, label, full := " ", "-", "", ""
+		if odd[n.Name] {
+			mark = p.paint(Changed, "!")
+		}
+		if n.Number > 0 {
+			number = fmt.Sprint(n.Number)
+		}
+		c, ok := n.Content()
+		if ok {
+			label = visible(c.Label)
+		}
+		if ok && c.HasUsage && c.Size > 0 {
+			full = fmt.Sprintf("%d%%", int64(float64(c.Used)/float64(c.Size)*100))
+		}
+		used, state := usedAt(v, *n)
+		holds := n.Holds()
+		if holds == "" {
+			holds = "empty"
+		}
+		rows = append(rows, []string{mark, number, start, size, holds, label, p.paint(state, used), full})
+	}
+	return rows
+}
+
+// usedAt says where a node is used, else which line of fstab names it.
+func usedAt(v *inventory.Inventory, n inventory.Node) (string, State) {
+	var words []string
+	for _, u := range v.UsesOf(n.Name) {
+		if u.How == inventory.SwapOn {
+			words = append(words, "swap")
+		} else {
+			words = append(words, visible(u.Where))
+		}
+	}
+	if len(words) > 0 {
+		return strings.Join(words, " "), InUse
+	}
+	if _, ok := n.Content(); !ok {
+		return "", Plain
+	}
+	for _, l := range v.Fstab().Entries() {
+		if slices.ContainsFunc(v.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name }) {
+			return "(" + visible(l.Entry.Dir) + ")", Plain
+		}
+	}
+	return "", Plain
+}
+
+func scheme(d inventory.Node) string {
+	if d.Table != nil {
+		return strings.ToUpper(string(d.Table.Scheme))
+	}
+	return "no table"
+}
+
+func hardware(d inventory.Node) []string {
+	kind := "SSD"
+	if d.Hardware.Rotational {
+		kind = "disk"
+	}
+	if d.Hardware.Removable {
+		kind = "removable"
+	}
+	words := []string{strings.TrimSpace(kind + " " + strings.ToUpper(d.Hardware.Bus))}
+	if d.Form == inventory.Image {
+		words = []string{"image file"}
+	}
+	for _, w := range []string{d.Hardware.Model, d.Hardware.Serial} {
+		if w != "" {
+			words = append(words, visible(w))
+		}
+	}
+	if d.Hardware.ReadOnly {
+		words = append(words, "read-only")
+	}
+	return words
+}
+
+// bar draws the disk in proportion; every piece has at least one cell.
+func (p *Printer) bar(v *inventory.Inventory, d inventory.Node) string {
+	list := pieces(v, d)
+	width := min(p.Width-8, 72) - len(list)
+	if len(list) == 0 || width < len(list) {
+		return p.paint(Free, "▕"+strings.Repeat("░", max(width, 1))+"▏")
+	}
+	var parts []string
+	for _, x := range list {
+		cells := max(int(float64(x.size)/float64(d.Size)*float64(width)), 1)
+		glyph, state := "░", Free
+		if x.node != nil {
+			glyph, state = "▁", Plain
+			if _, used := usedAt(v, *x.node); used == InUse {
+				glyph, state = "█", InUse
+			} else if x.node.Holds() != "" {
+				glyph = "▓"
+			}
+		}
+		parts = append(parts, p.paint(state, strings.Repeat(glyph, cells)))
+	}
+	return "▕" + strings.Join(parts, "│") + "▏"
+}
+
+// Partitions prints the table of one disk.
+func (p *Printer) Partitions(s *task.Survey) error {
+	if p.JSON {
+		return p.document(surveyDocument(s))
+	}
+	d := s.Disks[0]
+	if d.Table == nil {
+		p.printf("%s has no partition table; fundus table new %s makes one\n", visible(d.Name), visible(d.Name))
+		return nil
+	}
+	p.printf("%s  %s  %s, sectors of %d bytes\n", visible(d.Name), scheme(d), d.Table.ID, d.Table.Sector)
+	var rows [][]string
+	for _, part := range d.Table.Parts {
+		_, size, _ := d.Table.Bytes(part.Span)
+		rows = append(rows, []string{fmt.Sprint(part.Number), fmt.Sprint(part.Span.Start), fmt.Sprint(part.Span.End() - 1), fmt.Sprint(part.Span.Count), p.size(size, int64(d.Table.Sector)), visible(part.Name), part.UUID})
+	}
+	if len(rows) == 0 {
+		p.printf("  no partitions; fundus partition add %s makes one\n", visible(d.Name))
+		return nil
+	}
+	p.columns(2, []string{">#", ">first sector", ">last sector", ">sectors", ">size", "name", "PARTUUID"}, rows)
+	return nil
+}
