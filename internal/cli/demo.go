@@ -1,7 +1,165 @@
 package cli
 
-import "github.com/spf13/cobra"
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+)
 
 func newDemo(e *Env) *cobra.Command {
-	return &cobra.Command{Use: "demo", Short: "x", Example: "  fundus demo\n  fundus demo --keep x"}
+	keep := ""
+	cmd := &cobra.Command{
+		Use: "demo", Short: "See the whole road on a simulated machine",
+		Long: `See the whole road on a simulated machine, the seed bank of Fernhill: a new disk
+becomes the herbarium's store. On the way one mistake is caught, one is undone,
+and a commit that is cut short is recovered. Every line is the real command and
+its real output; the demo stops with an error if one does anything unexpected.`,
+		Example: "  fundus demo\n  fundus demo --keep fernhill", Args: words(0, 0, "no words"),
+		RunE: func(cmd *cobra.Command, _ []string) error { return e.demo(cmd.Context(), keep) },
+	}
+	cmd.Flags().StringVar(&keep, "keep", "", "keep the bench in `DIR`")
+	return cmd
+}
+
+// act is one step of the demo: prose, a command with what it must do, or an
+// edit of a file by hand.
+type act struct {
+	say   string
+	words string // of the command, split at blanks; quotes group
+	exit  int
+	shows string // must stand in the output
+	hand  func(dir string) error
+}
+
+func (e *Env) demo(ctx context.Context, keep string) error {
+	dir := keep
+	if dir == "" {
+		temp, err := os.MkdirTemp("", "fundus-demo-")
+		if err != nil {
+			return err
+		}
+		defer os.RemoveAll(temp)
+		dir = filepath.Join(temp, "fernhill")
+	}
+	show := e.printer()
+	for _, a := range script() {
+		switch {
+		case a.say != "":
+			show.Prose(a.say)
+		case a.hand != nil:
+			if err := a.hand(dir); err != nil {
+				return err
+			}
+		default:
+			if err := e.perform(ctx, dir, a); err != nil {
+				return err
+			}
+		}
+	}
+	if keep != "" {
+		show.Prose("The bench is kept; to go on with it: export FUNDUS_BENCH=" + keep)
+	}
+	return nil
+}
+
+// perform runs one command in the same program and holds it to what it must do.
+func (e *Env) perform(ctx context.Context, dir string, a act) error {
+	e.printer().Command("fundus " + a.words)
+	var said bytes.Buffer
+	inner := *e
+	inner.o = options{}
+	inner.Out, inner.Err, inner.Ask = &said, &said, false
+	inner.Getenv = func(name string) string {
+		if name == "FUNDUS_BENCH" {
+			return dir
+		}
+		return e.Getenv(name)
+	}
+	words := splitWords(strings.ReplaceAll(a.words, "DIR", dir))
+	code := Run(ctx, &inner, words)
+	text := strings.ReplaceAll(said.String(), dir, "fernhill")
+	if _, err := e.Out.Write([]byte(text)); err != nil {
+		return err
+	}
+	if code != a.exit || !strings.Contains(text, a.shows) {
+		return fmt.Errorf("the demo went wrong: fundus %s: exit code %d, expected %d, and %q in the output", a.words, code, a.exit, a.shows)
+	}
+	if code != 0 {
+		e.printer().Prose(fmt.Sprintf("(exit code %d)", code))
+	}
+	return nil
+}
+
+// splitWords splits at blanks, but not inside double quotes.
+func splitWords(line string) []string {
+	var out []string
+	for i, part := range strings.Split(line, `"`) {
+		if i%2 == 1 {
+			out = append(out, part)
+			continue
+		}
+		out = append(out, strings.Fields(part)...)
+	}
+	return out
+}
+
+func say(words string) act                    { return act{say: words} }
+func run(words, shows string) act             { return act{words: words, shows: shows} }
+func fails(exit int, words, shows string) act { return act{words: words, exit: exit, shows: shows} }
+
+// script is the demo.
+func script() []act {
+	return []act{
+		say("Fernhill is a seed bank on a hill. Its machine has got a new disk for scans of specimens. First: which one is it?"),
+		run("bench new DIR --host fernhill", "is up"),
+		run(`bench disk add sdb --size 64GiB --model "Larkspur S300" --serial LS-20417`, "plugged in"),
+		run("survey", "Larkspur S300"),
+		say("A mistake is caught: sda1 carries the running system."),
+		fails(1, "format sda1 ext4 --label herbarium --lose=fernhill --commit", "carries the running system's root"),
+		say("The new disk gets a table and a partition. Each draft shows before and after."),
+		run("table new sdb --scheme gpt --commit", "done: new GPT on sdb"),
+		run("partition add sdb --size 20GiB --name herbarium --commit", "done: partition 1 on sdb"),
+		say("Without --commit a draft waits for its code, and nothing is written."),
+		fails(3, "format sdb1 ext4 --label herbarium", "to go ahead: fundus commit"),
+		run("format sdb1 ext4 --label herbarium --commit --quiet", "done: format sdb1 as ext4"),
+		run("fstab add sdb1 /srv/herbarium --commit", "done: fstab line"),
+		run("mount /srv/herbarium", "done: mount sdb1"),
+		run("rehearse", "comes up"),
+		run("verify", "in order"),
+		say("Somebody edits fstab by hand, and mistypes an identifier. The rehearsal sees what the next boot would do."),
+		act{hand: mistype},
+		fails(4, "rehearse", "emergency shell"),
+		run("fstab remove /srv/scans --commit --quiet", "done: remove the fstab line"),
+		run("rehearse", "comes up"),
+		say("Another disk holds the archive. It is formatted by mistake, and the newest deed is taken back: every byte returns."),
+		run(`bench disk add sdc --size 32GiB --model "Tansy T40" --serial TA-7731`, "plugged in"),
+		run("format sdc ext4 --label archive --commit --quiet", "done"),
+		fails(1, "format sdc ext4 --label scratch --commit --quiet", "--lose=archive"),
+		run("format sdc ext4 --label scratch --lose=archive --commit --quiet", "done"),
+		run("undo --commit", "ext4 archive"),
+		say("The power goes in the middle of a commit. What is unfinished is fenced: nothing mounts it."),
+		run("bench disk fault sdc --cut-at-write=20 --seed=7", "planted"),
+		fails(5, "format sdc ext4 --label scratch --lose=archive --commit --quiet", "fundus recover"),
+		run("bench boot", "comes up"),
+		fails(4, "verify", "content-fenced"),
+		run("recover --direction=back", "everything is as before"),
+		run("survey", "archive"),
+		run("deed list", "taken back"),
+	}
+}
+
+// mistype adds a line for a device that does not exist.
+func mistype(dir string) error {
+	f, err := os.OpenFile(filepath.Join(dir, "root", "etc", "fstab"), os.O_APPEND|os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	_, err = f.WriteString("UUID=5eed5eed-0000-4000-8000-000000000bad /srv/scans ext4 defaults 0 2\n")
+	return err
 }

@@ -74,7 +74,6 @@ func (e *Env) addChange(cmd *cobra.Command) *cobra.Command {
 	f.StringArrayVar(&e.o.despite, "despite", nil, "accept this new error in the result (`FINDING`, repeatable)")
 	f.BoolVar(&e.o.withoutUndo, "without-undo", false, "keep no images for undo")
 	f.IntVar(&e.o.wait, "wait", 0, "wait so many `SECONDS` for another commit to end")
-	cmd.MarkFlagsMutuallyExclusive("commit", "draft")
 	return cmd
 }
 
@@ -95,6 +94,9 @@ func (e *Env) checkCommon() error {
 	case "auto", "always", "never":
 	default:
 		return usagef("--colour=%s: use auto, always or never", e.o.colour)
+	}
+	if e.o.commit && e.o.draft {
+		return usagef("--commit and --draft contradict each other: the one goes ahead, the other only shows")
 	}
 	if e.o.withoutUndo {
 		return usagef("--without-undo is not possible yet: every deed keeps its images; leave the option out")

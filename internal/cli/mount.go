@@ -40,7 +40,7 @@ then it is a change that is shown first.`,
 			if r.Persist {
 				return e.change(cmd, r, args[0])
 			}
-			return e.use(cmd.Context(), r, "fundus unmount %s")
+			return e.use(cmd.Context(), r, "fundus unmount %s", args...)
 		},
 	}
 	f := cmd.Flags()
@@ -65,14 +65,14 @@ func newUnmount(e *Env) *cobra.Command {
 		Args:              words(1, 1, "one mount point or device"),
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return e.use(cmd.Context(), &task.Unmount{Target: args[0]}, "fundus mount %s")
+			return e.use(cmd.Context(), &task.Unmount{Target: args[0]}, "fundus mount %s", args...)
 		},
 	})
 }
 
 // use carries out what changes the running system only.
-func (e *Env) use(ctx context.Context, r task.Request, reverse string) error {
-	m, err := e.open(ctx)
+func (e *Env) use(ctx context.Context, r task.Request, reverse string, words ...string) error {
+	m, err := e.open(ctx, words...)
 	if err != nil {
 		return err
 	}

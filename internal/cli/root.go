@@ -83,7 +83,7 @@ func unknownWord(cmd *cobra.Command, args []string) error {
 		if cmd.Parent() == nil {
 			return cmd.Help()
 		}
-		return usagef("%s: which one? %s", cmd.CommandPath(), strings.Join(names, ", "))
+		return usagef("%s what? there is %s", strings.TrimPrefix(cmd.CommandPath(), "fundus "), strings.Join(names, ", "))
 	}
 	phrase := strings.TrimPrefix(cmd.CommandPath()+" "+args[0], "fundus ")
 	for _, miss := range nearMisses() {
@@ -91,6 +91,7 @@ func unknownWord(cmd *cobra.Command, args []string) error {
 			return usagef("there is no command %q: use %s", phrase, miss.right)
 		}
 	}
+	cmd.SuggestionsMinimumDistance = 2
 	if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
 		return usagef("there is no command %q: did you mean fundus %s?", phrase, strings.TrimPrefix(strings.TrimPrefix(cmd.CommandPath()+" "+near[0], "fundus"), " "))
 	}

@@ -150,7 +150,7 @@ func (e *Env) commitStored(ctx context.Context, code string) error {
 		return fmt.Errorf("draft %s no longer fits: %w; what it would be now is shown above, draft it again", code, draft.ErrChanged)
 	}
 	e.o.commit = true
-	if err := e.decide(ctx, m, s, r, plan, slices.Concat(stored.Lose, e.o.lose)); err != nil {
+	if err := e.decide(ctx, m, s, r, plan, slices.Concat(stored.Lose, e.o.lose)); err != nil || e.o.draft {
 		return err
 	}
 	return m.store.RemoveDraft(code)

@@ -2,6 +2,7 @@ package task
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"github.com/google/uuid"
@@ -11,6 +12,7 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/quantity"
+	"fundus/internal/machine"
 )
 
 // Format makes a file system on a partition or a bare disk.
@@ -56,7 +58,7 @@ func (r *Format) plan(ctx context.Context, p *Planner) error {
 		return err
 	})
 	if err != nil {
-		return fmt.Errorf("%s: %w", n.Name, err)
+		return about(n, err)
 	}
 	p.facts(fs.Fact{Name: "UUID", Value: id.String()})
 	p.facts(facts...)
@@ -135,7 +137,16 @@ func (r *Label) plan(ctx context.Context, p *Planner) error {
 	p.facts(fs.Fact{Name: "label", Value: fmt.Sprintf("%q becomes %q", c.Label, r.Label)})
 	err = p.write(ctx, "write the label", whole(n, true), func(dev block.Device) error { return k.SetLabel(dev, r.Label) })
 	if err != nil {
-		return fmt.Errorf("%s: %w", n.Name, err)
+		return about(n, err)
 	}
 	return nil
+}
+
+// about names the device in an error that does not name it itself.
+func about(n inventory.Node, err error) error {
+	var refusal *machine.Refusal
+	if errors.As(err, &refusal) {
+		return err
+	}
+	return fmt.Errorf("%s: %w", n.Name, err)
 }

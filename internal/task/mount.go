@@ -48,7 +48,11 @@ func (r *Mount) plan(ctx context.Context, p *Planner) error {
 		if use.Node == n.Name {
 			return nil
 		}
-		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: use.Node + " is mounted there", Next: "fundus unmount " + dir + " first"}
+		next := "fundus unmount " + dir + " first"
+		if dir == "/" {
+			next = "choose another directory"
+		}
+		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: use.Node + " is mounted there", Next: next}
 	}
 	if r.Persist {
 		add := &FstabAdd{Target: r.Target, Dir: dir, Options: r.Options}
@@ -94,6 +98,9 @@ func (r *Unmount) plan(ctx context.Context, p *Planner) error {
 	dir := path.Clean(r.Target)
 	if _, ok := v.MountedAt(dir); !ok {
 		n, err := Resolve(v, r.Target)
+		if err != nil && strings.HasPrefix(r.Target, "/") {
+			return machine.CheckAction(v, machine.Action{Verb: machine.Unmount, Where: dir})
+		}
 		if err != nil {
 			return err
 		}

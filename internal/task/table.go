@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"fundus/core/block"
 	"fundus/core/extent"
@@ -282,15 +283,16 @@ func (r *PartitionAdd) decideContent(ctx context.Context, p *Planner, n inventor
 	if err != nil || len(under.Contents) == 0 {
 		return err
 	}
-	what := ""
+	var kinds []string
 	for _, c := range under.Contents {
-		what += describe(c) + " "
+		kinds = append(kinds, describe(c))
 	}
+	what := strings.Join(kinds, " and ")
 	switch r.Content {
 	case "":
 		return fmt.Errorf("%s: %w: %s; say --content=keep to have it back, or --content=erase", n.Name, ErrContent, what)
 	case "keep":
-		p.note("the partition begins with %sand keeps it", what)
+		p.note("the partition begins with %s and keeps it", what)
 		return nil
 	}
 	loss, err := p.lossOf(ctx, under)

@@ -20,7 +20,11 @@ func (p *Printer) Deeds(list []*deed.Deed) error {
 	var rows [][]string
 	for _, d := range list {
 		state, colour := stateWords(d)
-		rows = append(rows, []string{d.ID, d.Created.Local().Format(clock), p.paint(colour, state), visible(d.Title)})
+		when := ""
+		if d.Problem == nil {
+			when = d.Created.Local().Format(clock)
+		}
+		rows = append(rows, []string{d.ID, when, p.paint(colour, state), visible(d.Title)})
 	}
 	p.columns(0, []string{"deed", "when", "state", "what"}, rows)
 	return nil
@@ -101,7 +105,7 @@ func (p *Printer) Recovered(o *deed.Outcome) error {
 	if o.Direction == deed.Back {
 		words = "taken back: everything is as before"
 	}
-	p.printf("%s\n", p.paint(InUse, fmt.Sprintf("deed %s %s (%s; %s)", o.Deed.ID, words, visible(o.Deed.Title), count(o.Units, "unit"))))
+	p.printf("%s\n", p.paint(InUse, fmt.Sprintf("deed %s %s (%s)", o.Deed.ID, words, visible(o.Deed.Title))))
 	return nil
 }
 
@@ -115,3 +119,12 @@ func (p *Printer) Line(kind, words string) error {
 	}
 	return nil
 }
+
+// Prose prints a sentence between two commands of the demo.
+func (p *Printer) Prose(words string) {
+	p.printf("\n")
+	p.wrap(0, "", words)
+}
+
+// Command prints a command line as it is typed.
+func (p *Printer) Command(line string) { p.printf("\n%s\n", p.paint(Strong, "$ "+line)) }

@@ -44,7 +44,7 @@ func (p *Printer) Survey(s *task.Survey) error {
 
 func (p *Printer) disk(v *inventory.Inventory, d inventory.Node, odd map[string]bool) {
 	right := fmt.Sprintf("%s  %s", p.size(d.Size, d.Geometry.Logical), scheme(d))
-	left := fmt.Sprintf("%-4s %s", visible(d.Name), strings.Join(hardware(d), " · "))
+	left := fmt.Sprintf("%-3s  %s", visible(d.Name), strings.Join(hardware(d), " · "))
 	mark := " "
 	if odd[d.Name] {
 		mark = "!"
@@ -205,6 +205,9 @@ func (p *Printer) bar(v *inventory.Inventory, d inventory.Node) string {
 	return "▕" + strings.Join(parts, "│") + "▏"
 }
 
+// wideEnough is how many columns a table with identifiers takes.
+const wideEnough = 110
+
 // Partitions prints the table of one disk.
 func (p *Printer) Partitions(s *task.Survey) error {
 	if p.JSON {
@@ -216,15 +219,24 @@ func (p *Printer) Partitions(s *task.Survey) error {
 		return nil
 	}
 	p.printf("%s  %s  %s, sectors of %d bytes\n", visible(d.Name), scheme(d), d.Table.ID, d.Table.Sector)
+	heading := []string{">#", ">first sector", ">last sector", ">sectors", ">size", "name"}
+	wide := p.Width >= wideEnough
+	if wide {
+		heading = append(heading, "PARTUUID")
+	}
 	var rows [][]string
 	for _, part := range d.Table.Parts {
 		_, size, _ := d.Table.Bytes(part.Span)
-		rows = append(rows, []string{fmt.Sprint(part.Number), fmt.Sprint(part.Span.Start), fmt.Sprint(part.Span.End() - 1), fmt.Sprint(part.Span.Count), p.size(size, int64(d.Table.Sector)), visible(part.Name), part.UUID})
+		row := []string{fmt.Sprint(part.Number), fmt.Sprint(part.Span.Start), fmt.Sprint(part.Span.End() - 1), fmt.Sprint(part.Span.Count), p.size(size, int64(d.Table.Sector)), visible(part.Name)}
+		if wide {
+			row = append(row, part.UUID)
+		}
+		rows = append(rows, row)
 	}
 	if len(rows) == 0 {
 		p.printf("  no partitions; fundus partition add %s makes one\n", visible(d.Name))
 		return nil
 	}
-	p.columns(2, []string{">#", ">first sector", ">last sector", ">sectors", ">size", "name", "PARTUUID"}, rows)
+	p.columns(2, heading, rows)
 	return nil
 }

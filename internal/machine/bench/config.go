@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"regexp"
 	"slices"
+	"strings"
 
 	"go.yaml.in/yaml/v3"
 
@@ -58,7 +60,7 @@ func ParseConfig(data []byte) (*Config, error) {
 	dec := yaml.NewDecoder(bytes.NewReader(data))
 	dec.KnownFields(true)
 	if err := dec.Decode(&c); err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrConfig, err)
+		return nil, fmt.Errorf("%w: %s", ErrConfig, plainYAML(err))
 	}
 	if c.Host == "" {
 		return nil, fmt.Errorf("%w: host is missing", ErrConfig)
@@ -78,6 +80,16 @@ func ParseConfig(data []byte) (*Config, error) {
 		}
 	}
 	return &c, nil
+}
+
+// plainYAML says in one line what is wrong, with the line of each key.
+func plainYAML(err error) string {
+	var types *yaml.TypeError
+	if !errors.As(err, &types) {
+		return strings.TrimPrefix(err.Error(), "yaml: ")
+	}
+	unknown := regexp.MustCompile(`field (\S+) not found in type \S+`)
+	return unknown.ReplaceAllString(strings.Join(types.Errors, "; "), "there is no key $1; take it out or mend its spelling")
 }
 
 func (d *Disk) check() error {

@@ -5,6 +5,7 @@ package live
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -25,6 +26,9 @@ type Machine struct {
 }
 
 var _ machine.Machine = (*Machine)(nil)
+
+// ErrOwnDisks says what this release cannot look at.
+var ErrOwnDisks = errors.New("the disks of this machine itself are not looked at yet; name an image file, or work on a bench: fundus bench new DIR")
 
 // New is this machine with the image files, by the names that were typed.
 func New(images []string) (*Machine, error) {
@@ -58,6 +62,9 @@ func (m *Machine) StateDir() string {
 func (m *Machine) Inventory(ctx context.Context) (*inventory.Inventory, error) {
 	v := &inventory.Inventory{Machine: inventory.Machine{Kind: "machine", Name: m.host, BootID: bootID()},
 		Files: map[string]inventory.File{}, Dirs: map[string]bool{}}
+	if len(m.images) == 0 {
+		return nil, ErrOwnDisks
+	}
 	for _, path := range m.images {
 		if err := ctx.Err(); err != nil {
 			return nil, err

@@ -1,0 +1,85 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"strings"
+	"testing"
+)
+
+// answer runs a command with somebody at the terminal.
+func (w *world) answer(typed, line string) (int, string) {
+	var out bytes.Buffer
+	e := *w.env
+	e.o = options{}
+	e.Out, e.Err, e.In, e.Ask = &out, &out, strings.NewReader(typed), true
+	return Run(context.Background(), &e, splitWords(line)), out.String()
+}
+
+// TestQuestions: what is lost must be typed as it stands in the draft, else
+// yes; anything else keeps the draft and exits with 3.
+func TestQuestions(t *testing.T) {
+	w := newWorld(t)
+	transcript(w, "$ fundus bench new fernhill --host fernhill\n$ fundus bench disk add sdb --size 1GiB --serial LS-20417\n")
+	for _, c := range []struct {
+		typed, line string
+		exit        int
+		shows       string
+	}{
+		{"no\n", "table new sdb", 3, "type yes to go ahead"},
+		{"yes\n", "table new sdb", 0, "done"},
+		{"yes\n", "partition add sdb", 0, "done"},
+		{"yes\n", "format sdb1 ext4 --label herbarium", 0, "done"},
+		{"yes\n", "format sdb1 ext4 --label mosses", 3, "type herbarium to destroy what is on sdb1"},
+		{"", "format sdb1 ext4 --label mosses", 3, "to go ahead: fundus commit"},
+		{"herbarium\n", "format sdb1 ext4", 0, "done"},
+		{"0417\n", "partition remove sdb1", 0, "type 0417 to destroy"},
+		{"yes\n", "undo", 0, "done"},
+	} {
+		if code, out := w.answer(c.typed, c.line); code != c.exit || !strings.Contains(out, c.shows) {
+			t.Errorf("%s, answered %q: exit %d, want %d with %q:\n%s", c.line, c.typed, code, c.exit, c.shows, out)
+		}
+	}
+}
+
+// TestSerialConsole: 80 columns without UTF-8 get ASCII, no line is longer than
+// 79 columns, and text from a disk cannot play tricks.
+func TestSerialConsole(t *testing.T) {
+	w := newWorld(t)
+	transcript(w, "$ fundus bench new fernhill --host fernhill\n$ fundus bench disk add sdb --size 1GiB --serial \"LS\x1b[2J20417\" --model \"Tansy \u202eT40\"\n"+
+		"$ fundus table new sdb --commit\n$ fundus partition add sdb --size 500MiB --name \"a\x1b[31mb\" --commit\n$ fundus format sdb1 ext4 --label \"x\ay\" --commit\n")
+	w.env.Getenv = func(name string) string { return map[string]string{"FUNDUS_BENCH": "fernhill", "LANG": "C"}[name] }
+	w.env.Terminal, w.env.Width = true, 80
+	for _, line := range []string{"survey", "inspect sdb1", "rehearse", "verify", "partition add sdb --draft", "deed list", "partition list sdb"} {
+		_, out := w.answer("", line)
+		out = strings.NewReplacer("\x1b[1m", "", "\x1b[0m", "", "\x1b[32m", "", "\x1b[33m", "", "\x1b[90m", "", "\x1b[31;1m", "").Replace(out)
+		for l := range strings.Lines(out) {
+			if l = strings.TrimRight(l, "\n"); len(l) > 80 && line != "deed list" {
+				t.Errorf("%s: %d columns: %q", line, len(l), l)
+			}
+			for _, r := range l {
+				if r < ' ' || r > '~' {
+					t.Errorf("%s: %q in %q", line, r, l)
+					break
+				}
+			}
+		}
+	}
+}
+
+// TestDemo: the demo does what it shows.
+func TestDemo(t *testing.T) {
+	w := newWorld(t)
+	if code, out := w.answer("", "demo --keep kept"); code != 0 || !w.exists("kept/bench.yaml") {
+		t.Errorf("exit %d:\n%s", code, out)
+	}
+}
+
+// TestCompletion offers the devices of the machine at hand.
+func TestCompletion(t *testing.T) {
+	w := newWorld(t)
+	transcript(w, "$ fundus bench new fernhill --host fernhill\n")
+	if _, out := w.answer("", `__complete format ""`); !strings.Contains(out, "sda1\text4 64.0 GiB") {
+		t.Errorf("completion: %q", out)
+	}
+}

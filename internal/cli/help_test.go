@@ -1,0 +1,173 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"fundus/core/finding"
+)
+
+// walk calls the function for every command that can be run.
+func walk(cmd *cobra.Command, fn func(*cobra.Command)) {
+	for _, c := range cmd.Commands() {
+		if c.Name() == "help" || c.Name() == "completion" {
+			continue
+		}
+		fn(c)
+		walk(c, fn)
+	}
+}
+
+func bareEnv() *Env { return &Env{Getenv: func(string) string { return "" }} }
+
+// parses reports whether the words are a command of the tree with known options
+// and a number of words that it takes.
+func parses(root *cobra.Command, words []string) error {
+	cmd, rest, err := root.Find(words)
+	if err != nil {
+		return err
+	}
+	if cmd.HasSubCommands() || cmd == root {
+		return fmt.Errorf("%q is no command", strings.Join(words, " "))
+	}
+	if err := cmd.ParseFlags(rest); err != nil {
+		return err
+	}
+	return cmd.ValidateArgs(cmd.Flags().Args())
+}
+
+// TestHelp: every command begins with its intention and ends with two examples
+// that parse, and every option says what it does.
+func TestHelp(t *testing.T) {
+	count := 0
+	walk(NewRoot(bareEnv()), func(c *cobra.Command) {
+		count++
+		examples := strings.Split(c.Example, "\n")
+		if c.Short == "" || strings.HasSuffix(c.Short, ".") || len(examples) != 2 {
+			t.Errorf("%s: %q, %d examples", c.CommandPath(), c.Short, len(examples))
+		}
+		for _, line := range examples {
+			words, ok := strings.CutPrefix(line, "  fundus ")
+			if !ok {
+				t.Errorf("%s: example %q", c.CommandPath(), line)
+			} else if err := parses(NewRoot(bareEnv()), splitWords(words)); err != nil {
+				t.Errorf("%s: example %q: %v", c.CommandPath(), line, err)
+			}
+		}
+		c.Flags().VisitAll(func(f *pflag.Flag) {
+			if f.Usage == "" {
+				t.Errorf("%s: --%s has no description", c.CommandPath(), f.Name)
+			}
+		})
+	})
+	if count < 25 {
+		t.Errorf("only %d commands", count)
+	}
+}
+
+// TestNearMissesPointToCommands: the right command of each near miss exists.
+func TestNearMissesPointToCommands(t *testing.T) {
+	for _, m := range nearMisses() {
+		words, _, _ := strings.Cut(strings.TrimPrefix(m.right, "fundus "), " (")
+		if err := parses(NewRoot(bareEnv()), strings.Fields(words)); err != nil {
+			t.Errorf("%v: %v", m.words, err)
+		}
+		for _, w := range m.words {
+			if err := parses(NewRoot(bareEnv()), strings.Fields(w)); err == nil {
+				t.Errorf("%q is a command itself", w)
+			}
+		}
+	}
+}
+
+// TestReference holds docs/commands.md against the command tree; -update
+// writes it.
+func TestReference(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("# Commands\n\nWritten from the command tree; `go test ./internal/cli -run TestReference -update` writes it anew.\n")
+	walk(NewRoot(bareEnv()), func(c *cobra.Command) {
+		if c.HasSubCommands() {
+			return
+		}
+		text := c.Long
+		if text == "" {
+			text = c.Short + "."
+		}
+		fmt.Fprintf(&b, "\n## %s\n\n%s\n\n```\n%s\n```\n", strings.TrimSuffix(c.UseLine(), " [flags]"), text, c.Example)
+		if usage := c.LocalFlags().FlagUsages(); usage != "" {
+			fmt.Fprintf(&b, "\n```\n%s```\n", usage)
+		}
+	})
+	holdFile(t, filepath.Join("..", "..", "docs", "commands.md"), []byte(b.String()))
+}
+
+func holdFile(t *testing.T, path string, got []byte) {
+	t.Helper()
+	if *update {
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, got, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return
+	}
+	want, err := os.ReadFile(path)
+	if err != nil || !bytes.Equal(got, want) {
+		t.Errorf("%s is not what the code says (%v); run the test with -update", path, err)
+	}
+}
+
+// TestMendsParse: the command that each finding names exists, with its words.
+func TestMendsParse(t *testing.T) {
+	w := newWorld(t)
+	transcript(w, mendStory)
+	seen := map[finding.ID]bool{}
+	for _, f := range findingsOf(t, w) {
+		if f.Mend == "" {
+			continue
+		}
+		seen[f.ID] = true
+		if err := parses(NewRoot(bareEnv()), strings.Fields(strings.TrimPrefix(f.Mend, "fundus "))); err != nil {
+			t.Errorf("%s: %q: %v", f.ID, f.Mend, err)
+		}
+	}
+	for _, id := range []finding.ID{finding.TablePrimary, finding.DuplicateLabel, finding.FstabUnknown, finding.FstabTwice} {
+		if !seen[id] {
+			t.Errorf("%s was not provoked", id)
+		}
+	}
+}
+
+const mendStory = `
+$ fundus bench new fernhill --host fernhill
+$ fundus bench disk add sdb --size 1GiB --serial LS-20417
+$ fundus bench disk add sdc --size 1GiB --serial TA-7731
+$ fundus table new sdb --commit
+$ fundus format sdc ext4 --label fernhill --commit --despite=duplicate-label
+$ damage fernhill/disks/sdb.img 552
+$ append fernhill/root/etc/fstab UUID=gone /srv/x ext4 defaults 0 2
+$ append fernhill/root/etc/fstab LABEL=fernhill /srv/x ext4 defaults 0 2
+`
+
+func findingsOf(t *testing.T, w *world) []finding.Finding {
+	t.Helper()
+	var out bytes.Buffer
+	e := *w.env
+	e.Out, e.Err = &out, &out
+	Run(context.Background(), &e, []string{"verify", "--json"})
+	var doc struct{ Findings []finding.Finding }
+	if err := json.Unmarshal(out.Bytes(), &doc); err != nil {
+		t.Fatalf("%v: %s", err, out.String())
+	}
+	return doc.Findings
+}

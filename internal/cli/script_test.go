@@ -1,0 +1,300 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"flag"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"fundus/core/block"
+	"fundus/core/block/file"
+)
+
+var update = flag.Bool("update", false, "rewrite the transcripts")
+
+func TestMain(m *testing.M) {
+	time.Local = time.UTC
+	os.Exit(m.Run())
+}
+
+// world is where a transcript runs: a temporary folder, a fixed clock, a seeded
+// source of randomness.
+type world struct {
+	t    *testing.T
+	dir  string
+	env  *Env
+	code string // the last one that was printed
+	held []*os.File
+}
+
+func newWorld(t *testing.T) *world {
+	t.Helper()
+	w := &world{t: t, dir: t.TempDir()}
+	t.Chdir(w.dir)
+	at := time.Date(2026, 3, 1, 8, 15, 0, 0, time.UTC)
+	w.env = &Env{
+		In: strings.NewReader(""), Random: rand.NewChaCha8([32]byte{1}), Shield: func() func() { return func() {} },
+		Now: func() time.Time { at = at.Add(time.Second); return at },
+		Getenv: func(name string) string {
+			switch {
+			case name == "FUNDUS_BENCH" && w.exists("fernhill"):
+				return "fernhill"
+			case name == "LANG":
+				return "C.UTF-8"
+			}
+			return ""
+		},
+	}
+	return w
+}
+
+func (w *world) exists(name string) bool {
+	_, err := os.Stat(filepath.Join(w.dir, name))
+	return err == nil
+}
+
+// fundus runs one command and gives what it printed with its exit code. What
+// exits with 1 or 2, and every look, must leave each file as it was.
+func (w *world) fundus(line string) string {
+	var out bytes.Buffer
+	e := *w.env
+	e.o = options{}
+	e.Out, e.Err = &out, &out
+	before := w.digests()
+	words := splitWords(strings.ReplaceAll(line, "$CODE", w.code))
+	if !w.exists("fernhill") && !strings.HasPrefix(line, "bench") {
+		words = append(words, "--state", filepath.Join(w.dir, "state"))
+	}
+	code := Run(context.Background(), &e, words)
+	looks := []string{"survey", "inspect", "verify", "rehearse", "version", "help"}
+	takenBack := strings.Contains(out.String(), "was taken back") // its record stays
+	if after := w.digests(); !takenBack && (code == 1 || code == 2 || slices.Contains(looks, strings.Fields(line)[0])) && before != after {
+		w.t.Errorf("fundus %s: exit code %d, but files changed:\nbefore\n%s\nafter\n%s", line, code, before, after)
+	}
+	text := out.String()
+	if found := regexp.MustCompile(`fundus commit ([0-9a-f]{8})`).FindStringSubmatch(text); found != nil {
+		w.code = found[1]
+	}
+	if code != 0 {
+		text += fmt.Sprintf("[exit %d]\n", code)
+	}
+	return w.stable(text)
+}
+
+// stable takes out of an output what differs from run to run.
+func (w *world) stable(text string) string {
+	text = strings.ReplaceAll(text, w.dir, "DIR")
+	text = regexp.MustCompile(`this machine \([^)]*\)`).ReplaceAllString(text, "this machine (HOST)")
+	text = regexp.MustCompile(`\b(\d{4})-[0-9a-f]{8}\b`).ReplaceAllString(text, "$1-CODE")
+	text = regexp.MustCompile(`(commit|draft|draft has|be draft|forget) [0-9a-f]{8}\b`).ReplaceAllString(text, "$1 CODE")
+	text = regexp.MustCompile(`(?m)^[0-9a-f]{8} `).ReplaceAllString(text, "CODE     ")
+	text = regexp.MustCompile(`\(go1[^)]*\)`).ReplaceAllString(text, "(GO)")
+	return regexp.MustCompile(`process \d+`).ReplaceAllString(text, "process N")
+}
+
+// digests is one line for each file of the folder, but for the lock.
+func (w *world) digests() string {
+	var lines []string
+	err := filepath.WalkDir(w.dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || d.Name() == "lock" {
+			return err
+		}
+		sum, err := sparseDigest(path)
+		lines = append(lines, fmt.Sprintf("%x %s", sum[:8], path))
+		return err
+	})
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return strings.Join(lines, "\n")
+}
+
+// sparseDigest hashes data and skips holes, with their places.
+func sparseDigest(path string) (sum []byte, err error) {
+	h := sha256.New()
+	d, err := file.Open(path, false, block.Geometry{Logical: 1})
+	if err != nil {
+		return nil, err
+	}
+	defer d.Close()
+	for off := int64(0); off < d.Size(); {
+		_, end, hole, err := d.Next(off)
+		if err != nil {
+			return nil, err
+		}
+		for !hole && off < end {
+			n := min(end-off, 1<<20)
+			b, err := block.ReadSized(d, off, n, n)
+			if err != nil {
+				return nil, err
+			}
+			if !block.IsZero(b) { // zeros and holes are the same bytes
+				fmt.Fprintf(h, "%d ", off)
+				h.Write(b)
+			}
+			off += n
+		}
+		off = end
+	}
+	fmt.Fprintf(h, "%d", d.Size())
+	return h.Sum(nil), nil
+}
+
+// copySparse copies the data of an image over another of the same size.
+func copySparse(from, to string) error {
+	a, errA := file.Open(from, false, block.Geometry{Logical: 1})
+	b, errB := file.Open(to, true, block.Geometry{Logical: 1})
+	if err := errors.Join(errA, errB); err != nil {
+		return err
+	}
+	defer a.Close()
+	defer b.Close()
+	for off := int64(0); off < a.Size(); {
+		_, end, hole, err := a.Next(off)
+		if err != nil {
+			return err
+		}
+		for n := int64(0); !hole && off < end; off += n {
+			n = min(end-off, 1<<20)
+			data, err := block.ReadSized(a, off, n, n)
+			if err != nil {
+				return err
+			}
+			if _, err := b.WriteAt(data, off); err != nil {
+				return err
+			}
+		}
+		off = end
+	}
+	return nil
+}
+
+// other runs a line that is no command of Fundus: something that happens to
+// the machine.
+func (w *world) other(line string) string {
+	f := strings.SplitN(line, " ", 3)
+	var err error
+	switch f[0] {
+	case "damage": // FILE OFFSET: turn all bits of a byte over
+		var d *file.File
+		if found, _ := filepath.Glob(f[1]); len(found) == 1 {
+			f[1] = found[0]
+		}
+		if d, err = file.Open(f[1], true, block.Geometry{Logical: 1}); err == nil {
+			at, _ := strconv.ParseInt(f[2], 10, 64)
+			b, errRead := block.ReadSized(d, at, 1, 1)
+			if err = errRead; err == nil {
+				_, err = d.WriteAt([]byte{b[0] ^ 0xFF}, at)
+			}
+			d.Close()
+		}
+	case "append":
+		var h *os.File
+		if h, err = os.OpenFile(f[1], os.O_APPEND|os.O_WRONLY, 0); err == nil {
+			_, err = h.WriteString(f[2] + "\n")
+			h.Close()
+		}
+	case "copy":
+		err = copySparse(f[1], f[2])
+	case "image": // FILE MIB
+		n, _ := strconv.ParseInt(f[2], 10, 64)
+		err = file.Create(f[1], n<<20)
+	case "readonly":
+		err = os.Chmod(f[1], 0o444)
+	case "lock":
+		var h *os.File
+		if h, err = os.Open(f[1]); err == nil {
+			w.held = append(w.held, h)
+			err = syscall.Flock(int(h.Fd()), syscall.LOCK_EX)
+		}
+	case "unlock":
+		for _, h := range w.held {
+			h.Close()
+		}
+	case "digest": // FILE: to be compared by eye and by the transcript
+		sum, errSum := sparseDigest(f[1])
+		if err = errSum; err == nil {
+			return fmt.Sprintf("%x\n", sum[:8])
+		}
+	default:
+		err = fmt.Errorf("unknown line %q", line)
+	}
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return ""
+}
+
+// TestScripts runs each transcript: lines that begin with "$ " are carried out,
+// what stands between them must be what is printed, and lines that begin with
+// "# " say what is shown. -update rewrites what is printed.
+func TestScripts(t *testing.T) {
+	paths, err := filepath.Glob("testdata/script/*.txt")
+	if err != nil || len(paths) == 0 {
+		t.Fatal(paths, err)
+	}
+	for _, path := range paths {
+		path, err := filepath.Abs(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Run(strings.TrimSuffix(filepath.Base(path), ".txt"), func(t *testing.T) {
+			want, err := os.ReadFile(path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			got := transcript(newWorld(t), string(want))
+			if *update {
+				if err := os.WriteFile(path, []byte(got), 0o644); err != nil {
+					t.Fatal(err)
+				}
+			} else if got != string(want) {
+				t.Errorf("the transcript differs:\n%s", firstDifference(got, string(want)))
+			}
+		})
+	}
+}
+
+func transcript(w *world, text string) string {
+	var b strings.Builder
+	for line := range strings.Lines(text) {
+		line = strings.TrimRight(line, "\n")
+		command, is := strings.CutPrefix(line, "$ ")
+		switch words, fundus := strings.CutPrefix(command, "fundus "); {
+		case is && fundus:
+			fmt.Fprintf(&b, "%s\n%s", line, w.fundus(words))
+		case is:
+			fmt.Fprintf(&b, "%s\n%s", line, w.other(command))
+		case strings.HasPrefix(line, "# "):
+			fmt.Fprintf(&b, "%s\n", line)
+		}
+	}
+	return b.String()
+}
+
+func firstDifference(got, want string) string {
+	g, w := strings.Split(got, "\n"), strings.Split(want, "\n")
+	command := ""
+	for i := range min(len(g), len(w)) {
+		if strings.HasPrefix(g[i], "$ ") {
+			command = g[i]
+		}
+		if g[i] != w[i] {
+			return fmt.Sprintf("line %d, after %s\ngot  %q\nwant %q", i+1, command, g[i], w[i])
+		}
+	}
+	return fmt.Sprintf("%d lines, want %d", len(g), len(w))
+}

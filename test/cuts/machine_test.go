@@ -1,0 +1,230 @@
+package cuts
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"fundus/core/block"
+	"fundus/core/fs"
+	"fundus/core/inventory"
+	"fundus/core/scan"
+	"fundus/internal/deed"
+	"fundus/internal/draft"
+	"fundus/internal/machine"
+	"fundus/internal/task"
+)
+
+// rig is a machine with one disk in memory whose power can be cut. What the
+// medium holds is an overlay over an earlier rig's medium, so that each cut
+// starts from the same bytes without copying them.
+type rig struct {
+	medium *block.Overlay
+	fault  block.Fault
+	faulty *block.Faulty
+	root   string
+	known  map[int]bool // partitions in the kernel
+}
+
+var _ machine.Machine = (*rig)(nil)
+
+var clock = time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
+
+const diskSize = 40 << 20
+
+// memoryDir is a directory in which a sync costs nothing.
+func memoryDir(t testing.TB) string {
+	t.Helper()
+	base := "/dev/shm"
+	if _, err := os.Stat(base); err != nil {
+		base = ""
+	}
+	dir, err := os.MkdirTemp(base, "fundus-cuts-")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	return dir
+}
+
+func newRig(t testing.TB, physical int64) *rig {
+	t.Helper()
+	r := &rig{medium: block.NewMemory(diskSize, block.Geometry{Logical: 512, Physical: physical}), fault: block.NoFault, root: memoryDir(t), known: map[int]bool{}}
+	if err := os.MkdirAll(filepath.Join(r.root, "etc"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+// clone has the same bytes, and the power back.
+func (r *rig) clone() *rig {
+	c := &rig{medium: block.NewOverlay(r.medium, block.Spill{}), fault: block.NoFault, root: r.root, known: map[int]bool{}}
+	for k, v := range r.known {
+		c.known[k] = v
+	}
+	return c
+}
+
+func (r *rig) Root() string     { return r.root }
+func (r *rig) StateDir() string { return filepath.Join(r.root, "state") }
+
+func (r *rig) node() inventory.Node {
+	return inventory.Node{Name: "sdb", Path: "/dev/sdb", Form: inventory.Disk, Size: diskSize, Geometry: r.medium.Geometry(), InKernel: true,
+		Hardware: inventory.Hardware{Model: "Larkspur S300", Serial: "LS-20417"},
+		Identity: inventory.Identity{Disk: "sata Larkspur S300 LS-20417", Size: diskSize, Sector: 512}}
+}
+
+func (r *rig) Inventory(context.Context) (*inventory.Inventory, error) {
+	v := &inventory.Inventory{Machine: inventory.Machine{Kind: "bench", Name: "rig", BootID: "one"}, Files: map[string]inventory.File{}, Dirs: map[string]bool{}}
+	v.Nodes = scan.Disk(r.node(), r.medium)
+	for i := range v.Nodes {
+		if n := &v.Nodes[i]; n.Number > 0 {
+			n.InKernel = r.known[n.Number]
+		}
+	}
+	return v, nil
+}
+
+func (r *rig) Open(context.Context, string) (block.Device, error) {
+	return block.NewSlice(r.medium, 0, r.medium.Size())
+}
+
+func (r *rig) ReadFile(path string) (machine.FileState, error) {
+	return machine.ReadFileState(filepath.Join(r.root, path))
+}
+
+func (r *rig) Claim(context.Context, []machine.Target) (*machine.Claim, error) {
+	if r.faulty == nil {
+		r.faulty = block.NewFaulty(r.medium, r.fault)
+	}
+	return machine.NewClaim(map[string]block.Device{"sdb": r.faulty}, nil), nil
+}
+
+func (r *rig) Do(_ context.Context, a machine.Action) error {
+	r.known[a.Number] = a.Verb == machine.AddPartition
+	return nil
+}
+
+func (r *rig) Holds(_ context.Context, a machine.Action) (bool, error) {
+	return r.known[a.Number] == (a.Verb == machine.AddPartition), nil
+}
+
+// commit carries a request out; the store is a new one in the directory.
+func (r *rig) commit(store *deed.Store, request task.Request) (*deed.Deed, error) {
+	s := task.Setting{Machine: r, Store: store, Clock: clock}
+	s.Seed[0] = 9
+	plan, err := task.Plan(context.Background(), s, request)
+	if err != nil {
+		return nil, err
+	}
+	defer plan.Close()
+	if plan.Draft.Empty() {
+		return nil, errors.New("nothing to do")
+	}
+	c := deed.Commit{Store: store, Machine: r, Reviewed: &plan.Draft, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Plan(ctx, s, request) }}
+	return c.Run(context.Background())
+}
+
+// recover brings whatever is unfinished to an end.
+func (r *rig) recover(store *deed.Store, way deed.Direction) error {
+	list, err := store.Unfinished()
+	if err != nil {
+		return err
+	}
+	for _, d := range list {
+		rec := deed.Recover{Store: store, Machine: r, Direction: way}
+		if _, err := rec.Run(context.Background(), d); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func storeIn(t testing.TB) *deed.Store {
+	t.Helper()
+	return deed.NewStore(memoryDir(t), func() time.Time { return clock })
+}
+
+// copyStore copies the directory, so that both directions start alike.
+func copyStore(t testing.TB, from *deed.Store) *deed.Store {
+	t.Helper()
+	to := storeIn(t)
+	if err := os.CopyFS(to.Dir, os.DirFS(from.Dir)); err != nil {
+		t.Fatal(err)
+	}
+	return to
+}
+
+// sight is what Linux would make of the medium: a line for each device, with
+// its place in the table and the one thing that it is taken for.
+type sight struct {
+	lines  []string // of devices that are not fenced
+	fenced []string // of those that are, without their contents
+	mixed  string   // a fenced device on which something else is believed too
+}
+
+func (s sight) String() string { return strings.Join(append(s.lines, s.fenced...), "\n") }
+
+func seen(r *rig) sight {
+	var s sight
+	for _, n := range scan.Disk(r.node(), r.medium) {
+		line := n.Name
+		if n.Table != nil {
+			line += " " + string(n.Table.Scheme) + " " + n.Table.ID
+		}
+		if n.Number > 0 {
+			line += fmt.Sprintf(" %v %s", n.Entry.Span, n.Entry.UUID)
+		}
+		bare, fenced, others := line, false, ""
+		for _, c := range n.Contents {
+			switch c.Class {
+			case fs.Fence:
+				fenced = true
+			case fs.Table:
+			default:
+				others += fmt.Sprintf(" %s/%s/%s/%s", c.Kind, c.Label, c.UUID, c.State)
+			}
+		}
+		if !fenced {
+			s.lines = append(s.lines, line+others)
+			continue
+		}
+		s.fenced = append(s.fenced, bare)
+		if others != "" {
+			s.mixed += n.Name + others
+		}
+	}
+	return s
+}
+
+// same compares the media byte by byte where either holds data.
+func same(a, b *rig) error {
+	for off := int64(0); off < diskSize; {
+		_, endA, holeA, errA := a.medium.Next(off)
+		_, endB, holeB, errB := b.medium.Next(off)
+		if err := errors.Join(errA, errB); err != nil {
+			return err
+		}
+		end := min(endA, endB, off+1<<20)
+		if holeA && holeB {
+			off = min(endA, endB)
+			continue
+		}
+		x, errX := block.ReadSized(a.medium, off, end-off, 1<<20)
+		y, errY := block.ReadSized(b.medium, off, end-off, 1<<20)
+		if err := errors.Join(errX, errY); err != nil {
+			return err
+		}
+		if !bytes.Equal(x, y) {
+			return fmt.Errorf("bytes %d to %d differ", off, end)
+		}
+		off = end
+	}
+	return nil
+}

@@ -1,0 +1,172 @@
+// Package structure holds the rules of the architecture: who may import whom,
+// and what nobody may use. It reads the source alone.
+package structure
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+type source struct {
+	path    string // from the module's root
+	pkg     string // import path inside the module
+	imports []string
+	file    *ast.File
+}
+
+func sources(t *testing.T) []source {
+	t.Helper()
+	root := filepath.Join("..", "..")
+	var out []source
+	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() && strings.HasPrefix(d.Name(), ".") && len(d.Name()) > 2 {
+			return fs.SkipDir
+		}
+		if !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return nil
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ParseComments)
+		if err != nil {
+			return err
+		}
+		rel, err := filepath.Rel(root, path)
+		s := source{path: rel, pkg: "fundus/" + filepath.ToSlash(filepath.Dir(rel)), file: f}
+		for _, i := range f.Imports {
+			s.imports = append(s.imports, strings.Trim(i.Path.Value, `"`))
+		}
+		out = append(out, s)
+		return err
+	})
+	if err != nil || len(out) < 40 {
+		t.Fatalf("%d sources read: %v", len(out), err)
+	}
+	return out
+}
+
+func under(path string, dirs ...string) bool {
+	for _, d := range dirs {
+		if path == d || strings.HasPrefix(path, d+"/") {
+			return true
+		}
+	}
+	return false
+}
+
+// TestImports holds each rule of the import graph.
+func TestImports(t *testing.T) {
+	small := []string{"github.com/google/uuid"}
+	for _, s := range sources(t) {
+		for _, i := range s.imports {
+			std := !strings.Contains(strings.Split(i, "/")[0], ".") && !under(i, "fundus")
+			deny := func(rule string) { t.Errorf("%s imports %s: %s", s.path, i, rule) }
+			system := i == "syscall" || under(i, "golang.org/x/sys")
+			switch {
+			case under(s.pkg, "fundus/core") && !std && !under(i, "fundus/core") && !under(i, small...) && !(system && under(s.pkg, "fundus/core/block/file")):
+				deny("core imports the standard library, core and small value libraries")
+			case system && !under(s.pkg, "fundus/core/block/file", "fundus/internal/machine/live", "fundus/internal/oscall", "fundus/cmd/fundus"):
+				deny("system calls belong to block/file, machine/live and oscall")
+			case under(s.pkg, "fundus/internal/task") && under(i, "fundus/internal/cli", "fundus/internal/view"):
+				deny("a task knows neither commands nor views")
+			case under(s.pkg, "fundus/internal/view") && under(i, "fundus/core") && !under(i, "fundus/core/quantity", "fundus/core/finding", "fundus/core/progress", "fundus/core/inventory"):
+				deny("a view is given results")
+			case under(s.pkg, "fundus/core/fs") && under(i, "fundus/core/table"):
+				deny("a file system knows no table")
+			case under(s.pkg, "fundus/core/fs") && under(i, "fundus/core/fs") && i != "fundus/core/fs" && i != s.pkg:
+				deny("a file system knows no other")
+			case under(s.pkg, "fundus/core/verify", "fundus/core/boot") && under(i, "fundus/core/block", "fundus/core/table") && i != "fundus/core/block" && i != "fundus/core/table":
+				deny("verify and rehearse compute on the inventory alone")
+			}
+		}
+	}
+}
+
+// TestKindsAreFolders: each file system is one folder, and the list of kinds
+// imports exactly those.
+func TestKindsAreFolders(t *testing.T) {
+	folders, listed := map[string]bool{}, map[string]bool{}
+	for _, s := range sources(t) {
+		if under(s.pkg, "fundus/core/fs") && s.pkg != "fundus/core/fs" {
+			folders[s.pkg] = true
+		}
+		if s.pkg == "fundus/core/kind" {
+			for _, i := range s.imports {
+				listed[i] = true
+			}
+		}
+	}
+	for f := range folders {
+		if !listed[f] {
+			t.Errorf("%s is not in the list of kinds", f)
+		}
+	}
+	if len(folders) < 4 {
+		t.Errorf("only %d file systems found", len(folders))
+	}
+}
+
+// TestOnlyMainExits: nothing below main ends the program or writes past the
+// writers that it was given, and only the deed and the machines claim devices.
+func TestOnlyMainExits(t *testing.T) {
+	for _, s := range sources(t) {
+		ast.Inspect(s.file, func(n ast.Node) bool {
+			sel, ok := n.(*ast.SelectorExpr)
+			if !ok {
+				return true
+			}
+			pkg, _ := sel.X.(*ast.Ident)
+			if pkg != nil && pkg.Name == "os" && !under(s.pkg, "fundus/cmd/fundus") {
+				switch sel.Sel.Name {
+				case "Stdout", "Stderr", "Stdin", "Exit", "Args":
+					t.Errorf("%s uses os.%s", s.path, sel.Sel.Name)
+				}
+			}
+			if pkg != nil && pkg.Name == "exec" {
+				t.Errorf("%s runs another program", s.path)
+			}
+			if sel.Sel.Name == "Claim" && !under(s.pkg, "fundus/internal/deed", "fundus/internal/machine", "fundus/core") {
+				t.Errorf("%s claims a device: only deeds and machines do", s.path)
+			}
+			return true
+		})
+	}
+}
+
+// TestPackagesAreDocumented: every package says what it models.
+func TestPackagesAreDocumented(t *testing.T) {
+	documented := map[string]bool{}
+	for _, s := range sources(t) {
+		documented[s.pkg] = documented[s.pkg] || s.file.Doc != nil
+	}
+	for pkg, ok := range documented {
+		if !ok {
+			t.Errorf("%s has no package comment", pkg)
+		}
+	}
+}
+
+// TestFilesAndFunctionsStaySmall: a file has at most 800 lines and a function at
+// most 80.
+func TestFilesAndFunctionsStaySmall(t *testing.T) {
+	for _, s := range sources(t) {
+		fset := token.NewFileSet()
+		f, err := parser.ParseFile(fset, filepath.Join("..", "..", s.path), nil, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if n := fset.Position(f.FileEnd).Line; n > 800 {
+			t.Errorf("%s has %d lines", s.path, n)
+		}
+		for _, d := range f.Decls {
+			if fn, ok := d.(*ast.FuncDecl); ok {
+				if n := fset.Position(fn.End()).Line - fset.Position(fn.Pos()).Line + 1; n > 80 {
+					t.Errorf("%s: %s has %d lines", s.path, fn.Name.Name, n)
+				}
+			}
+		}
+	}
+}
