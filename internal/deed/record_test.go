@@ -1,0 +1,259 @@
+package deed
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"fundus/core/block"
+	"fundus/core/inventory"
+	"fundus/internal/draft"
+	"fundus/internal/machine"
+)
+
+func sample() *Manifest {
+	return &Manifest{Format: draft.Format, ID: "0007-3fa9c210", Number: 7, Code: "3fa9c210", Created: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), Title: "format sdb1 as ext4",
+		Request: draft.Request{Verb: "format", Args: []byte(`{"target":"sdb1"}`)}, Targets: []draft.Target{{Name: "sdb", Identity: inventory.Identity{Disk: "LS-20417"}}},
+		Steps:   []draft.Step{{Kind: draft.Write, Title: "make ext4", Disk: "sdb", Target: &machine.Target{Disk: "sdb", Size: 512}}},
+		Units:   []UnitRecord{{Kind: draft.Write, Role: draft.WritePart, Disk: "sdb", After: [2]int{0, 1}, Before: [2]int{1, 2}}},
+		Digests: map[string]string{"extents": "ab"}}
+}
+
+// TestManifestIsKeptOrRefused: it is read as it was written; with any byte
+// turned over, or cut anywhere, it is refused as damaged.
+func TestManifestIsKeptOrRefused(t *testing.T) {
+	data, err := sample().encode()
+	if err != nil {
+		t.Fatal(err)
+	}
+	m, err := decodeManifest(data)
+	if err != nil || m.ID != "0007-3fa9c210" || m.Steps[0].Target.Size != 512 {
+		t.Fatalf("decode: %+v, %v", m, err)
+	}
+	for i := range data {
+		turned := bytes.Clone(data)
+		turned[i] ^= 0x20
+		if _, err := decodeManifest(turned); !errors.Is(err, ErrTorn) {
+			t.Fatalf("byte %d turned over: %v", i, err)
+		}
+		if _, err := decodeManifest(data[:i]); !errors.Is(err, ErrTorn) {
+			t.Fatalf("cut at %d: %v", i, err)
+		}
+	}
+	later := sample()
+	later.Format++
+	data, _ = later.encode()
+	if _, err := decodeManifest(data); !errors.Is(err, ErrVersion) {
+		t.Errorf("of a later release: %v", err)
+	}
+	wrong := sample()
+	wrong.Units[0].Step = 9
+	data, _ = wrong.encode()
+	if _, err := decodeManifest(data); !errors.Is(err, ErrTorn) {
+		t.Errorf("a unit of no step: %v", err)
+	}
+	if err := sample().checkRanges(1); !errors.Is(err, ErrTorn) {
+		t.Errorf("runs that are not there: %v", err)
+	}
+}
+
+// FuzzManifest: any bytes give an error, or a manifest that is written again as
+// one that reads the same.
+func FuzzManifest(f *testing.F) {
+	data, _ := sample().encode()
+	f.Add(data)
+	f.Add([]byte("{}\nsha256 44136fa355b3678a1146ad16f7e8649e94fb4fc21fe77e8310c060f61caaff8a\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		m, err := decodeManifest(data)
+		if err != nil {
+			return
+		}
+		again, err := m.encode()
+		if err != nil {
+			t.Skip() // a request that is no JSON
+		}
+		if _, err := decodeManifest(again); err != nil {
+			t.Fatal(err)
+		}
+	})
+}
+
+// FuzzExtents: any bytes give an error or runs that encode to the very same.
+func FuzzExtents(f *testing.F) {
+	f.Add([]byte(extentsTag))
+	f.Add(run{Off: 4096, Len: 512, At: 7, Size: 30, CRC: 9}.append([]byte(extentsTag)))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		runs, err := decodeRuns(data)
+		if err != nil {
+			return
+		}
+		again := []byte(extentsTag)
+		for _, r := range runs {
+			again = r.append(again)
+		}
+		if !bytes.Equal(again, data) {
+			t.Fatalf("%x becomes %x", data, again)
+		}
+	})
+}
+
+// TestImagesGiveTheBytesBack: runs of data and zeros, shorter and longer than a
+// frame; and a damaged frame is refused.
+func TestImagesGiveTheBytesBack(t *testing.T) {
+	dev := block.NewMemory(8<<20, block.DefaultGeometry)
+	rng := rand.New(rand.NewPCG(1, 1))
+	noise := make([]byte, 3<<20)
+	for i := range noise {
+		noise[i] = byte(rng.Uint32())
+	}
+	if _, err := dev.WriteAt(noise, 1<<20); err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(t.TempDir(), "after.img")
+	w, err := newImageWriter(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var runs []run
+	for _, e := range []block.Extent{{Off: 0, Len: 512}, {Off: 1 << 20, Len: 2500 * 512}, {Off: 5 << 20, Len: 1 << 20, Zero: true}, {Off: 3<<20 - 512, Len: 2 << 20}} {
+		if runs, err = w.add(runs, dev, e.Off, e.Len, e.Zero); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := w.close(); err != nil {
+		t.Fatal(err)
+	}
+	r, err := newImageReader(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer r.close()
+	zeros, last := 0, run{}
+	for _, x := range runs {
+		if x.Zero {
+			zeros++
+			continue
+		}
+		got, err := r.read(x)
+		want, _ := block.ReadSized(dev, x.Off, x.Len, chunk)
+		if err != nil || !bytes.Equal(got, want) {
+			t.Fatalf("run at %d: %v", x.Off, err)
+		}
+		last = x
+	}
+	if zeros != 2 {
+		t.Errorf("%d zero runs, want the two that are zero throughout", zeros)
+	}
+	last.CRC++
+	if _, err := r.read(last); !errors.Is(err, ErrTorn) {
+		t.Errorf("a frame with other bytes: %v", err)
+	}
+}
+
+func logLine(body string) string {
+	return fmt.Sprintf("%08x %s\n", crc32.ChecksumIEEE([]byte(body)), body)
+}
+
+// TestLogTellsWhereThingsStand: after each sequence of events, which unit is
+// next, and whether it may be done in part.
+func TestLogTellsWhereThingsStand(t *testing.T) {
+	for _, c := range []struct {
+		events string
+		want   position
+	}{
+		{"", position{0, false, Unfinished, ""}},
+		{"begin 0", position{0, true, Unfinished, "boot"}},
+		{"begin 0,end 0", position{1, false, Unfinished, "boot"}},
+		{"begin 0,end 0,begin 1", position{1, true, Unfinished, "boot"}},
+		{"begin 0,end 0,begin 1,begin-back 1", position{1, true, Unfinished, "boot"}},
+		{"begin 0,end 0,begin 1,begin-back 1,end-back 1", position{1, false, Unfinished, "boot"}},
+		{"begin 0,end 0,begin-back 0,end-back 0,taken-back 0", position{0, false, TakenBack, "boot"}},
+		{"begin 0,end 0,completed 0", position{1, false, Done, "boot"}},
+		{"begin 0,end 0,begin-back 0,begin 0", position{0, true, Unfinished, "boot"}},
+	} {
+		text := ""
+		for e := range strings.SplitSeq(c.events, ",") {
+			if e != "" {
+				text += logLine("2026-03-01T08:00:00Z boot " + e + " words")
+			}
+		}
+		got, err := parseLog([]byte(text))
+		if err != nil || got != c.want {
+			t.Errorf("%q: %+v, %v, want %+v", c.events, got, err, c.want)
+		}
+		for cut := range len(text) { // a torn last line is left out
+			if lines := strings.Count(text[:cut], "\n"); strings.Count(text, "\n")-lines > 1 {
+				continue
+			}
+			if _, err := parseLog([]byte(text[:cut])); err != nil {
+				t.Errorf("%q cut at %d: %v", c.events, cut, err)
+			}
+		}
+	}
+	bad := logLine("2026-03-01T08:00:00Z boot begin 0 x") + "00000000 damaged\n" + logLine("2026-03-01T08:00:00Z boot end 0 x")
+	if _, err := parseLog([]byte(bad)); !errors.Is(err, ErrTorn) {
+		t.Errorf("damage before the last line: %v", err)
+	}
+}
+
+// FuzzLog: any bytes are read without a panic, and a position is never
+// negative.
+func FuzzLog(f *testing.F) {
+	f.Add([]byte(logLine("2026-03-01T08:00:00Z boot begin 3 write")))
+	f.Add([]byte("\n\n\n"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if p, _ := parseLog(data); p.next < 0 {
+			t.Fatalf("%+v", p)
+		}
+	})
+}
+
+// TestDraftsAreForgotten after 24 hours, and when there are more than 50.
+func TestDraftsAreForgotten(t *testing.T) {
+	now := time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
+	s := NewStore(filepath.Join(t.TempDir(), "state"), func() time.Time { return now })
+	for i := range 60 {
+		now = now.Add(time.Minute)
+		if err := s.PutDraft(StoredDraft{Code: fmt.Sprintf("%08x", i), Created: now}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	all, err := s.Drafts()
+	if err != nil || len(all) != maxDrafts || all[0].Code != "0000003b" {
+		t.Errorf("%d drafts, newest %v, %v", len(all), all[0].Code, err)
+	}
+	if _, err := s.Draft("00000000"); !errors.Is(err, ErrNoDraft) {
+		t.Errorf("the oldest: %v", err)
+	}
+	if err := os.WriteFile(s.path("drafts", "0000003b.json"), []byte("{"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Draft("0000003b"); !errors.Is(err, ErrNoDraft) {
+		t.Errorf("a torn one: %v", err)
+	}
+	now = now.Add(25 * time.Hour)
+	if all, _ := s.Drafts(); len(all) != 0 {
+		t.Errorf("%d drafts after a day", len(all))
+	}
+}
+
+// TestDirectoryWithoutManifestIsNoDeed: it never touched a device.
+func TestDirectoryWithoutManifestIsNoDeed(t *testing.T) {
+	s := NewStore(t.TempDir(), time.Now)
+	if err := os.MkdirAll(s.path("deeds", "0001-ab"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if all, err := s.List(); len(all) != 0 || err != nil {
+		t.Errorf("List = %v, %v", all, err)
+	}
+	if _, err := s.Find(""); !errors.Is(err, ErrNone) {
+		t.Errorf("Find = %v", err)
+	}
+}

@@ -1,0 +1,330 @@
+package bench
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"hash/crc32"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+
+	"fundus/core/block"
+	"fundus/core/block/file"
+	"fundus/core/fence"
+	"fundus/core/fs/ext"
+	"fundus/core/inventory"
+	"fundus/core/quantity"
+	"fundus/core/table/gpt"
+	"fundus/internal/machine"
+)
+
+var ctx = context.Background()
+
+func clock() time.Time { return time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC) }
+
+// fernhill is a bench with a disk sdb of several partitions, one for each thing
+// that a kernel refuses.
+func fernhill(t *testing.T) *Bench {
+	t.Helper()
+	b, err := New(ctx, filepath.Join(t.TempDir(), "fernhill"), "fernhill", clock, uuid.New)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := b.AddDisk(Disk{Name: "sdb", Size: "128MiB", Serial: "LS-20417"}); err != nil {
+		t.Fatal(err)
+	}
+	dev, err := file.Open(filepath.Join(b.dir, "disks", "sdb.img"), true, block.DefaultGeometry)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer dev.Close()
+	table, err := gpt.New(quantity.Bytes(dev.Size()), 512, quantity.MiB, uuid.New())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for n, prepare := range []func(d block.Device){
+		1: healthy, 2: nothing, 3: swap, 4: damaged, 5: unknownFeature, 6: tooLarge, 7: fenced, 8: healthy,
+	} {
+		if n == 0 {
+			continue
+		}
+		e := gpt.Entry{Type: uuid.New(), Unique: uuid.New(), First: uint64(n) * 20480, Last: uint64(n)*20480 + 20479}
+		if err := table.Add(n, e); err != nil {
+			t.Fatal(err)
+		}
+		part, err := block.NewSlice(dev, int64(n)*20480*512, 20480*512)
+		if err != nil {
+			t.Fatal(err)
+		}
+		prepare(part)
+	}
+	if _, err := gpt.Write(dev, nil, table); err != nil {
+		t.Fatal(err)
+	}
+	if err := b.Do(ctx, machine.Action{Verb: machine.ReadTable, Disk: "sdb"}); err != nil {
+		t.Fatal(err)
+	}
+	for _, dir := range []string{"srv/a", "srv/a/deep", "srv/b"} {
+		if err := os.MkdirAll(filepath.Join(b.Root(), dir), 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return b
+}
+
+func healthy(d block.Device) {
+	if _, err := ext.Make(d, ext.Options{UUID: uuid.New(), Time: clock()}); err != nil {
+		panic(err)
+	}
+}
+
+func nothing(block.Device) {}
+
+func put(d block.Device, off int64, p []byte) {
+	if err := block.WriteBytes(d, p, off); err != nil {
+		panic(err)
+	}
+}
+
+func swap(d block.Device) {
+	put(d, 1024, []byte{1, 0, 0, 0, 9, 0, 0, 0})
+	put(d, 4086, []byte("SWAPSPACE2"))
+}
+
+func damaged(d block.Device) {
+	healthy(d)
+	put(d, 1024+0x78, []byte("torn"))
+}
+
+// patchSuper changes four bytes of the superblock and seals it again.
+func patchSuper(d block.Device, off int, v uint32) {
+	healthy(d)
+	raw, err := block.ReadSized(d, 1024, 1024, 1024)
+	if err != nil {
+		panic(err)
+	}
+	binary.LittleEndian.PutUint32(raw[off:], v)
+	binary.LittleEndian.PutUint32(raw[0x3FC:], ^crc32.Checksum(raw[:0x3FC], crc32.MakeTable(crc32.Castagnoli)))
+	put(d, 1024, raw)
+}
+
+func unknownFeature(d block.Device) { patchSuper(d, 0x60, 0x400002C2) }
+func tooLarge(d block.Device)       { patchSuper(d, 0x04, 99999) }
+func fenced(d block.Device)         { put(d, 1024, fence.Encode(fence.Fence{Deed: "0001-ab"})) }
+
+// TestConformance has a row for each rule: what a kernel refuses is refused by
+// name, and nothing changes.
+func TestConformance(t *testing.T) {
+	mount := func(node, where string) machine.Action {
+		return machine.Action{Verb: machine.Mount, Node: node, Where: where}
+	}
+	rows := []struct {
+		rule   machine.Rule
+		first  []machine.Action
+		action machine.Action
+		target *machine.Target
+		edit   func(b *Bench)
+	}{
+		{rule: machine.RuleNoDevice, action: mount("sdz9", "/srv/a")},
+		{rule: machine.RuleNoContent, action: mount("sdb2", "/srv/a")},
+		{rule: machine.RuleWrongKind, action: machine.Action{Verb: machine.Mount, Node: "sdb1", Where: "/srv/a", Kind: "xfs"}},
+		{rule: machine.RuleWrongKind, action: mount("sdb3", "/srv/a")},
+		{rule: machine.RuleDamaged, action: mount("sdb4", "/srv/a")},
+		{rule: machine.RuleFeature, action: mount("sdb5", "/srv/a")},
+		{rule: machine.RuleTooLarge, action: mount("sdb6", "/srv/a")},
+		{rule: machine.RuleFenced, action: mount("sdb7", "/srv/a")},
+		{rule: machine.RuleDirectory, action: mount("sdb1", "/srv/none")},
+		{rule: machine.RuleReadOnly, action: mount("sdb1", "/srv/a"), edit: func(b *Bench) { b.config.Disks[1].ReadOnly = true }},
+		{rule: machine.RuleReadOnly, target: &machine.Target{Disk: "sdb"}, edit: func(b *Bench) { b.config.Disks[1].ReadOnly = true }},
+		{rule: machine.RuleMounted, first: []machine.Action{mount("sdb1", "/srv/a")}, target: &machine.Target{Disk: "sdb", Start: 20480 * 512, Size: 20480 * 512, Content: true}},
+		{rule: machine.RuleMounted, first: []machine.Action{mount("sdb1", "/srv/a")}, target: &machine.Target{Disk: "sdb", Size: 128 << 20, Content: true}},
+		{rule: machine.RuleRoot, target: &machine.Target{Disk: "sda", Size: 64 << 30, Content: true}},
+		{rule: machine.RuleRoot, action: machine.Action{Verb: machine.Unmount, Where: "/"}},
+		{rule: machine.RuleNotMounted, action: machine.Action{Verb: machine.Unmount, Where: "/srv/a"}},
+		{rule: machine.RuleBusy, first: []machine.Action{mount("sdb1", "/srv/a"), mount("sdb8", "/srv/a/deep")}, action: machine.Action{Verb: machine.Unmount, Where: "/srv/a"}},
+		{rule: machine.RuleTableInUse, first: []machine.Action{mount("sdb1", "/srv/a")}, action: machine.Action{Verb: machine.ReadTable, Disk: "sdb"}},
+		{rule: machine.RulePartitionUse, first: []machine.Action{mount("sdb1", "/srv/a")}, action: machine.Action{Verb: machine.RemovePartition, Disk: "sdb", Number: 1}},
+		{rule: machine.RuleSwapTwice, first: []machine.Action{{Verb: machine.SwapOn, Node: "sdb3"}}, action: machine.Action{Verb: machine.SwapOn, Node: "sdb3"}},
+		{rule: machine.RuleNotSwap, action: machine.Action{Verb: machine.SwapOn, Node: "sdb1"}},
+		{rule: machine.RuleNotSwap, action: machine.Action{Verb: machine.SwapOff, Node: "sdb3"}},
+	}
+	proved := map[machine.Rule]bool{}
+	for _, row := range rows {
+		b := fernhill(t)
+		for _, a := range row.first {
+			if err := b.Do(ctx, a); err != nil {
+				t.Fatalf("%s: before it: %v", row.rule, err)
+			}
+		}
+		if row.edit != nil {
+			row.edit(b)
+		}
+		before, _ := os.ReadFile(b.kernelPath())
+		var err error
+		if row.target != nil {
+			_, err = b.Claim(ctx, []machine.Target{*row.target})
+		} else {
+			err = b.Do(ctx, row.action)
+		}
+		after, _ := os.ReadFile(b.kernelPath())
+		var refusal *machine.Refusal
+		if !errors.As(err, &refusal) || refusal.Rule != row.rule || string(before) != string(after) {
+			t.Errorf("%s: %v", row.rule, err)
+		}
+		proved[row.rule] = true
+	}
+	for _, rule := range machine.Rules() {
+		if !proved[rule] {
+			t.Errorf("rule %s has no row", rule)
+		}
+	}
+}
+
+// TestActionsHoldAndReverse: what was done holds, and its inverse brings the
+// state before back.
+func TestActionsHoldAndReverse(t *testing.T) {
+	b := fernhill(t)
+	for _, a := range []machine.Action{
+		{Verb: machine.Mount, Node: "sdb1", Where: "/srv/a"}, {Verb: machine.SwapOn, Node: "sdb3"},
+		{Verb: machine.RemovePartition, Disk: "sdb", Number: 2, Start: 2 * 20480 * 512, Size: 20480 * 512},
+	} {
+		inverse, ok := a.Inverse()
+		if !ok {
+			t.Fatalf("%v has no inverse", a)
+		}
+		for _, step := range []machine.Action{a, inverse} {
+			if holds, err := b.Holds(ctx, step); holds || err != nil {
+				t.Errorf("before %v: holds %v, %v", step, holds, err)
+			}
+			if err := b.Do(ctx, step); err != nil {
+				t.Errorf("%v: %v", step, err)
+			}
+			if holds, err := b.Holds(ctx, step); !holds || err != nil {
+				t.Errorf("after %v: holds %v, %v", step, holds, err)
+			}
+		}
+	}
+}
+
+// TestMountTouchesTheBytes: a mount for writing counts in the superblock, one
+// for reading changes nothing.
+func TestMountTouchesTheBytes(t *testing.T) {
+	b := fernhill(t)
+	look := func() *ext.Superblock {
+		dev, err := b.Open(ctx, "sdb")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer dev.Close()
+		part, _ := block.NewSlice(dev, 20480*512, 20480*512)
+		s, err := ext.Read(part)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return s
+	}
+	do := func(a machine.Action) {
+		if err := b.Do(ctx, a); err != nil {
+			t.Fatal(err)
+		}
+	}
+	do(machine.Action{Verb: machine.Mount, Node: "sdb1", Where: "/srv/a", Options: "ro"})
+	if look().MountCount != 0 {
+		t.Error("a read-only mount was counted")
+	}
+	do(machine.Action{Verb: machine.Unmount, Where: "/srv/a"})
+	do(machine.Action{Verb: machine.Mount, Node: "sdb1", Where: "/srv/a"})
+	if s := look(); s.MountCount != 1 || s.FileState() == "clean" || !s.Mounted.Equal(clock()) {
+		t.Errorf("mounted: %d times, %s, %v", s.MountCount, s.FileState(), s.Mounted)
+	}
+	do(machine.Action{Verb: machine.Unmount, Where: "/srv/a"})
+	if s := look(); s.FileState() != "clean" {
+		t.Errorf("unmounted: %s", s.FileState())
+	}
+}
+
+// TestPowerCut switches the bench off, and booting switches it on with the
+// fault used up and another boot id.
+func TestPowerCut(t *testing.T) {
+	b := fernhill(t)
+	was, _ := b.kernel()
+	if err := b.PlantFault("sdb", &Fault{CutAtWrite: 1}); err != nil {
+		t.Fatal(err)
+	}
+	claim, err := b.Claim(ctx, []machine.Target{{Disk: "sdb"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	dev, _ := claim.Device("sdb")
+	if _, err := dev.WriteAt(make([]byte, 512), 0); !errors.Is(err, block.ErrPowerLost) {
+		t.Fatalf("write = %v", err)
+	}
+	claim.Release()
+	if _, err := b.Inventory(ctx); !errors.Is(err, ErrOff) {
+		t.Errorf("switched off, Inventory = %v", err)
+	}
+	if _, err := b.Boot(ctx); err != nil {
+		t.Fatal(err)
+	}
+	v, err := b.Inventory(ctx)
+	if err != nil || v.Machine.BootID == was.BootID || b.config.Disks[1].Fault != nil {
+		t.Errorf("after boot: %v, boot id %s, fault %v", err, v.Machine.BootID, b.config.Disks[1].Fault)
+	}
+	if use, ok := v.MountedAt("/"); !ok || use.Node != "sda1" || use.How != inventory.Mounted {
+		t.Errorf("root: %+v", use)
+	}
+}
+
+// TestConfigRefusals: each fault of bench.yaml is named.
+func TestConfigRefusals(t *testing.T) {
+	disk := func(lines string) string {
+		return "host: fernhill\ndisks:\n  - name: sdb\n    size: 1GiB\n" + lines
+	}
+	for text, want := range map[string]string{
+		"disks: []":                                "host is missing",
+		disk("    colour: green"):                  "line 5: there is no key colour",
+		disk("    image: ../../etc/shadow"):        "outside the bench",
+		disk("    sectors: {logical: 100}"):        "sector of 100 bytes",
+		disk("  - name: sdb\n    size: 1GiB"):      "has such a disk already",
+		disk("  - name: SDC\n    size: 1GiB"):      "small letters",
+		disk("  - name: sdc\n    size: lots"):      "not a size",
+		disk("  - name: sdc\n    size: 50%"):       "an absolute size",
+		disk("  - name: sdc\n    size: 1000B"):     "not a multiple of the sector",
+		"host: [1, 2]":                             "line 1",
+		strings.Repeat("a: &a [*a]\n", 3) + "\x00": "bench.yaml",
+	} {
+		if _, err := ParseConfig([]byte(text)); !errors.Is(err, ErrConfig) || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v, want %q", text, err, want)
+		}
+	}
+}
+
+// FuzzConfig: any text gives an error or a configuration that is read back the
+// same after writing.
+func FuzzConfig(f *testing.F) {
+	f.Add([]byte("host: fernhill\ndisks:\n  - name: sdb\n    size: 64GiB\n    sectors: {logical: 512, physical: 4096}\n    fault: {cut_at_write: 3}\n"))
+	f.Add([]byte("host: 1\ndisks: [{name: sdb, size: 4096sectors}]"))
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if len(data) > 64<<10 {
+			t.Skip()
+		}
+		c, err := ParseConfig(data)
+		if err != nil {
+			return
+		}
+		text, err := c.encode()
+		if err != nil {
+			t.Fatal(err)
+		}
+		again, err := ParseConfig(text)
+		if err != nil || again.Host != c.Host || !slices.EqualFunc(again.Disks, c.Disks, func(a, b Disk) bool { return a.Name == b.Name && a.Size == b.Size && a.Sectors == b.Sectors }) {
+			t.Fatalf("%v: %+v, then %+v", err, c, again)
+		}
+	})
+}

@@ -1,0 +1,123 @@
+package oscall
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"golang.org/x/sys/unix"
+)
+
+// TestWriteFileReplaces: the new content, with the mode and the extended
+// attributes of the old file, and nothing left beside it.
+func TestWriteFileReplaces(t *testing.T) {
+	dir := t.TempDir()
+	path := filepath.Join(dir, "fstab")
+	if err := os.WriteFile(path, []byte("old"), 0o640); err != nil {
+		t.Fatal(err)
+	}
+	marked := unix.Setxattr(path, "user.fernhill", []byte("kept"), 0) == nil // not every file system has them
+	_, a, err := ReadFile(path)
+	if err != nil || a.Mode != 0o640 {
+		t.Fatalf("%+v, %v", a, err)
+	}
+	if err := WriteFile(path, []byte("new"), a); err != nil {
+		t.Fatal(err)
+	}
+	data, again, err := ReadFile(path)
+	if err != nil || string(data) != "new" || again != a {
+		t.Errorf("%q, %+v, %v", data, again, err)
+	}
+	value := make([]byte, 10)
+	if n, err := unix.Getxattr(path, "user.fernhill", value); marked && (err != nil || string(value[:n]) != "kept") {
+		t.Errorf("attribute: %q, %v", value[:max(n, 0)], err)
+	}
+	if entries, _ := os.ReadDir(dir); len(entries) != 1 {
+		t.Errorf("%d files: something was left", len(entries))
+	}
+}
+
+// TestWriteFileFailsWhole: where the directory cannot be written, the old file
+// stays and nothing is left.
+func TestWriteFileFailsWhole(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "none", "fstab")
+	if err := WriteFile(path, []byte("new"), Attributes{Mode: 0o644}); err == nil {
+		t.Error("writing into a missing directory succeeded")
+	}
+}
+
+// TestInsideStaysInside: whatever the path and the links, the result lies below
+// the root.
+func TestInsideStaysInside(t *testing.T) {
+	root := t.TempDir()
+	if err := os.Mkdir(filepath.Join(root, "etc"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink("/", filepath.Join(root, "out")); err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range []string{"/etc/fstab", "etc/../../../etc/passwd", "/../../x", "/etc/./fstab"} {
+		got, err := Inside(root, p)
+		if err != nil || !strings.HasPrefix(got, root) {
+			t.Errorf("Inside(%q) = %q, %v", p, got, err)
+		}
+	}
+	if got, err := Inside(root, "/out/etc/passwd"); err == nil {
+		t.Errorf("a link leads out to %q", got)
+	}
+}
+
+func TestLockNamesItsHolder(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "lock")
+	first, err := TryLock(path, "committing draft 3fa9c210")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := TryLock(path, "me too"); !errors.Is(err, ErrLocked) || !strings.Contains(err.Error(), "3fa9c210") {
+		t.Errorf("second lock = %v", err)
+	}
+	first.Unlock()
+	again, err := TryLock(path, "now me")
+	if err != nil {
+		t.Errorf("after unlocking: %v", err)
+	}
+	again.Unlock()
+}
+
+func TestFileIdentityFollowsTheFile(t *testing.T) {
+	dir := t.TempDir()
+	a, b := filepath.Join(dir, "a.img"), filepath.Join(dir, "b.img")
+	for _, p := range []string{a, b} {
+		if err := os.WriteFile(p, nil, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	first, err := FileIdentity(a)
+	other, errOther := FileIdentity(b)
+	if err != nil || errOther != nil || first == other {
+		t.Fatalf("%q %v, %q %v", first, err, other, errOther)
+	}
+	if err := os.Rename(a, filepath.Join(dir, "c.img")); err != nil {
+		t.Fatal(err)
+	}
+	if moved, err := FileIdentity(filepath.Join(dir, "c.img")); err != nil || moved != first {
+		t.Errorf("renamed: %q, %v", moved, err)
+	}
+}
+
+func TestUnnamedHasNoName(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "state")
+	f, err := Unnamed(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	if _, err := f.WriteAt([]byte("spilled"), 1<<20); err != nil {
+		t.Error(err)
+	}
+	if entries, _ := os.ReadDir(dir); len(entries) != 0 {
+		t.Errorf("%d files stay", len(entries))
+	}
+}
