@@ -262,14 +262,44 @@ type phaseView struct {
 
 func (v phaseView) ReadAt(p []byte, off int64) (int, error) { return v.o.readUpTo(v.n, p, off) }
 
+// ZeroUntil is the end of the run of zeros that begins at off and is known
+// without reading; off itself where nothing is known.
+func (v phaseView) ZeroUntil(off int64) int64 {
+	_, end, hole, err := v.o.nextUpTo(v.n, off)
+	if err != nil || !hole {
+		return off
+	}
+	return end
+}
+
+// ZeroTeller is a view that knows zeros without reading them.
+type ZeroTeller interface{ ZeroUntil(off int64) int64 }
+
+// KnownZero reports whether the view knows that all n bytes from off are zero.
+func KnownZero(view io.ReaderAt, off, n int64) bool {
+	z, ok := view.(ZeroTeller)
+	for end := off + n; ok && off < end; {
+		next := z.ZeroUntil(off)
+		if next == off {
+			return false
+		}
+		off = next
+	}
+	return ok
+}
+
 // Next gives runs of the newest bytes. What was written is data even where it
 // is zeros, unless it was written as zeros.
 func (o *Overlay) Next(off int64) (start, end int64, hole bool, err error) {
+	return o.nextUpTo(len(o.phases), off)
+}
+
+func (o *Overlay) nextUpTo(phases int, off int64) (start, end int64, hole bool, err error) {
 	if off >= o.Size() {
 		return 0, 0, false, io.EOF
 	}
 	start, end = 0, o.Size()
-	for n := len(o.phases) - 1; n >= 0; n-- {
+	for n := phases - 1; n >= 0; n-- {
 		list := o.phases[n]
 		i := firstBehind(list, off)
 		if i < len(list) && list[i].Off <= off {

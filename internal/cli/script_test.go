@@ -99,6 +99,7 @@ func (w *world) stable(text string) string {
 	text = strings.ReplaceAll(text, w.dir, "DIR")
 	text = regexp.MustCompile(`this machine \([^)]*\)`).ReplaceAllString(text, "this machine (HOST)")
 	text = regexp.MustCompile(`\b(\d{4})-[0-9a-f]{8}\b`).ReplaceAllString(text, "$1-CODE")
+	text = regexp.MustCompile(`draft "[0-9a-f]{8}"`).ReplaceAllString(text, `draft "CODE"`)
 	text = regexp.MustCompile(`(commit|draft|draft has|be draft|forget) [0-9a-f]{8}\b`).ReplaceAllString(text, "$1 CODE")
 	text = regexp.MustCompile(`(?m)^[0-9a-f]{8} `).ReplaceAllString(text, "CODE     ")
 	text = regexp.MustCompile(`\(go1[^)]*\)`).ReplaceAllString(text, "(GO)")

@@ -60,7 +60,9 @@ func (e *Env) decide(ctx context.Context, m *onMachine, s task.Setting, r task.R
 	} else if err := d.CheckLose(lose); err != nil {
 		return err
 	}
-	return e.commit(ctx, m, s, r, d)
+	reviewed := plan.Draft
+	plan.Drop()
+	return e.commit(ctx, m, s, r, &reviewed)
 }
 
 // keep stores the draft for a later commit.

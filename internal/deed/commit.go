@@ -230,7 +230,7 @@ func (s *Store) fill(d *Deed, plan *draft.Plan) error {
 	for _, r := range d.runs {
 		extents = r.append(extents)
 	}
-	if err := oscall.WriteFile(filepath.Join(d.dir, "extents"), extents, ownFile()); err != nil {
+	if err := oscall.NewFile(filepath.Join(d.dir, "extents"), extents); err != nil {
 		return err
 	}
 	for _, name := range []string{"extents", "after.img", "before.img"} {
@@ -273,6 +273,8 @@ func (d *Deed) addUnits(units []draft.Unit, after, before *imageWriter) (err err
 			}
 		}
 		r.Before[1] = len(d.runs)
+		after.next()
+		before.next()
 		if len(d.runs) > maxRuns {
 			return ErrLimit
 		}

@@ -4,7 +4,8 @@
 // A deed is a directory below STATE/deeds, named by its number and code:
 //
 //	extents     where bytes lie: per unit the runs after and before (binary)
-//	after.img   the bytes after each unit, in zstd frames of at most 1 MiB
+//	after.img   the bytes after each unit, in zstd frames of at most 64 KiB; the same
+//	            bytes are stored once
 //	before.img  the bytes before each unit, likewise
 //	manifest    everything else as JSON, and the digests of the three above
 //	log         one line with a checksum before and after each unit

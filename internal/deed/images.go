@@ -2,6 +2,7 @@ package deed
 
 import (
 	"bufio"
+	"bytes"
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
@@ -25,9 +26,9 @@ type run struct {
 }
 
 const (
-	chunk      = 1 << 20 // bytes of one frame before compression
+	chunk      = 64 << 10 // bytes of one frame before compression
 	runSize    = 37
-	maxRuns    = 1 << 24 // 592 MiB of extents: 16 TiB in frames of 1 MiB
+	maxRuns    = 1 << 22 // 148 MiB of extents
 	extentsTag = "FUNDUSX1"
 )
 
@@ -67,12 +68,15 @@ func decodeRuns(b []byte) ([]run, error) {
 	return out, nil
 }
 
-// imageWriter writes one image and hashes it on the way.
+// imageWriter writes one image. Bytes that it has stored already, such as the
+// copies of a file system's descriptors, it does not store again.
 type imageWriter struct {
-	f   *os.File
-	w   *bufio.Writer
-	enc *zstd.Encoder
-	at  int64
+	f                  *os.File
+	w                  *bufio.Writer
+	enc                *zstd.Encoder
+	at                 int64
+	stored             map[uint32]run // of this unit, by their CRC
+	buf, other, packed []byte
 }
 
 func newImageWriter(path string) (*imageWriter, error) {
@@ -85,69 +89,103 @@ func newImageWriter(path string) (*imageWriter, error) {
 		f.Close()
 		return nil, err
 	}
-	return &imageWriter{f: f, w: bufio.NewWriterSize(f, 1<<20), enc: enc}, nil
+	return &imageWriter{f: f, w: bufio.NewWriterSize(f, 1<<20), enc: enc, stored: map[uint32]run{}, buf: make([]byte, chunk), other: make([]byte, chunk)}, nil
 }
 
-// add stores what the view reads at the extent, in frames; zeros are not
-// stored.
+// add stores what the view reads at the extent, in frames that end on multiples
+// of their size; zeros are not stored.
 func (w *imageWriter) add(runs []run, view io.ReaderAt, off, n int64, zero bool) ([]run, error) {
-	if zero {
+	if zero || block.KnownZero(view, off, n) {
 		return append(runs, run{Off: off, Len: n, Zero: true}), nil
 	}
-	buf := make([]byte, min(n, chunk))
 	for n > 0 {
-		part := buf[:min(n, chunk)]
+		part := w.buf[:min(n, chunk-off%chunk)]
 		if err := block.ReadFull(view, part, off); err != nil {
 			return nil, err
 		}
-		r := run{Off: off, Len: int64(len(part))}
-		if block.IsZero(part) {
-			r.Zero = true
-		} else {
-			frame := w.enc.EncodeAll(part, nil)
-			r.At, r.Size, r.CRC = w.at, int64(len(frame)), crc32.ChecksumIEEE(part)
-			if _, err := w.w.Write(frame); err != nil {
+		r := run{Off: off, Len: int64(len(part)), Zero: block.IsZero(part)}
+		if !r.Zero {
+			if err := w.frame(&r, part, view); err != nil {
 				return nil, err
 			}
-			w.at += r.Size
 		}
 		runs = append(runs, r)
-		off, n = off+int64(len(part)), n-int64(len(part))
+		off, n = off+r.Len, n-r.Len
 	}
 	return runs, nil
 }
+
+// frame stores the bytes, unless the view has the very same at a place that was
+// stored before.
+func (w *imageWriter) frame(r *run, part []byte, view io.ReaderAt) error {
+	r.CRC = crc32.ChecksumIEEE(part)
+	if same, ok := w.stored[r.CRC]; ok && same.Len == r.Len {
+		other := w.other[:r.Len]
+		if err := block.ReadFull(view, other, same.Off); err != nil {
+			return err
+		}
+		if bytes.Equal(part, other) {
+			r.At, r.Size = same.At, same.Size
+			return nil
+		}
+	}
+	w.packed = w.enc.EncodeAll(part, w.packed[:0])
+	r.At, r.Size = w.at, int64(len(w.packed))
+	w.at += r.Size
+	w.stored[r.CRC] = *r
+	_, err := w.w.Write(w.packed)
+	return err
+}
+
+// next forgets what was stored: another unit's view reads other bytes at the
+// same places.
+func (w *imageWriter) next() { clear(w.stored) }
 
 func (w *imageWriter) close() error {
 	return errors.Join(w.w.Flush(), w.f.Sync(), w.enc.Close(), w.f.Close())
 }
 
-// imageReader gives the bytes of runs.
+// imageReader gives the bytes of runs. It keeps the frames that it decoded last,
+// since the same frame may serve many runs.
 type imageReader struct {
-	f   *os.File
-	dec *zstd.Decoder
+	f      *os.File
+	dec    *zstd.Decoder
+	recent map[int64][]byte // by their place in the image
 }
+
+const maxRecent = 256 // frames: 16 MiB
 
 func newImageReader(path string) (*imageReader, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
 	}
-	dec, err := zstd.NewReader(nil, zstd.WithDecoderMaxMemory(4*chunk), zstd.WithDecoderConcurrency(1))
+	dec, err := zstd.NewReader(nil, zstd.WithDecoderMaxMemory(4<<20), zstd.WithDecoderConcurrency(1))
 	if err != nil {
 		f.Close()
 		return nil, err
 	}
-	return &imageReader{f, dec}, nil
+	return &imageReader{f, dec, map[int64][]byte{}}, nil
 }
 
-// read gives the bytes of a run that is not zero, checked.
+// read gives the bytes of a run that is not zero, checked. They are shared: the
+// caller does not change them.
 func (r *imageReader) read(x run) ([]byte, error) {
-	frame, err := block.ReadSized(r.f, x.At, x.Size, 2*chunk)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", r.f.Name(), err)
+	data, known := r.recent[x.At]
+	if !known {
+		frame, err := block.ReadSized(r.f, x.At, x.Size, 2*chunk)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", r.f.Name(), err)
+		}
+		if data, err = r.dec.DecodeAll(frame, make([]byte, 0, x.Len)); err != nil || crc32.ChecksumIEEE(data) != x.CRC {
+			return nil, fmt.Errorf("%s: bytes for offset %d: %w", r.f.Name(), x.Off, ErrTorn)
+		}
+		if len(r.recent) >= maxRecent {
+			clear(r.recent)
+		}
+		r.recent[x.At] = data
 	}
-	data, err := r.dec.DecodeAll(frame, make([]byte, 0, x.Len))
-	if err != nil || int64(len(data)) != x.Len || crc32.ChecksumIEEE(data) != x.CRC {
+	if int64(len(data)) != x.Len {
 		return nil, fmt.Errorf("%s: bytes for offset %d: %w", r.f.Name(), x.Off, ErrTorn)
 	}
 	return data, nil

@@ -41,7 +41,8 @@ const (
 	TakenBack  State = "taken back" // by recover or after an error: nothing is left of it
 )
 
-// journal appends lines to the log, each durable before it returns.
+// journal appends lines to the log. Whatever announces something is durable
+// before it returns.
 type journal struct {
 	f      *os.File
 	bootID string
@@ -61,6 +62,9 @@ func (j *journal) line(e event, unit int, text string) error {
 	body := fmt.Sprintf("%s %s %s %d %s", j.now().UTC().Format(time.RFC3339Nano), j.bootID, e, unit, strings.ReplaceAll(text, "\n", " "))
 	if _, err := fmt.Fprintf(j.f, "%08x %s\n", crc32.ChecksumIEEE([]byte(body)), body); err != nil {
 		return fmt.Errorf("log: %w", err)
+	}
+	if e == endForward || e == endBack {
+		return nil // durable with the next line; until then the unit counts as torn, which is safe
 	}
 	return j.f.Sync()
 }

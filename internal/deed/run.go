@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 
 	"fundus/core/block"
-	"fundus/core/block/file"
 	"fundus/core/progress"
 	"fundus/core/quantity"
 	"fundus/internal/draft"
@@ -29,11 +28,9 @@ type executor struct {
 	after, before *imageReader
 	sink          progress.Sink
 	done, total   quantity.Bytes
-	indirect      bool // a read-back had to go without direct I/O
+	buf           []byte // of gather
+	indirect      bool   // a read-back had to go without direct I/O
 }
-
-// ErrReadBack says that the medium holds something else than was written.
-var ErrReadBack = errors.New("reading back gives other bytes than were written")
 
 func (x *executor) openFiles() (err error) {
 	if x.log, err = openJournal(filepath.Join(x.deed.dir, "log"), x.bootID, x.store.Now); err != nil {
@@ -166,77 +163,60 @@ func (x *executor) write(ctx context.Context, u UnitRecord, forward bool) error 
 	if forward {
 		runs, image = x.deed.runs[u.After[0]:u.After[1]], x.after
 	}
-	for _, r := range runs {
-		if err := x.writeRun(dev, r, image); err != nil {
+	all := runs
+	for len(runs) > 0 {
+		data, n, count, err := x.gather(runs, image)
+		if err != nil {
+			return err
+		}
+		off := runs[0].Off
+		if runs[0].Zero {
+			err = dev.WriteZeroes(off, n)
+		} else {
+			_, err = dev.WriteAt(data, off)
+		}
+		if err != nil {
 			return fmt.Errorf("%s: %w", u.Disk, err)
 		}
-		x.done += quantity.Bytes(r.Len)
+		runs = runs[count:]
+		x.done += quantity.Bytes(n)
 		x.sink.Send(x.deed.Title, x.done, x.total)
 	}
 	if err := dev.Sync(); err != nil {
 		return fmt.Errorf("%s: sync: %w", u.Disk, err)
 	}
-	for _, r := range runs {
-		if err := x.readBack(dev, r, image); err != nil {
-			return fmt.Errorf("%s: %w", u.Disk, err)
-		}
-	}
-	return nil
-}
-
-func (x *executor) writeRun(dev block.Device, r run, image *imageReader) error {
-	if r.Zero {
-		return dev.WriteZeroes(r.Off, r.Len)
-	}
-	data, err := image.read(r)
+	direct, err := readBack(dev, all, image, x.gather)
+	x.indirect = x.indirect || !direct
 	if err != nil {
-		return err
-	}
-	_, err = dev.WriteAt(data, r.Off)
-	return err
-}
-
-// readBack compares with what the medium holds, past the page cache where the
-// device can do that.
-func (x *executor) readBack(dev block.Device, r run, image *imageReader) error {
-	var want []byte
-	if !r.Zero {
-		var err error
-		if want, err = image.read(r); err != nil {
-			return err
-		}
-	}
-	for at := int64(0); at < r.Len; at += chunk {
-		n := min(r.Len-at, chunk)
-		got, direct, err := readPastCache(dev, r.Off+at, n)
-		if err != nil {
-			return err
-		}
-		x.indirect = x.indirect || !direct
-		if r.Zero && !block.IsZero(got) || !r.Zero && string(got) != string(want[at:at+n]) {
-			return fmt.Errorf("byte %d: %w", r.Off+at, ErrReadBack)
-		}
+		return fmt.Errorf("%s: %w", u.Disk, err)
 	}
 	return nil
 }
 
-// backReader is a device that can read past the page cache.
-type backReader interface {
-	ReadBack(p []byte, off int64) (direct bool, err error)
-}
+// most is how many bytes are written or compared together.
+const most = 1 << 20
 
-func readPastCache(dev block.Device, off, n int64) (data []byte, direct bool, err error) {
-	r, ok := dev.(backReader)
-	if !ok {
-		data, err = block.ReadSized(dev, off, n, chunk)
-		return data, true, err
+// gather joins the first run with those that follow it on the device, up to
+// most bytes. The data of zeros is nil; other data is good until the next call.
+func (x *executor) gather(runs []run, image *imageReader) (data []byte, n int64, count int, err error) {
+	first := runs[0]
+	if first.Zero {
+		return nil, first.Len, 1, nil
 	}
-	const page = 4096
-	start := off - off%page
-	end := min((off+n+page-1)/page*page, dev.Size())
-	buf := file.AlignedBuffer(int(end - start))
-	direct, err = r.ReadBack(buf, start)
-	return buf[off-start : off-start+n], direct, err
+	data = x.buf[:0]
+	for _, r := range runs {
+		if r.Zero || r.Off != first.Off+n || n+r.Len > most {
+			break
+		}
+		part, err := image.read(r)
+		if err != nil {
+			return nil, 0, 0, err
+		}
+		data = append(data, part...)
+		n, count = n+r.Len, count+1
+	}
+	x.buf = data
+	return data, n, count, nil
 }
 
 // putFile brings a text file or a directory to the state.

@@ -171,6 +171,13 @@ func (p *Plan) Close() {
 	}
 }
 
+// Drop gives the overlays' memory back while the draft is kept: the commit
+// plans again.
+func (p *Plan) Drop() {
+	p.Close()
+	p.Units, p.Release = nil, nil
+}
+
 // Empty reports whether there is nothing to do.
 func (d *Draft) Empty() bool { return len(d.Steps) == 0 }
 

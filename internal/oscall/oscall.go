@@ -104,6 +104,17 @@ func WriteFile(path string, data []byte, a Attributes) error {
 	return SyncDir(dir)
 }
 
+// NewFile writes and syncs a file that must not exist yet. Its name is durable
+// only once the directory is synced.
+func NewFile(path string, data []byte) error {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(data)
+	return errors.Join(err, f.Sync(), f.Close())
+}
+
 func copyXattrs(from string, to *os.File) error {
 	names := make([]byte, 64<<10)
 	n, err := unix.Listxattr(from, names)

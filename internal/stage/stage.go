@@ -33,7 +33,6 @@ type Stage struct {
 	original *inventory.Inventory
 	disks    map[string]*disk
 	files    map[string]*draft.FileChange
-	order    []string // paths, as they were first changed
 	steps    []draft.Step
 }
 

@@ -159,8 +159,8 @@ func TestKilledAtAnyMoment(t *testing.T) {
 				words = []string{"partition", "remove", "sdb2"}
 			}
 		}
-		before, lastID := l.state(), ""
-		lastID, _ = l.newest()
+		before := l.state()
+		lastID, _ := l.newest()
 		cmd := l.command(append(words, "--commit")...)
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
@@ -174,12 +174,11 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		_ = cmd.Process.Kill() // it may have ended by itself
 		_ = cmd.Wait()
 		direction := []string{"back", "forward"}[rng.IntN(2)]
-		id, state := l.newest()
-		if state == "cut short" {
+		if _, state := l.newest(); state == "cut short" {
 			counts["cut short"]++
 		}
 		l.must("recover", "--direction", direction)
-		id, state = l.newest()
+		id, state := l.newest()
 		after := l.state()
 		switch {
 		case id == lastID:

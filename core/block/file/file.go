@@ -15,6 +15,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"sync"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -37,7 +38,8 @@ type File struct {
 	geo      block.Geometry
 	isDevice bool
 	writable bool
-	direct   *os.File
+	once     sync.Once
+	direct   *os.File // for reading back, nil where that cannot be had
 }
 
 var _ block.Device = (*File)(nil)
@@ -210,12 +212,10 @@ func (d *File) Next(off int64) (start, end int64, hole bool, err error) {
 // ReadBack reads what the medium holds, past the page cache. Offset and length
 // are multiples of 4096, or the read goes to the end. It reports false where
 // direct I/O cannot be had and the clean pages were dropped instead. Call Sync
-// first.
+// first. Several calls may be under way together.
 func (d *File) ReadBack(p []byte, off int64) (direct bool, err error) {
-	if d.direct == nil {
-		d.direct, err = os.OpenFile(d.path, os.O_RDONLY|unix.O_DIRECT|unix.O_CLOEXEC, 0)
-	}
-	if err == nil && d.sameFile() {
+	d.once.Do(d.openDirect)
+	if d.direct != nil {
 		if _, err := d.direct.ReadAt(p, off); err == nil {
 			return true, nil
 		}
@@ -226,11 +226,20 @@ func (d *File) ReadBack(p []byte, off int64) (direct bool, err error) {
 	return false, block.ReadFull(d.f, p, off)
 }
 
-// sameFile guards against a path that was replaced while it was open.
-func (d *File) sameFile() bool {
+// openDirect opens the same file again for direct I/O; a path that was replaced
+// while it was open is not taken for it.
+func (d *File) openDirect() {
+	direct, err := os.OpenFile(d.path, os.O_RDONLY|unix.O_DIRECT|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return
+	}
 	a, errA := d.f.Stat()
-	b, errB := d.direct.Stat()
-	return errA == nil && errB == nil && os.SameFile(a, b)
+	b, errB := direct.Stat()
+	if errA != nil || errB != nil || !os.SameFile(a, b) {
+		direct.Close()
+		return
+	}
+	d.direct = direct
 }
 
 // AlignedBuffer is a buffer whose address suits direct I/O.

@@ -144,16 +144,16 @@ func (w *maker) resizeBlocks() {
 		return
 	}
 	le, pointers := binary.LittleEndian, uint64(w.BlockSize)/4
-	double := make([]byte, w.BlockSize)
+	double, single := make([]byte, w.BlockSize), make([]byte, w.BlockSize)
 	for i := range w.ReservedGDT {
 		number := w.DescBlocks + i // of the descriptor block that this one may become
 		at := w.FirstData + 1 + number
 		le.PutUint32(double[number%pointers*4:], uint32(at))
-		single := make([]byte, 0, w.BlockSize)
+		single = single[:0]
 		for _, g := range w.backups {
 			single = le.AppendUint32(single, uint32(w.groupStart(g)+1+number))
 		}
-		w.put(at, append(single, make([]byte, int(w.BlockSize)-len(single))...))
+		w.put(at, single[:w.BlockSize])
 	}
 	w.put(w.resizeMap, double)
 }

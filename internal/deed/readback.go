@@ -1,0 +1,114 @@
+package deed
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"sync"
+
+	"fundus/core/block"
+	"fundus/core/block/file"
+)
+
+// ErrReadBack says that the medium holds something else than was written.
+var ErrReadBack = errors.New("reading back gives other bytes than were written")
+
+// backReader is a device that can read past the page cache, from several
+// goroutines at a time.
+type backReader interface {
+	ReadBack(p []byte, off int64) (direct bool, err error)
+}
+
+// page is what direct I/O is aligned to.
+const page = 4096
+
+// segment is what one read compares.
+type segment struct {
+	off, n int64
+	want   []byte // nil for zeros
+}
+
+// readBack compares the runs with what the medium holds, past the page cache
+// where the device can do that; it reports false where it had to go without
+// direct I/O. Small reads far apart wait for the medium more than they move, so
+// several are under way together.
+func readBack(dev block.Device, runs []run, image *imageReader, gather func([]run, *imageReader) ([]byte, int64, int, error)) (direct bool, err error) {
+	const readers = 4
+	work := make(chan segment)
+	results := make([]checker, readers)
+	var wait sync.WaitGroup
+	past, ok := dev.(backReader)
+	for i := range results {
+		results[i] = checker{dev: dev, past: past, direct: true}
+		if i > 0 && !ok {
+			continue // one reader for a device that may not like more
+		}
+		wait.Go(func() { results[i].run(work) })
+	}
+	for len(runs) > 0 && err == nil {
+		var data []byte
+		var n int64
+		var count int
+		if data, n, count, err = gather(runs, image); err != nil {
+			break
+		}
+		for at := int64(0); at < n; at += most {
+			s := segment{off: runs[0].Off + at, n: min(n-at, most)}
+			if data != nil {
+				s.want = bytes.Clone(data[at : at+s.n])
+			}
+			work <- s
+		}
+		runs = runs[count:]
+	}
+	close(work)
+	wait.Wait()
+	direct = true
+	for _, r := range results {
+		direct, err = direct && r.direct, errors.Join(err, r.err)
+	}
+	return direct, err
+}
+
+// checker is one reader with its first error.
+type checker struct {
+	dev    block.Device
+	past   backReader // nil where the device cannot
+	buf    []byte
+	direct bool
+	err    error
+}
+
+func (c *checker) run(work <-chan segment) {
+	for s := range work {
+		if c.err == nil {
+			c.err = c.check(s)
+		}
+	}
+}
+
+func (c *checker) check(s segment) error {
+	got, err := c.read(s.off, s.n)
+	if err != nil {
+		return err
+	}
+	if s.want == nil && !block.IsZero(got) || s.want != nil && !bytes.Equal(got, s.want) {
+		return fmt.Errorf("byte %d: %w", s.off, ErrReadBack)
+	}
+	return nil
+}
+
+func (c *checker) read(off, n int64) ([]byte, error) {
+	if c.past == nil {
+		return block.ReadSized(c.dev, off, n, most)
+	}
+	start := off - off%page
+	end := min((off+n+page-1)/page*page, c.dev.Size())
+	if int64(len(c.buf)) < end-start {
+		c.buf = file.AlignedBuffer(int(max(end-start, 16*page)))
+	}
+	buf := c.buf[:end-start]
+	direct, err := c.past.ReadBack(buf, start)
+	c.direct = c.direct && direct
+	return buf[off-start : off-start+n], err
+}
