@@ -137,6 +137,18 @@ func WriteBytes(d Device, p []byte, off int64) error {
 	return err
 }
 
+// Give writes p like WriteBytes and gives it away: the caller does not change it
+// again, so that an overlay need not copy it.
+func Give(d Device, p []byte, off int64) error {
+	s := max(d.Geometry().Logical, 1)
+	if t, ok := d.(interface {
+		Take(p []byte, off int64) error
+	}); ok && off%s == 0 && int64(len(p))%s == 0 {
+		return t.Take(p, off)
+	}
+	return WriteBytes(d, p, off)
+}
+
 // IsZero reports whether all of p is zero.
 func IsZero(p []byte) bool {
 	for len(p) >= 8 {

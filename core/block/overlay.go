@@ -105,23 +105,33 @@ func (o *Overlay) Close() error {
 
 // WriteAt keeps a copy of p.
 func (o *Overlay) WriteAt(p []byte, off int64) (int, error) {
-	if err := CheckAccess(o, "write", off, int64(len(p))); err != nil {
+	if err := o.write(p, off, slices.Clone[[]byte]); err != nil {
 		return 0, err
 	}
-	if len(p) == 0 {
-		return 0, nil
+	return len(p), nil
+}
+
+// Take keeps p itself: the caller gives it away and does not change it again.
+// The same bytes may be given to several places.
+func (o *Overlay) Take(p []byte, off int64) error {
+	return o.write(p, off, func(p []byte) []byte { return p })
+}
+
+func (o *Overlay) write(p []byte, off int64, keep func([]byte) []byte) error {
+	if err := CheckAccess(o, "write", off, int64(len(p))); err != nil || len(p) == 0 {
+		return err
 	}
 	e := Extent{Off: off, Len: int64(len(p))}
 	if o.spill.Open != nil && o.spill.Ceiling > 0 && o.inMem+e.Len > o.spill.Ceiling {
 		if err := o.toFile(&e, p); err != nil {
-			return 0, err
+			return err
 		}
 	} else {
-		e.data = slices.Clone(p)
+		e.data = keep(p)
 		o.inMem += e.Len
 	}
 	o.insert(e)
-	return len(p), nil
+	return nil
 }
 
 func (o *Overlay) toFile(e *Extent, p []byte) error {
@@ -270,6 +280,32 @@ func (v phaseView) ZeroUntil(off int64) int64 {
 		return off
 	}
 	return end
+}
+
+// Held gives the bytes of the range without copying, where one write that is
+// still in memory covers all of it; else nil. Nobody changes them.
+func (v phaseView) Held(off, n int64) []byte {
+	for i := v.n - 1; i >= 0; i-- {
+		list := v.o.phases[i]
+		k := firstBehind(list, off)
+		if k == len(list) || list[k].Off >= off+n {
+			continue
+		}
+		if e := list[k]; e.data != nil && e.Off <= off && off+n <= e.end() {
+			return e.data[off-e.Off : off-e.Off+n]
+		}
+		return nil
+	}
+	return nil
+}
+
+// HeldBytes asks a view for bytes that it holds in memory; nil where it cannot
+// tell.
+func HeldBytes(view io.ReaderAt, off, n int64) []byte {
+	if h, ok := view.(interface{ Held(off, n int64) []byte }); ok {
+		return h.Held(off, n)
+	}
+	return nil
 }
 
 // ZeroTeller is a view that knows zeros without reading them.

@@ -46,6 +46,14 @@ func (s *Slice) WriteAt(p []byte, off int64) (int, error) {
 	return s.dev.WriteAt(p, s.off+off)
 }
 
+// Take passes on bytes that are given away.
+func (s *Slice) Take(p []byte, off int64) error {
+	if err := CheckAccess(s, "write", off, int64(len(p))); err != nil {
+		return err
+	}
+	return Give(s.dev, p, s.off+off)
+}
+
 // WriteZeroes zeroes inside the slice or refuses.
 func (s *Slice) WriteZeroes(off, n int64) error {
 	if err := CheckAccess(s, "zero", off, n); err != nil {

@@ -132,7 +132,7 @@ func script() []act {
 		run("rehearse", "comes up"),
 		run("verify", "in order"),
 		say("Somebody edits fstab by hand, and mistypes an identifier. The rehearsal sees what the next boot would do."),
-		act{hand: mistype},
+		{hand: mistype},
 		fails(4, "rehearse", "emergency shell"),
 		run("fstab remove /srv/scans --commit --quiet", "done: remove the fstab line"),
 		run("rehearse", "comes up"),

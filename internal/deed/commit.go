@@ -245,7 +245,7 @@ func (s *Store) fill(d *Deed, plan *draft.Plan) error {
 	if err := oscall.WriteFile(filepath.Join(d.dir, "manifest"), data, ownFile()); err != nil {
 		return err
 	}
-	return errors.Join(oscall.SyncDir(s.path("deeds")), oscall.SyncDir(s.Dir))
+	return oscall.SyncDir(s.path("deeds"))
 }
 
 func (d *Deed) fence(store string) []byte {

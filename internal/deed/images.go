@@ -84,12 +84,7 @@ func newImageWriter(path string) (*imageWriter, error) {
 	if err != nil {
 		return nil, err
 	}
-	enc, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(chunk), zstd.WithEncoderConcurrency(1))
-	if err != nil {
-		f.Close()
-		return nil, err
-	}
-	return &imageWriter{f: f, w: bufio.NewWriterSize(f, 1<<20), enc: enc, stored: map[uint32]run{}, buf: make([]byte, chunk), other: make([]byte, chunk)}, nil
+	return &imageWriter{f: f, w: bufio.NewWriterSize(f, 1<<20), stored: map[uint32]run{}, buf: make([]byte, chunk), other: make([]byte, chunk)}, nil
 }
 
 // add stores what the view reads at the extent, in frames that end on multiples
@@ -99,9 +94,13 @@ func (w *imageWriter) add(runs []run, view io.ReaderAt, off, n int64, zero bool)
 		return append(runs, run{Off: off, Len: n, Zero: true}), nil
 	}
 	for n > 0 {
-		part := w.buf[:min(n, chunk-off%chunk)]
-		if err := block.ReadFull(view, part, off); err != nil {
-			return nil, err
+		size := min(n, chunk-off%chunk)
+		part := block.HeldBytes(view, off, size)
+		if part == nil {
+			part = w.buf[:size]
+			if err := block.ReadFull(view, part, off); err != nil {
+				return nil, err
+			}
 		}
 		r := run{Off: off, Len: int64(len(part)), Zero: block.IsZero(part)}
 		if !r.Zero {
@@ -129,6 +128,12 @@ func (w *imageWriter) frame(r *run, part []byte, view io.ReaderAt) error {
 			return nil
 		}
 	}
+	if w.enc == nil { // an image of zeros alone needs none
+		var err error
+		if w.enc, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(chunk), zstd.WithEncoderConcurrency(1)); err != nil {
+			return err
+		}
+	}
 	w.packed = w.enc.EncodeAll(part, w.packed[:0])
 	r.At, r.Size = w.at, int64(len(w.packed))
 	w.at += r.Size
@@ -142,7 +147,11 @@ func (w *imageWriter) frame(r *run, part []byte, view io.ReaderAt) error {
 func (w *imageWriter) next() { clear(w.stored) }
 
 func (w *imageWriter) close() error {
-	return errors.Join(w.w.Flush(), w.f.Sync(), w.enc.Close(), w.f.Close())
+	var err error
+	if w.enc != nil {
+		err = w.enc.Close()
+	}
+	return errors.Join(err, w.w.Flush(), w.f.Sync(), w.f.Close())
 }
 
 // imageReader gives the bytes of runs. It keeps the frames that it decoded last,
@@ -160,12 +169,7 @@ func newImageReader(path string) (*imageReader, error) {
 	if err != nil {
 		return nil, err
 	}
-	dec, err := zstd.NewReader(nil, zstd.WithDecoderMaxMemory(4<<20), zstd.WithDecoderConcurrency(1))
-	if err != nil {
-		f.Close()
-		return nil, err
-	}
-	return &imageReader{f, dec, map[int64][]byte{}}, nil
+	return &imageReader{f, nil, map[int64][]byte{}}, nil
 }
 
 // read gives the bytes of a run that is not zero, checked. They are shared: the
@@ -176,6 +180,11 @@ func (r *imageReader) read(x run) ([]byte, error) {
 		frame, err := block.ReadSized(r.f, x.At, x.Size, 2*chunk)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", r.f.Name(), err)
+		}
+		if r.dec == nil {
+			if r.dec, err = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(4<<20), zstd.WithDecoderConcurrency(1)); err != nil {
+				return nil, err
+			}
 		}
 		if data, err = r.dec.DecodeAll(frame, make([]byte, 0, x.Len)); err != nil || crc32.ChecksumIEEE(data) != x.CRC {
 			return nil, fmt.Errorf("%s: bytes for offset %d: %w", r.f.Name(), x.Off, ErrTorn)
@@ -192,7 +201,9 @@ func (r *imageReader) read(x run) ([]byte, error) {
 }
 
 func (r *imageReader) close() {
-	r.dec.Close()
+	if r.dec != nil {
+		r.dec.Close()
+	}
 	r.f.Close()
 }
 

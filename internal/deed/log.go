@@ -7,6 +7,8 @@ import (
 	"os"
 	"strings"
 	"time"
+
+	"fundus/internal/oscall"
 )
 
 // event is what a line of the log says.
@@ -66,7 +68,7 @@ func (j *journal) line(e event, unit int, text string) error {
 	if e == endForward || e == endBack {
 		return nil // durable with the next line; until then the unit counts as torn, which is safe
 	}
-	return j.f.Sync()
+	return oscall.SyncData(j.f)
 }
 
 func (j *journal) close() error { return j.f.Close() }

@@ -26,15 +26,19 @@ const page = 4096
 type segment struct {
 	off, n int64
 	want   []byte // nil for zeros
+	buf    []byte // goes back to be filled again
 }
 
 // readBack compares the runs with what the medium holds, past the page cache
 // where the device can do that; it reports false where it had to go without
 // direct I/O. Small reads far apart wait for the medium more than they move, so
 // several are under way together.
-func readBack(dev block.Device, runs []run, image *imageReader, gather func([]run, *imageReader) ([]byte, int64, int, error)) (direct bool, err error) {
+func readBack(dev block.Device, runs []run, image *imageReader) (direct bool, err error) {
 	const readers = 4
-	work := make(chan segment)
+	work, free := make(chan segment), make(chan []byte, readers+1)
+	for range cap(free) {
+		free <- nil // room is made when it is first needed
+	}
 	results := make([]checker, readers)
 	var wait sync.WaitGroup
 	past, ok := dev.(backReader)
@@ -43,22 +47,20 @@ func readBack(dev block.Device, runs []run, image *imageReader, gather func([]ru
 		if i > 0 && !ok {
 			continue // one reader for a device that may not like more
 		}
-		wait.Go(func() { results[i].run(work) })
+		wait.Go(func() { results[i].run(work, free) })
 	}
 	for len(runs) > 0 && err == nil {
 		var data []byte
 		var n int64
 		var count int
-		if data, n, count, err = gather(runs, image); err != nil {
+		buf := <-free
+		if buf == nil {
+			buf = make([]byte, 0, most)
+		}
+		if data, n, count, err = gather(runs, image, buf); err != nil {
 			break
 		}
-		for at := int64(0); at < n; at += most {
-			s := segment{off: runs[0].Off + at, n: min(n-at, most)}
-			if data != nil {
-				s.want = bytes.Clone(data[at : at+s.n])
-			}
-			work <- s
-		}
+		work <- segment{off: runs[0].Off, n: n, want: data, buf: buf}
 		runs = runs[count:]
 	}
 	close(work)
@@ -79,21 +81,26 @@ type checker struct {
 	err    error
 }
 
-func (c *checker) run(work <-chan segment) {
+func (c *checker) run(work <-chan segment, free chan<- []byte) {
 	for s := range work {
 		if c.err == nil {
 			c.err = c.check(s)
 		}
+		free <- s.buf
 	}
 }
 
+// check compares a segment; one of zeros may be longer than most.
 func (c *checker) check(s segment) error {
-	got, err := c.read(s.off, s.n)
-	if err != nil {
-		return err
-	}
-	if s.want == nil && !block.IsZero(got) || s.want != nil && !bytes.Equal(got, s.want) {
-		return fmt.Errorf("byte %d: %w", s.off, ErrReadBack)
+	for at := int64(0); at < s.n; at += most {
+		n := min(s.n-at, most)
+		got, err := c.read(s.off+at, n)
+		if err != nil {
+			return err
+		}
+		if s.want == nil && !block.IsZero(got) || s.want != nil && !bytes.Equal(got, s.want[at:at+n]) {
+			return fmt.Errorf("byte %d: %w", s.off+at, ErrReadBack)
+		}
 	}
 	return nil
 }

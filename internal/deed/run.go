@@ -164,8 +164,11 @@ func (x *executor) write(ctx context.Context, u UnitRecord, forward bool) error 
 		runs, image = x.deed.runs[u.After[0]:u.After[1]], x.after
 	}
 	all := runs
+	if x.buf == nil {
+		x.buf = make([]byte, 0, most)
+	}
 	for len(runs) > 0 {
-		data, n, count, err := x.gather(runs, image)
+		data, n, count, err := gather(runs, image, x.buf)
 		if err != nil {
 			return err
 		}
@@ -185,7 +188,7 @@ func (x *executor) write(ctx context.Context, u UnitRecord, forward bool) error 
 	if err := dev.Sync(); err != nil {
 		return fmt.Errorf("%s: sync: %w", u.Disk, err)
 	}
-	direct, err := readBack(dev, all, image, x.gather)
+	direct, err := readBack(dev, all, image)
 	x.indirect = x.indirect || !direct
 	if err != nil {
 		return fmt.Errorf("%s: %w", u.Disk, err)
@@ -197,13 +200,14 @@ func (x *executor) write(ctx context.Context, u UnitRecord, forward bool) error 
 const most = 1 << 20
 
 // gather joins the first run with those that follow it on the device, up to
-// most bytes. The data of zeros is nil; other data is good until the next call.
-func (x *executor) gather(runs []run, image *imageReader) (data []byte, n int64, count int, err error) {
+// most bytes. The data of zeros is nil; other data is put into the buffer, which
+// has room for most.
+func gather(runs []run, image *imageReader, buf []byte) (data []byte, n int64, count int, err error) {
 	first := runs[0]
 	if first.Zero {
 		return nil, first.Len, 1, nil
 	}
-	data = x.buf[:0]
+	data = buf[:0]
 	for _, r := range runs {
 		if r.Zero || r.Off != first.Off+n || n+r.Len > most {
 			break
@@ -215,7 +219,6 @@ func (x *executor) gather(runs []run, image *imageReader) (data []byte, n int64,
 		data = append(data, part...)
 		n, count = n+r.Len, count+1
 	}
-	x.buf = data
 	return data, n, count, nil
 }
 

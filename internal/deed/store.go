@@ -63,7 +63,14 @@ func (s *Store) path(parts ...string) string {
 
 func (s *Store) prepare() error {
 	for _, dir := range []string{s.Dir, s.path("deeds"), s.path("drafts")} {
-		if err := os.MkdirAll(dir, 0o700); err != nil {
+		if _, err := os.Stat(dir); err == nil {
+			continue
+		}
+		err := os.MkdirAll(dir, 0o700)
+		if err == nil {
+			err = oscall.SyncDir(filepath.Dir(dir))
+		}
+		if err != nil {
 			return fmt.Errorf("state directory: %w; choose another with --state DIR", err)
 		}
 	}

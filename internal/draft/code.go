@@ -48,10 +48,11 @@ func (p *Plan) Seal() error {
 // time as there are processors.
 func unitSums(units []Unit) ([][]byte, error) {
 	var jobs []func(buf []byte) ([]byte, error)
+	m := &memo{sums: map[memoKey][sha256.Size]byte{}}
 	for _, u := range units {
 		for _, batch := range batches(u.Extents) {
 			for _, view := range []io.ReaderAt{u.Before, u.After} {
-				jobs = append(jobs, func(buf []byte) ([]byte, error) { return sum(u.Disk, batch, view, buf) })
+				jobs = append(jobs, func(buf []byte) ([]byte, error) { return sum(u.Disk, batch, view, buf, m) })
 			}
 		}
 	}
@@ -87,35 +88,82 @@ func batches(list []block.Extent) [][]block.Extent {
 	return out
 }
 
-// sum hashes places and bytes of the extents as the view reads them. Zeros
-// count alike whether they are stored or a hole. The buffer has a piece's
+// memo keeps the digests of bytes that stand in several places, such as the
+// copies of a file system's descriptors.
+type memo struct {
+	sync.Mutex
+	sums map[memoKey][sha256.Size]byte
+}
+
+type memoKey struct {
+	first *byte
+	n     int
+}
+
+func (m *memo) digest(p []byte) [sha256.Size]byte {
+	key := memoKey{&p[0], len(p)}
+	m.Lock()
+	sum, known := m.sums[key]
+	m.Unlock()
+	if known {
+		return sum
+	}
+	sum = sha256.Sum256(p)
+	m.Lock()
+	m.sums[key] = sum
+	m.Unlock()
+	return sum
+}
+
+// sum hashes places and digests of the extents' bytes as the view reads them.
+// Zeros count alike whether they are stored or a hole. The buffer has a piece's
 // length.
-func sum(disk string, extents []block.Extent, view io.ReaderAt, buf []byte) ([]byte, error) {
+func sum(disk string, extents []block.Extent, view io.ReaderAt, buf []byte, m *memo) ([]byte, error) {
 	h := sha256.New()
 	var head [17]byte
 	for _, e := range extents {
 		for at := int64(0); at < e.Len; {
-			part := buf[:min(e.Len-at, piece)]
+			n := min(e.Len-at, piece)
 			binary.BigEndian.PutUint64(head[0:], uint64(e.Off+at))
-			binary.BigEndian.PutUint64(head[8:], uint64(len(part)))
-			zero := block.KnownZero(view, e.Off+at, int64(len(part)))
-			if !zero {
-				if err := block.ReadFull(view, part, e.Off+at); err != nil {
-					return nil, fmt.Errorf("%s: %w", disk, err)
-				}
-				zero = block.IsZero(part)
+			binary.BigEndian.PutUint64(head[8:], uint64(n))
+			part, held, err := bytesOf(view, e.Off+at, n, buf)
+			if err != nil {
+				return nil, fmt.Errorf("%s: %w", disk, err)
 			}
-			if head[16] = 1; zero {
-				head[16] = 0
-			}
+			head[16] = byte(min(len(part), 1))
 			h.Write(head[:])
-			if !zero {
-				h.Write(part)
+			switch {
+			case held && len(part) > 0:
+				inner := m.digest(part)
+				h.Write(inner[:])
+			case len(part) > 0:
+				inner := sha256.Sum256(part)
+				h.Write(inner[:])
 			}
-			at += int64(len(part))
+			at += n
 		}
 	}
 	return h.Sum(nil), nil
+}
+
+// bytesOf gives the bytes of the range, none where all are zero, and whether
+// they are the view's own.
+func bytesOf(view io.ReaderAt, off, n int64, buf []byte) (part []byte, held bool, err error) {
+	if block.KnownZero(view, off, n) {
+		return nil, false, nil
+	}
+	part = block.HeldBytes(view, off, n)
+	held = part != nil
+	if !held {
+		part = buf[:n]
+		if err := block.ReadFull(view, part, off); err != nil {
+			return nil, false, err
+		}
+	}
+	if block.IsZero(part) {
+		return nil, false, nil
+	}
+	return part, held, nil
 }
 
 // piece is how many bytes are looked at together.

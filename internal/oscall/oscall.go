@@ -134,6 +134,9 @@ func copyXattrs(from string, to *os.File) error {
 	return nil
 }
 
+// SyncData makes a file's bytes and its length durable, its times not.
+func SyncData(f *os.File) error { return unix.Fdatasync(int(f.Fd())) }
+
 // SyncDir makes names in the directory durable.
 func SyncDir(dir string) error {
 	d, err := os.Open(dir)
@@ -188,13 +191,17 @@ func Inside(root, path string) (string, error) {
 	return filepath.Join(root, rel), nil
 }
 
-// LoopOf names the loop device that carries the image, if one does.
-func LoopOf(image string) string {
+// SysBlock is where the kernel lists its block devices.
+const SysBlock = "/sys/block"
+
+// LoopOf names the loop device that carries the image, if one of those listed
+// in the directory does.
+func LoopOf(sysBlock, image string) string {
 	abs, err := filepath.Abs(image)
 	if err != nil {
 		return ""
 	}
-	files, _ := filepath.Glob("/sys/block/loop*/loop/backing_file")
+	files, _ := filepath.Glob(filepath.Join(sysBlock, "loop*", "loop", "backing_file"))
 	for _, f := range files {
 		if data, err := os.ReadFile(f); err == nil && strings.TrimSpace(string(data)) == abs {
 			return filepath.Base(filepath.Dir(filepath.Dir(f)))

@@ -121,3 +121,23 @@ func TestUnnamedHasNoName(t *testing.T) {
 		t.Errorf("%d files stay", len(entries))
 	}
 }
+
+// TestLoopOf reads the kernel's list as it is laid out in sysfs.
+func TestLoopOf(t *testing.T) {
+	sys, image := t.TempDir(), filepath.Join(t.TempDir(), "card.img")
+	for name, carried := range map[string]string{"loop0": "/srv/other.img", "loop7": image} {
+		dir := filepath.Join(sys, name, "loop")
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(dir, "backing_file"), []byte(carried+"\n"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got := LoopOf(sys, image); got != "loop7" {
+		t.Errorf("LoopOf = %q", got)
+	}
+	if got := LoopOf(sys, image+"x"); got != "" {
+		t.Errorf("LoopOf of another image = %q", got)
+	}
+}

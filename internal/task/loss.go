@@ -100,6 +100,9 @@ func (p *Planner) empty(ctx context.Context, n inventory.Node) (bool, error) {
 	const look = 1 << 20
 	first := min(int64(n.Size), look)
 	for _, at := range []int64{0, int64(n.Size) - first} {
+		if block.KnownZero(o.After(o.Phases()), int64(t.Start)+at, first) {
+			continue
+		}
 		b, err := block.ReadSized(o, int64(t.Start)+at, first, look)
 		if err != nil {
 			return false, err

@@ -165,7 +165,8 @@ func (p *Printer) Committed(d *draft.Draft, deedID string) error {
 	}
 	undo := "fundus undo takes it back"
 	if d.Request.Verb == "undo" {
-		undo = "fundus undo " + deedID + " brings it back"
+		number, _, _ := strings.Cut(strings.TrimLeft(deedID, "0"), "-")
+		undo = "fundus undo " + number + " brings it back"
 	}
 	p.printf("%s (deed %s; %s)\n", p.paint(InUse, "done: "+visible(d.Title)), deedID, undo)
 	return nil

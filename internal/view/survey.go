@@ -49,7 +49,7 @@ func (p *Printer) disk(v *inventory.Inventory, d inventory.Node, odd map[string]
 	if odd[d.Name] {
 		mark = "!"
 	}
-	gap := max(p.Width-len([]rune(left))-len([]rune(right))-1, 2)
+	gap := max(min(p.Width, widest)-len([]rune(left))-len([]rune(right))-1, 2)
 	p.printf("%s%s%s%s\n", p.paint(Changed, mark), p.paint(Strong, left), strings.Repeat(" ", gap), right)
 	if d.Problem != "" {
 		p.wrap(6, "", "unreadable: "+visible(d.Problem))
@@ -181,16 +181,35 @@ func hardware(d inventory.Node) []string {
 	return words
 }
 
-// bar draws the disk in proportion; every piece has at least one cell.
+// widest is how far a disk's heading and its bar go on a wide terminal.
+const widest = 88
+
+// share gives each piece its cells: in proportion, at least one, and what is
+// left over or missing to the largest.
+func share(list []piece, whole quantity.Bytes, width int) []int {
+	cells := make([]int, len(list))
+	largest, left := 0, width
+	for i, x := range list {
+		cells[i] = max(int(float64(x.size)/float64(whole)*float64(width)), 1)
+		left -= cells[i]
+		if x.size > list[largest].size {
+			largest = i
+		}
+	}
+	cells[largest] = max(cells[largest]+left, 1)
+	return cells
+}
+
+// bar draws the disk in proportion.
 func (p *Printer) bar(v *inventory.Inventory, d inventory.Node) string {
 	list := pieces(v, d)
-	width := min(p.Width-8, 72) - len(list)
+	width := min(p.Width, widest) - 8 - max(len(list)-1, 0)
 	if len(list) == 0 || width < len(list) {
 		return p.paint(Free, "▕"+strings.Repeat("░", max(width, 1))+"▏")
 	}
+	cells := share(list, d.Size, width)
 	var parts []string
-	for _, x := range list {
-		cells := max(int(float64(x.size)/float64(d.Size)*float64(width)), 1)
+	for i, x := range list {
 		glyph, state := "░", Free
 		if x.node != nil {
 			glyph, state = "▁", Plain
@@ -200,7 +219,7 @@ func (p *Printer) bar(v *inventory.Inventory, d inventory.Node) string {
 				glyph = "▓"
 			}
 		}
-		parts = append(parts, p.paint(state, strings.Repeat(glyph, cells)))
+		parts = append(parts, p.paint(state, strings.Repeat(glyph, cells[i])))
 	}
 	return "▕" + strings.Join(parts, "│") + "▏"
 }

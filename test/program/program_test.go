@@ -30,6 +30,9 @@ func TestMain(m *testing.M) {
 			panic(err)
 		}
 		defer os.RemoveAll(dir)
+		if err := os.Chmod(dir, 0o755); err != nil { // another user runs it too
+			panic(err)
+		}
 		binary = filepath.Join(dir, "fundus")
 		build(binary, "../../cmd/fundus")
 		return m.Run()
@@ -245,5 +248,37 @@ func TestSizeOfTheProgram(t *testing.T) {
 	info, err := os.Stat(binary)
 	if err != nil || info.Size() > 20<<20 {
 		t.Errorf("the program has %d bytes (%v)", info.Size(), err)
+	}
+}
+
+// TestWithoutPermission: somebody who may only read the image is told so, and
+// nothing changes.
+func TestWithoutPermission(t *testing.T) {
+	dir := t.TempDir()
+	image, state := filepath.Join(dir, "card.img"), filepath.Join(dir, "state")
+	if err := file.Create(image, 64<<20); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Mkdir(state, 0o777); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(state, 0o777); err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.Command(binary, "table", "new", image, "--commit", "--quiet", "--state", state)
+	if os.Getuid() == 0 {
+		cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 65534, Gid: 65534}}
+		for at := dir; at != os.TempDir() && len(at) > 1; at = filepath.Dir(at) {
+			if err := os.Chmod(at, 0o755); err != nil {
+				t.Fatal(err)
+			}
+		}
+	} else if err := os.Chmod(image, 0o444); err != nil {
+		t.Fatal(err)
+	}
+	out, err := cmd.CombinedOutput()
+	words := strings.Join(strings.Fields(string(out)), " ")
+	if cmd.ProcessState.ExitCode() != 1 || !strings.Contains(words, "you may not write to it") && !strings.Contains(words, "read-only") {
+		t.Errorf("%v\n%s", err, out)
 	}
 }

@@ -144,17 +144,17 @@ func (w *maker) resizeBlocks() {
 		return
 	}
 	le, pointers := binary.LittleEndian, uint64(w.BlockSize)/4
-	double, single := make([]byte, w.BlockSize), make([]byte, w.BlockSize)
+	double, singles := make([]byte, w.BlockSize), make([]byte, w.ReservedGDT*uint64(w.BlockSize))
+	first := w.FirstData + 1 + w.DescBlocks
 	for i := range w.ReservedGDT {
 		number := w.DescBlocks + i // of the descriptor block that this one may become
-		at := w.FirstData + 1 + number
-		le.PutUint32(double[number%pointers*4:], uint32(at))
-		single = single[:0]
-		for _, g := range w.backups {
-			single = le.AppendUint32(single, uint32(w.groupStart(g)+1+number))
+		le.PutUint32(double[number%pointers*4:], uint32(first+i))
+		single := singles[i*uint64(w.BlockSize):]
+		for k, g := range w.backups {
+			le.PutUint32(single[4*k:], uint32(w.groupStart(g)+1+number))
 		}
-		w.put(at, single[:w.BlockSize])
 	}
+	w.put(first, singles)
 	w.put(w.resizeMap, double)
 }
 

@@ -1,0 +1,30 @@
+# What can be done here; each target also works by hand.
+SHELL := /bin/bash
+.SHELLFLAGS := -o pipefail -ec
+.PHONY: help build test quick lint fuzz screenshots
+
+help:
+	@echo 'build  test  quick  lint  fuzz  screenshots'
+
+build: # one static program
+	CGO_ENABLED=0 go build -trimpath -ldflags='-s -w' -o bin/fundus ./cmd/fundus
+
+test: # every test, the sweeps with their closing lines, core and deeds under the race detector
+	go vet ./...
+	go test ./core/... ./internal/...
+	go test -v -p 1 ./test/... | grep -v '^=== \|^ *--- PASS\|^ *cuts_test.go'
+	CGO_ENABLED=1 go test -race ./core/... ./internal/deed ./internal/machine/... ./internal/oscall
+
+quick: # without the sweeps
+	go test ./core/... ./internal/... ./test/structure
+
+lint:
+	test -z "$$(gofmt -s -l .)"
+	go vet ./...
+	go tool staticcheck ./...
+
+fuzz: # each target for ten seconds
+	./scripts/fuzz 10s
+
+screenshots: # needs Xvfb, xterm and ImageMagick from Debian
+	./scripts/screenshots
