@@ -99,7 +99,7 @@ func (s Style) Format(b, sector Bytes) string {
 		if sector <= 0 {
 			sector = 512
 		}
-		return fmt.Sprintf("%ds", b/sector)
+		return fmt.Sprintf("%d sectors", b/sector)
 	case Exact:
 		return fmt.Sprintf("%d", int64(b))
 	}

@@ -67,6 +67,17 @@ func TestFormat(t *testing.T) {
 	}
 }
 
+func TestStyles(t *testing.T) {
+	for style, want := range map[Style]string{IEC: "1.5 GiB", SI: "1.6 GB", Sectors: "393216 sectors", Exact: "1610612736"} {
+		if got := style.Format(3*GiB/2, 4096); got != want {
+			t.Errorf("%s: %q, want %q", style, got, want)
+		}
+		if again, err := ParseStyle(string(style)); again != style || err != nil {
+			t.Errorf("ParseStyle(%s) = %s, %v", style, again, err)
+		}
+	}
+}
+
 func TestConversionsReportOverflow(t *testing.T) {
 	if _, ok := (LBA{1 << 54, 512}).Bytes(); ok {
 		t.Error("LBA 2^54 of 512 bytes fits into int64")

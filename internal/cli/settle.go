@@ -146,8 +146,10 @@ func (e *Env) commitStored(ctx context.Context, code string) error {
 	}
 	defer plan.Close()
 	if hex.EncodeToString(plan.Draft.Digest[:]) != stored.Digest {
-		if err := e.printer().Draft(&plan.Draft, false, false, ""); err != nil || e.o.json {
-			return err
+		if !e.o.json {
+			if err := e.printer().Draft(&plan.Draft, false, false, ""); err != nil {
+				return err
+			}
 		}
 		return fmt.Errorf("draft %s no longer fits: %w; what it would be now is shown above, draft it again", code, draft.ErrChanged)
 	}

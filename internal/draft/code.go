@@ -1,6 +1,7 @@
 package draft
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
@@ -16,7 +17,7 @@ import (
 
 // Seal works out the code: the first 32 bits of a SHA-256 over everything that
 // makes the draft what it is, with the bytes before and after each unit.
-func (p *Plan) Seal() error {
+func (p *Plan) Seal(ctx context.Context) error {
 	h := sha256.New()
 	d := &p.Draft
 	head, err := json.Marshal(struct {
@@ -32,7 +33,7 @@ func (p *Plan) Seal() error {
 	}
 	h.Write(head)
 	h.Write(d.Seed[:])
-	sums, err := unitSums(p.Units(fenceStandIn()))
+	sums, err := unitSums(ctx, p.Units(fenceStandIn()))
 	if err != nil {
 		return err
 	}
@@ -46,7 +47,7 @@ func (p *Plan) Seal() error {
 
 // unitSums hashes the bytes before and after each unit, as many batches at a
 // time as there are processors.
-func unitSums(units []Unit) ([][]byte, error) {
+func unitSums(ctx context.Context, units []Unit) ([][]byte, error) {
 	var jobs []func(buf []byte) ([]byte, error)
 	m := &memo{sums: map[memoKey][sha256.Size]byte{}}
 	for _, u := range units {
@@ -63,7 +64,9 @@ func unitSums(units []Unit) ([][]byte, error) {
 		wait.Go(func() {
 			buf := make([]byte, piece)
 			for i := range next {
-				sums[i], errs[i] = jobs[i](buf)
+				if errs[i] = ctx.Err(); errs[i] == nil {
+					sums[i], errs[i] = jobs[i](buf)
+				}
 			}
 		})
 	}

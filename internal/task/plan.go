@@ -67,7 +67,7 @@ func Plan(ctx context.Context, s Setting, r Request) (*draft.Plan, error) {
 	}
 	plan.Draft, plan.Undoes = p.Draft, p.undoes
 	if err == nil {
-		err = plan.Seal()
+		err = plan.Seal(ctx)
 	}
 	if err != nil {
 		plan.Close()

@@ -127,9 +127,17 @@ type DraftDoc struct {
 	Notes    []string          `json:"notes"`
 	Warnings []string          `json:"warnings"`
 	Losses   []LossDoc         `json:"losses"`
+	Files    []FileDoc         `json:"files"`
 	Findings []finding.Finding `json:"findings"`
 	Steps    []StepDoc         `json:"steps"`
 	Undo     string            `json:"undo"`
+}
+
+// FileDoc is a text file whose lines change.
+type FileDoc struct {
+	Path    string   `json:"path"`
+	Removed []string `json:"removed_lines"`
+	Added   []string `json:"added_lines"`
 }
 
 // LossDoc is one thing that is destroyed.
@@ -291,12 +299,15 @@ func draftDocument(d *draft.Draft, changed, stored bool, deedID string) DraftDoc
 	v := &inventory.Inventory{}
 	doc := DraftDoc{Head: head("draft"), Changed: changed, Stored: stored, Deed: deedID, Machine: d.Machine, Title: d.Title,
 		Before: devices(v, d.Before), After: devices(v, d.After), Facts: []FactDoc{}, Notes: orEmpty(d.Notes), Warnings: orEmpty(d.Warnings),
-		Losses: []LossDoc{}, Findings: orEmpty(d.Findings), Steps: []StepDoc{}, Undo: string(d.Undo)}
+		Losses: []LossDoc{}, Files: []FileDoc{}, Findings: orEmpty(d.Findings), Steps: []StepDoc{}, Undo: string(d.Undo)}
 	if stored {
 		doc.Code = d.Code
 	}
 	for _, f := range d.Facts {
 		doc.Facts = append(doc.Facts, FactDoc{f.Name, f.Value})
+	}
+	for _, l := range d.Lines {
+		doc.Files = append(doc.Files, FileDoc{l.Path, orEmpty(l.Removed), orEmpty(l.Added)})
 	}
 	for _, l := range d.Losses {
 		doc.Losses = append(doc.Losses, LossDoc{l.Node, l.What, l.Name})

@@ -190,12 +190,25 @@ func (w *writer) primary(array uint64) {
 // sectorZero puts the protective record where it is not there already.
 func (w *writer) sectorZero() {
 	now := w.read(0)
-	if w.err != nil || protectiveForm(now) == Pure && binary.LittleEndian.Uint32(now[mbrRecords+mbrFirst:]) == 1 &&
-		binary.LittleEndian.Uint32(now[mbrRecords+mbrCount:]) == uint32(min(w.last, math.MaxUint32)) {
+	if w.err != nil {
+		return
+	}
+	switch form := protectiveForm(now); {
+	case form == HybridMBR: // somebody's records, and Linux believes the GPT all the same
+		return
+	case form == Pure && covers(now, w.last):
 		return
 	}
 	w.put(0, protect(now[:512], w.last+1))
 	w.sync()
+}
+
+// covers reports whether the protective record runs to the end of the disk, or
+// as far as it can say.
+func covers(mbr []byte, last uint64) bool {
+	record := mbr[mbrRecords:]
+	count := binary.LittleEndian.Uint32(record[mbrCount:])
+	return binary.LittleEndian.Uint32(record[mbrFirst:]) == 1 && (count == math.MaxUint32 || uint64(count) == last)
 }
 
 // read gives as many sectors as an array takes.

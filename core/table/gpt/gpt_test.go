@@ -140,6 +140,25 @@ func TestUnknownBytesAreKept(t *testing.T) {
 	}
 }
 
+// TestHybridRecordsStay: an edit leaves the other records of sector 0 alone.
+func TestHybridRecordsStay(t *testing.T) {
+	dev, table := disk(t, 8*mib, 512, 1)
+	if err := block.WriteBytes(dev, []byte{0x0C}, mbrRecords+mbrRecordSize+mbrType); err != nil {
+		t.Fatal(err)
+	}
+	before, _ := block.ReadSized(dev, 0, 512, 512)
+	old, err := Read(dev)
+	if err != nil || old.Protective != HybridMBR || old.Believed() == nil {
+		t.Fatalf("Read = %+v, %v", old, err)
+	}
+	if _, err := Write(dev, old, table); err != nil {
+		t.Fatal(err)
+	}
+	if after, _ := block.ReadSized(dev, 0, 512, 512); !bytes.Equal(before, after) {
+		t.Error("sector 0 was changed")
+	}
+}
+
 // TestCutLeavesOldOrNew cuts each way of writing a table before each of its
 // writes and syncs, with unsynced sectors dropped and reordered, and asks what
 // Linux would believe: the old table or the new one, never anything else.

@@ -1,0 +1,140 @@
+package cuts
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"fundus/core/fstab"
+	"fundus/internal/deed"
+	"fundus/internal/task"
+)
+
+// tree is every file and directory below a root, with the files' content.
+func tree(t *testing.T, root string) string {
+	t.Helper()
+	var b strings.Builder
+	err := filepath.Walk(root, func(path string, info os.FileInfo, err error) error {
+		if err != nil {
+			return err
+		}
+		rel, _ := filepath.Rel(root, path)
+		fmt.Fprintf(&b, "%s %v", rel, info.Mode())
+		if info.Mode().IsRegular() {
+			data, err := os.ReadFile(path)
+			fmt.Fprintf(&b, " %q", data)
+			if err != nil {
+				return err
+			}
+		}
+		b.WriteByte('\n')
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b.String()
+}
+
+// TestFilesCut cuts fstab add and its undo at each line of the log. A file is
+// replaced by renaming, so that a unit that was begun stands before or after;
+// both are tried. Recover brings the whole tree of before or after.
+func TestFilesCut(t *testing.T) {
+	cuts := 0
+	for _, undo := range []bool{false, true} {
+		r, store := newRig(t, 512), storeIn(t)
+		old := "# fernhill\n\tUUID=8d0c / ext4 defaults 0 1" // without a last newline
+		if err := os.WriteFile(filepath.Join(r.root, fstab.Path), []byte(old), 0o640); err != nil {
+			t.Fatal(err)
+		}
+		must(t, r, store, herbarium()...)
+		add := &task.FstabAdd{Target: "sdb1", Dir: "/srv/seeds/herbarium"}
+		var request task.Request = add
+		if undo {
+			must(t, r, store, add)
+			request = &task.Undo{}
+		}
+		before := memoryDir(t)
+		copyTree(t, r.root, before)
+		d := must(t, r, store, request)
+		after := memoryDir(t)
+		copyTree(t, r.root, after)
+		log, err := os.ReadFile(filepath.Join(store.Dir, "deeds", d.ID, "log"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		lines := bytes.SplitAfter(log, []byte("\n"))
+		for n := range len(lines) - 1 { // the last line completes the deed
+			prefix := bytes.Join(lines[:n], nil)
+			began, ended := bytes.Count(prefix, []byte(" begin ")), bytes.Count(prefix, []byte(" end "))
+			for done := ended; done <= began; done++ {
+				for _, way := range []deed.Direction{deed.Back, deed.Forward} {
+					c, again := r.clone(), copyStore(t, store)
+					c.root = memoryDir(t)
+					copyTree(t, before, c.root)
+					apply(t, c.root, d, done)
+					if err := os.WriteFile(filepath.Join(again.Dir, "deeds", d.ID, "log"), prefix, 0o600); err != nil {
+						t.Fatal(err)
+					}
+					if err := c.recover(again, way); err != nil {
+						t.Fatalf("undo %v, %d lines, %d units done, %s: %v", undo, n, done, way, err)
+					}
+					want := tree(t, before)
+					if way == deed.Forward {
+						want = tree(t, after)
+					}
+					if got := tree(t, c.root); got != want {
+						t.Fatalf("undo %v, %d lines, %d units done, recovered %s:\n%s\nwant\n%s", undo, n, done, way, got, want)
+					}
+					cuts++
+				}
+			}
+		}
+	}
+	fmt.Printf("cuts of text files: %d, each recovered to the whole tree of before or after\n", cuts)
+}
+
+func copyTree(t *testing.T, from, to string) {
+	t.Helper()
+	if err := os.RemoveAll(to); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.CopyFS(to, os.DirFS(from)); err != nil {
+		t.Fatal(err)
+	}
+	err := filepath.Walk(from, func(path string, info os.FileInfo, err error) error {
+		if err != nil {
+			return err
+		}
+		rel, _ := filepath.Rel(from, path)
+		return os.Chmod(filepath.Join(to, rel), info.Mode())
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+// apply does by hand what the first units of the deed do.
+func apply(t *testing.T, root string, d *deed.Deed, units int) {
+	t.Helper()
+	for _, u := range d.Units[:units] {
+		path, want := filepath.Join(root, u.File.Path), u.File.After
+		var err error
+		switch {
+		case want.Missing:
+			err = os.Remove(path)
+		case want.Dir:
+			err = os.Mkdir(path, want.Attributes.Mode)
+		default:
+			if err = os.WriteFile(path, want.Data, want.Attributes.Mode); err == nil {
+				err = os.Chmod(path, want.Attributes.Mode)
+			}
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+}
