@@ -1,7 +1,7 @@
 # What can be done here; each target also works by hand.
 SHELL := /bin/bash
 .SHELLFLAGS := -o pipefail -ec
-.PHONY: help build test quick lint fuzz screenshots
+.PHONY: kernel help build test quick lint fuzz screenshots
 
 help:
 	@echo 'build  test  quick  lint  fuzz  screenshots'
@@ -9,10 +9,13 @@ help:
 build: # one static program
 	CGO_ENABLED=0 go build -trimpath -ldflags='-s -w' -o bin/fundus ./cmd/fundus
 
-test: # every test, the sweeps with their closing lines, core and deeds under the race detector
+kernel: # the kernel that judges, from Debian, unless another is named
+	@test -n "$$FUNDUS_TEST_KERNEL" || command -v linux.uml > /dev/null || { apt-get update -q && DEBIAN_FRONTEND=noninteractive apt-get install -qy user-mode-linux; } > /dev/null
+
+test: kernel # every test, the sweeps with their closing lines, core and deeds under the race detector
 	go vet ./...
 	go test ./core/... ./internal/...
-	go test -v -p 1 ./test/... | grep -v '^=== \|^ *--- PASS\|^ *cuts_test.go'
+	FUNDUS_NEED_KERNEL=1 go test -v -p 1 ./test/... | grep -v '^=== \|^ *--- PASS\|^ *cuts_test.go'
 	CGO_ENABLED=1 go test -race ./core/... ./internal/deed ./internal/machine/... ./internal/oscall
 
 quick: # without the sweeps

@@ -68,7 +68,7 @@ func TestImports(t *testing.T) {
 			switch {
 			case under(s.pkg, "fundus/core") && !std && !under(i, "fundus/core") && !under(i, small...) && !(system && under(s.pkg, "fundus/core/block/file")):
 				deny("core imports the standard library, core and small value libraries")
-			case system && !under(s.pkg, "fundus/core/block/file", "fundus/internal/machine/live", "fundus/internal/oscall", "fundus/cmd/fundus"):
+			case system && !under(s.pkg, "fundus/core/block/file", "fundus/internal/machine/live", "fundus/internal/oscall", "fundus/cmd/fundus", "fundus/test"):
 				deny("system calls belong to block/file, machine/live and oscall")
 			case under(s.pkg, "fundus/internal/task") && under(i, "fundus/internal/cli", "fundus/internal/view"):
 				deny("a task knows neither commands nor views")

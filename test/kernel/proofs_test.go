@@ -1,0 +1,154 @@
+package kernel
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+// TestKernel runs every proof, and closes with their count.
+func TestKernel(t *testing.T) {
+	j := newJudge(t)
+	t.Run("proofs", func(t *testing.T) {
+		for _, p := range []struct {
+			name string
+			run  func(*testing.T, *judge)
+		}{
+			{"a disk from a bench: partitions, tree, full, empty", proveDisk},
+			{"small blocks and a label", proveSmall},
+			{"a terabyte, sparse", proveTerabyte},
+			{"an undone format mounts as what it was", proveUndo},
+			{"cuts of a format over a file system", proveFormatCuts},
+			{"cuts of table edits", proveTableCuts},
+		} {
+			t.Run(p.name, func(t *testing.T) {
+				t.Parallel()
+				p.run(t, j)
+				if !t.Failed() {
+					j.passed.Add(1)
+				}
+			})
+		}
+	})
+	fmt.Printf("kernel proof: %d passed, Linux %s\n", j.passed.Load(), j.version(t))
+}
+
+// clean is the answer of a kernel that found nothing to complain about.
+func clean(t *testing.T, a Answer, partitions, mounts []string) {
+	t.Helper()
+	if fmt.Sprint(a.Partitions) != fmt.Sprint(partitions) || fmt.Sprint(a.Mounts) != fmt.Sprint(mounts) {
+		t.Errorf("the kernel has partitions %v, mounts %v; want %v, %v", a.Partitions, a.Mounts, partitions, mounts)
+	}
+	if len(a.Used) > 0 || len(a.Log) > 0 {
+		t.Errorf("using it: %v\nkernel log: %v", a.Used, a.Log)
+	}
+}
+
+func proveDisk(t *testing.T, j *judge) {
+	b := j.bench(t, "600MiB")
+	b.must("table", "new", "sdb", "--commit")
+	b.must("partition", "add", "sdb", "--size", "40MiB", "--commit")
+	b.must("partition", "add", "sdb", "--size", "max", "--name", "herbarium", "--commit")
+	b.must("partition", "remove", "sdb1", "--commit")
+	b.must("format", "sdb2", "ext4", "--label", "herbarium", "--block-size", "4096", "--commit")
+	// 41 MiB from the start; 558 MiB up to the backup table, in sectors.
+	clean(t, j.ask(t, true, b.image())[0], []string{"2 83968 1142784"}, []string{"ubda2 mounted"})
+}
+
+func proveSmall(t *testing.T, j *judge) {
+	b := j.bench(t, "64MiB")
+	b.must("format", "sdb", "ext4", "--label", "seeds", "--block-size", "1024", "--commit")
+	b.must("label", "sdb", "mosses", "--commit")
+	clean(t, j.ask(t, true, b.image())[0], nil, []string{"ubda mounted"})
+}
+
+func proveTerabyte(t *testing.T, j *judge) {
+	b := j.bench(t, "1TiB")
+	b.must("format", "sdb", "ext4", "--label", "archive", "--commit")
+	clean(t, j.ask(t, false, b.image())[0], nil, []string{"ubda mounted"})
+}
+
+func proveUndo(t *testing.T, j *judge) {
+	b := j.bench(t, "64MiB")
+	b.must("format", "sdb", "ext4", "--label", "old", "--commit")
+	b.must("format", "sdb", "ext4", "--label", "new", "--lose=old", "--commit")
+	b.must("undo", "--commit")
+	clean(t, j.ask(t, true, b.image())[0], nil, []string{"ubda mounted"})
+}
+
+// cutImages runs the command with the power cut before each of its writes and
+// syncs, and gives the images that are left.
+func cutImages(t *testing.T, j *judge, prepare [][]string, command []string) (images []string) {
+	t.Helper()
+	for n := 1; ; n++ {
+		b := j.bench(t, "64MiB")
+		for _, p := range prepare {
+			b.must(p...)
+		}
+		b.must("bench", "disk", "fault", "sdb", "--cut-at-write", strconv.Itoa(n), "--seed", strconv.Itoa(n))
+		out, code := b.run(command...)
+		if code == 0 && n > 10 {
+			return images
+		}
+		if code != 5 {
+			t.Fatalf("cut at %d: exit %d\n%s", n, code, out)
+		}
+		images = append(images, b.image())
+	}
+}
+
+// together asks in batches of as many disks as the kernel takes.
+func (j *judge) together(t *testing.T, images []string) (answers []Answer) {
+	t.Helper()
+	const most = 12
+	for len(images) > 0 {
+		n := min(len(images), most)
+		answers = append(answers, j.ask(t, false, images[:n]...)...)
+		images = images[n:]
+	}
+	return answers
+}
+
+// proveFormatCuts: after each cut of a format over a file system the kernel
+// mounts the old one, or nothing; never a half-made one, and no error follows.
+func proveFormatCuts(t *testing.T, j *judge) {
+	images := cutImages(t, j, [][]string{{"format", "sdb", "ext4", "--label", "old", "--block-size=1024", "--commit"}},
+		[]string{"format", "sdb", "ext4", "--label", "new", "--block-size=1024", "--lose=old", "--commit"})
+	mounted, fenced := 0, 0
+	for i, a := range j.together(t, images) {
+		switch said := a.Mounts[0]; {
+		case strings.HasSuffix(said, " mounted"):
+			mounted++
+		case strings.HasSuffix(said, " invalid argument"):
+			fenced++
+		default:
+			t.Errorf("cut at %d: %s", i+1, said)
+		}
+		for _, line := range a.Log {
+			if !strings.Contains(line, "Can't find ext4 filesystem") && !strings.Contains(line, "VFS:") {
+				t.Errorf("cut before the %d images: %s", i+1, line)
+			}
+		}
+	}
+	if mounted == 0 || fenced == 0 {
+		t.Errorf("%d mounted, %d fenced: the cuts prove nothing", mounted, fenced)
+	}
+	fmt.Printf("kernel proof: %d cuts of a format: %d mount, %d are refused\n", len(images), mounted, fenced)
+}
+
+// proveTableCuts: after each cut of an added partition the kernel sees the old
+// partitions or the new ones.
+func proveTableCuts(t *testing.T, j *judge) {
+	images := cutImages(t, j, [][]string{{"table", "new", "sdb", "--commit"}, {"partition", "add", "sdb", "--size", "20MiB", "--commit"}},
+		[]string{"partition", "add", "sdb", "--size", "10MiB", "--commit"})
+	seen := map[string]int{}
+	for _, a := range j.together(t, images) {
+		seen[strings.Join(a.Partitions, ", ")]++
+	}
+	before, after := "1 2048 40960", "1 2048 40960, 2 43008 20480"
+	if seen[before] == 0 || seen[after] == 0 || seen[before]+seen[after] != len(images) {
+		t.Errorf("the kernel saw %v; want only %q and %q", seen, before, after)
+	}
+	fmt.Printf("kernel proof: %d cuts of an added partition: %d times the old table, %d times the new one\n", len(images), seen[before], seen[after])
+}
