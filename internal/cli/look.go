@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 
 	"github.com/spf13/cobra"
@@ -18,17 +19,22 @@ point in parentheses stands in fstab but is not mounted.`,
 		Example:           "  fundus survey\n  fundus survey card.img --sizes=sectors",
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			m, err := e.open(cmd.Context(), args...)
-			if err != nil {
-				return err
-			}
-			s, err := task.LookSurvey(cmd.Context(), m, args)
+			s, err := e.survey(cmd.Context(), args)
 			if err != nil {
 				return err
 			}
 			return e.printer().Survey(s)
 		},
 	}
+}
+
+// survey looks at the disks that the words mean, at all without any.
+func (e *Env) survey(ctx context.Context, words []string) (*task.Survey, error) {
+	m, err := e.open(ctx, words...)
+	if err != nil {
+		return nil, err
+	}
+	return task.LookSurvey(ctx, m, words)
 }
 
 func newInspect(e *Env) *cobra.Command {

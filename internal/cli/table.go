@@ -62,11 +62,7 @@ func newPartitionList(e *Env) *cobra.Command {
 		Args:              words(1, 1, "one disk"),
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			m, err := e.open(cmd.Context(), args...)
-			if err != nil {
-				return err
-			}
-			s, err := task.LookSurvey(cmd.Context(), m, args)
+			s, err := e.survey(cmd.Context(), args)
 			if err != nil {
 				return err
 			}

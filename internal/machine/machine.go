@@ -12,6 +12,8 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"slices"
+	"strings"
 
 	"fundus/core/block"
 	"fundus/core/inventory"
@@ -96,6 +98,34 @@ type Claim struct {
 // NewClaim makes a claim; release is called once.
 func NewClaim(devices map[string]block.Device, release func()) *Claim {
 	return &Claim{devices, release}
+}
+
+// ClaimEach claims the disks of the targets in order of their names, once each,
+// after the rules have let every target pass. Where one cannot be opened, those
+// before it are released.
+func ClaimEach(v *inventory.Inventory, targets []Target, open func(disk string) (block.Device, error)) (*Claim, error) {
+	devices := map[string]block.Device{}
+	claim := NewClaim(devices, func() {
+		for _, d := range devices {
+			d.Close()
+		}
+	})
+	sorted := slices.Clone(targets)
+	slices.SortStableFunc(sorted, func(a, b Target) int { return strings.Compare(a.Disk, b.Disk) })
+	for _, t := range sorted {
+		err := CheckClaim(v, t)
+		if err == nil && devices[t.Disk] == nil {
+			var d block.Device
+			if d, err = open(t.Disk); err == nil {
+				devices[t.Disk] = d
+			}
+		}
+		if err != nil {
+			claim.Release()
+			return nil, err
+		}
+	}
+	return claim, nil
 }
 
 // Device is the claimed disk, for writing.

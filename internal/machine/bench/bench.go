@@ -230,26 +230,7 @@ func (b *Bench) Claim(ctx context.Context, targets []machine.Target) (*machine.C
 	if err != nil {
 		return nil, err
 	}
-	devices := map[string]block.Device{}
-	release := func() {
-		for _, d := range devices {
-			d.Close()
-		}
-	}
-	sorted := slices.Clone(targets)
-	slices.SortFunc(sorted, func(x, y machine.Target) int { return strings.Compare(x.Disk, y.Disk) })
-	for _, t := range sorted {
-		err := machine.CheckClaim(v, t)
-		if err == nil && devices[t.Disk] == nil {
-			devices[t.Disk], err = b.claim(t.Disk)
-		}
-		if err != nil {
-			delete(devices, t.Disk)
-			release()
-			return nil, err
-		}
-	}
-	return machine.NewClaim(devices, release), nil
+	return machine.ClaimEach(v, targets, b.claim)
 }
 
 func (b *Bench) claim(name string) (block.Device, error) {

@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 
 	"fundus/core/block"
@@ -104,30 +103,7 @@ func (m *Machine) Claim(ctx context.Context, targets []machine.Target) (*machine
 	if err != nil {
 		return nil, err
 	}
-	devices := map[string]block.Device{}
-	release := func() {
-		for _, d := range devices {
-			d.Close()
-		}
-	}
-	sorted := slices.Clone(targets)
-	slices.SortFunc(sorted, func(a, b machine.Target) int { return strings.Compare(a.Disk, b.Disk) })
-	for _, t := range sorted {
-		if err := machine.CheckClaim(v, t); err != nil {
-			release()
-			return nil, err
-		}
-		if devices[t.Disk] != nil {
-			continue
-		}
-		dev, err := image.Claim(t.Disk, block.DefaultGeometry)
-		if err != nil {
-			release()
-			return nil, err
-		}
-		devices[t.Disk] = dev
-	}
-	return machine.NewClaim(devices, release), nil
+	return machine.ClaimEach(v, targets, func(disk string) (block.Device, error) { return image.Claim(disk, block.DefaultGeometry) })
 }
 
 // Do refuses: images have no place in the running kernel.
