@@ -70,7 +70,7 @@ func parseLine(number int, raw string) Line {
 		l.Err = fmt.Errorf("%w; this one has %d", ErrFields, len(words))
 		return l
 	}
-	e := &Entry{Spec: unescape(words[0]), Dir: unescape(words[1]), Type: unescape(words[2]), Options: strings.Split(unescape(words[3]), ",")}
+	e := &Entry{Spec: Unescape(words[0]), Dir: Unescape(words[1]), Type: Unescape(words[2]), Options: strings.Split(Unescape(words[3]), ",")}
 	for i, into := range []*int{&e.Dump, &e.Pass} {
 		if len(words) <= 4+i {
 			continue
@@ -170,8 +170,9 @@ func (e Entry) Value(option string) (value string, ok bool) {
 // IsSwap reports whether the entry is a swap area.
 func (e Entry) IsSwap() bool { return e.Type == "swap" }
 
-// unescape resolves \ooo, the octal escapes; anything else stays.
-func unescape(s string) string {
+// Unescape resolves \ooo, the octal escapes that the kernel's lists use too;
+// anything else stays.
+func Unescape(s string) string {
 	var b strings.Builder
 	for i := 0; i < len(s); i++ {
 		if s[i] == '\\' && i+3 < len(s) {

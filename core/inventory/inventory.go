@@ -107,13 +107,14 @@ type How string
 const (
 	Mounted How = "mounted"
 	SwapOn  How = "swap"
+	Held    How = "held" // by a device that is built on it
 )
 
 // Use is one use of a node.
 type Use struct {
 	Node     string
 	How      How
-	Where    string // mount point
+	Where    string // mount point, or the device that holds it
 	Kind     string // file system that the kernel uses
 	Options  string
 	ReadOnly bool

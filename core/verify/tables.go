@@ -20,7 +20,7 @@ func contents(v *inventory.Inventory) []finding.Finding {
 	var out []finding.Finding
 	for _, n := range v.Nodes {
 		if n.Problem != "" {
-			out = append(out, finding.New(finding.DeviceUnread, n.Name, "%s", n.Problem).WithRemedy("look at the kernel's log, and at the cable"))
+			out = append(out, finding.New(finding.DeviceUnread, n.Name, "%s", n.Problem).WithRemedy("as root, look again; else look at the kernel's log, and at the cable"))
 			continue
 		}
 		c, ok := n.Content()

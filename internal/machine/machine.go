@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"fundus/core/block"
+	"fundus/core/fstab"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
 	"fundus/internal/oscall"
@@ -60,6 +61,24 @@ func ReadFileState(path string) (FileState, error) {
 	return FileState{Data: data, Attributes: attributes}, err
 }
 
+// ReadFiles fills in the text files and the mount points that they name.
+func ReadFiles(v *inventory.Inventory, r Reader) error {
+	state, err := r.ReadFile(fstab.Path)
+	if err != nil {
+		v.Files[fstab.Path] = inventory.File{Problem: err.Error()}
+	} else {
+		v.Files[fstab.Path] = inventory.File{Data: state.Data, Missing: state.Missing}
+	}
+	for _, l := range v.Fstab().Entries() {
+		dir, local := l.Entry.Dir, strings.Contains(l.Entry.Spec, "=") || strings.HasPrefix(l.Entry.Spec, "/dev/")
+		if local && strings.HasPrefix(dir, "/") { // a dead server's mount point is not looked at: that can hang
+			state, err := r.ReadFile(dir)
+			v.Dirs[dir] = err == nil && state.Dir
+		}
+	}
+	return nil
+}
+
 // Actor changes the running system.
 type Actor interface {
 	// Do carries the action out, or refuses with a *Refusal.
@@ -75,6 +94,8 @@ type Machine interface {
 	// Claim locks the disks of the targets and checks that no content to be
 	// changed is in use.
 	Claim(ctx context.Context, targets []Target) (*Claim, error)
+	// MayChange says why nothing can be changed here, or nil.
+	MayChange() error
 	// Root is the directory that stands for / in File steps.
 	Root() string
 	// StateDir is where deeds and drafts lie unless --state says otherwise.

@@ -197,8 +197,11 @@ func inUse(v *inventory.Inventory, node string) (inventory.Use, bool) {
 }
 
 func describeUse(u inventory.Use) string {
-	if u.How == inventory.Mounted {
+	switch u.How {
+	case inventory.Mounted:
 		return "mounted at " + u.Where
+	case inventory.Held:
+		return "held by " + u.Where
 	}
 	return "used as swap"
 }

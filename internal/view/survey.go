@@ -53,6 +53,11 @@ func (p *Printer) disk(v *inventory.Inventory, d inventory.Node, odd map[string]
 	p.printf("%s%s%s%s\n", p.paint(Changed, mark), p.paint(Strong, left), strings.Repeat(" ", gap), right)
 	if d.Problem != "" {
 		p.wrap(6, "", "unreadable: "+visible(d.Problem))
+		for _, n := range v.Family(d.Name) {
+			if used, _ := usedAt(v, n); used != "" {
+				p.wrap(6, "", fmt.Sprintf("%s is used at %s", visible(n.Name), used))
+			}
+		}
 		return
 	}
 	if p.Terminal {
@@ -131,9 +136,12 @@ func (p *Printer) rows(v *inventory.Inventory, d inventory.Node, odd map[string]
 func usedAt(v *inventory.Inventory, n inventory.Node) (string, State) {
 	var words []string
 	for _, u := range v.UsesOf(n.Name) {
-		if u.How == inventory.SwapOn {
+		switch u.How {
+		case inventory.SwapOn:
 			words = append(words, "swap")
-		} else {
+		case inventory.Held:
+			words = append(words, "part of "+visible(u.Where))
+		default:
 			words = append(words, visible(u.Where))
 		}
 	}

@@ -26,6 +26,7 @@ type Answer struct {
 	Mounts     []string
 	Used       []string
 	Log        []string
+	Said       []string
 }
 
 // judge is a kernel with all that it needs to run.
@@ -75,12 +76,18 @@ func build(t *testing.T, into, pkg string) {
 // ask boots the kernel with the images as disks and gives its answers.
 func (j *judge) ask(t *testing.T, use bool, images ...string) []Answer {
 	t.Helper()
+	return j.boot(t, use, nil, images...)
+}
+
+// boot also runs commands of fundus in the guest.
+func (j *judge) boot(t *testing.T, use bool, commands []string, images ...string) []Answer {
+	t.Helper()
 	root, err := os.MkdirTemp("", "fundus-guest-")
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(root) })
-	for _, d := range []string{"dev", "proc", "sys", "mnt"} {
+	for _, d := range []string{"dev", "proc", "sys", "mnt", "bin", "etc"} {
 		if err := os.Mkdir(filepath.Join(root, d), 0o755); err != nil {
 			t.Fatal(err)
 		}
@@ -90,8 +97,11 @@ func (j *judge) ask(t *testing.T, use bool, images ...string) []Answer {
 		devices = append(devices, fmt.Sprintf("ubd%c", 'a'+i))
 		words = append(words, fmt.Sprintf("ubd%d=%s", i, image))
 	}
-	task, err := json.Marshal(map[string]any{"Devices": devices, "Use": use})
+	task, err := json.Marshal(map[string]any{"Devices": devices, "Use": use, "Run": commands})
 	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Link(j.fundus, filepath.Join(root, "bin", "fundus")); err != nil {
 		t.Fatal(err)
 	}
 	program, err := os.ReadFile(j.guest)

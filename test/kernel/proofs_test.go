@@ -19,6 +19,7 @@ func TestKernel(t *testing.T) {
 			{"small blocks and a label", proveSmall},
 			{"a terabyte, sparse", proveTerabyte},
 			{"an undone format mounts as what it was", proveUndo},
+			{"the machine itself, looked at", proveLook},
 			{"cuts of a format over a file system", proveFormatCuts},
 			{"cuts of table edits", proveTableCuts},
 		} {
@@ -75,6 +76,34 @@ func proveUndo(t *testing.T, j *judge) {
 	b.must("format", "sdb", "ext4", "--label", "new", "--lose=old", "--commit")
 	b.must("undo", "--commit")
 	clean(t, j.ask(t, true, b.image())[0], nil, []string{"ubda mounted"})
+}
+
+// proveLook: on the machine itself, survey and inspect show what the kernel
+// has: two disks, a mounted partition, and one that is not; nothing is written.
+func proveLook(t *testing.T, j *judge) {
+	b := j.bench(t, "200MiB")
+	b.must("table", "new", "sdb", "--commit")
+	b.must("partition", "add", "sdb", "--size", "100MiB", "--name", "herbarium", "--commit")
+	b.must("partition", "add", "sdb", "--commit")
+	b.must("format", "sdb1", "ext4", "--label", "herbarium", "--commit")
+	other := j.bench(t, "64MiB")
+	other.must("format", "sdb", "ext4", "--label", "seeds", "--commit")
+	said := j.boot(t, false, []string{"survey", "inspect ubda1", "survey /mnt", "verify", "format ubda2 ext4 --commit", "format ubda2 ext4 --draft"}, b.image(), other.image())[1].Said
+	for i, want := range [][]string{
+		{"this machine (", "ubda", "200.0 MiB  GPT", "1.0 MiB  100.0 MiB  ext4   herbarium  /mnt", "101.0 MiB   98.0 MiB  empty", "ubdb", "seeds", "[<nil>]"},
+		{"ubda1: ext4 herbarium", "mounted", "/mnt", "needs journal recovery", "last mount", "[<nil>]"},
+		{"ubda", "[<nil>]"},
+		{"in order: 2 disks, 2 partitions", "[<nil>]"},
+		{"only looked at in this release", "nothing was changed", "[exit status 1]"},
+		{"make ext4", "[<nil>]"},
+	} {
+		for _, words := range want {
+			if i >= len(said) || !strings.Contains(said[i], words) && !strings.Contains(strings.Join(strings.Fields(said[i]), " "), words) {
+				t.Errorf("command %d does not say %q:\n%s", i, words, strings.Join(said, "\n---\n"))
+				return
+			}
+		}
+	}
 }
 
 // cutImages runs the command with the power cut before each of its writes and

@@ -29,7 +29,7 @@ func (l *Layout) Facts() []fs.Fact {
 		backups = append(backups, l.groupStart(g))
 	}
 	if len(backups) > 0 {
-		facts = append(facts, fs.Fact{Name: "backups", Value: "superblock copies at blocks " + joinNumbers(backups, 6)})
+		facts = append(facts, fs.Fact{Name: "backups", Value: "superblock copies at blocks: " + joinNumbers(backups, 6)})
 	}
 	return facts
 }

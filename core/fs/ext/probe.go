@@ -55,7 +55,7 @@ func (s *Superblock) facts() []fs.Fact {
 		{Name: "reserved", Value: fmt.Sprintf("%d blocks = %v (%.1f%% of %d)", s.Reserved, reserved, 100*float64(s.Reserved)/float64(s.Blocks), s.Blocks)},
 		{Name: "inodes", Value: fmt.Sprintf("%d of %d bytes, %d free; one for each %v", s.Inodes, s.InodeSize, s.FreeInodes, s.Size()/quantity.Bytes(max(1, s.Inodes)))},
 		{Name: "groups", Value: fmt.Sprintf("%d of %d blocks and %d inodes", s.Groups(), s.BlocksPerGroup, s.InodesPerGroup)},
-		{Name: "backups", Value: "superblock copies at blocks " + joinNumbers(s.Backups(), 6)},
+		{Name: "backups", Value: "superblock copies at blocks: " + joinNumbers(s.Backups(), 6)},
 		{Name: "features", Value: strings.Join(s.Features(), " ")},
 		{Name: "mounted", Value: fmt.Sprintf("%d times since its last check", s.MountCount)},
 	}

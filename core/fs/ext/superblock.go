@@ -248,6 +248,9 @@ func (s *Superblock) sealed() []byte {
 }
 
 func joinNumbers(list []uint64, most int) string {
+	if len(list) == 0 {
+		return "none"
+	}
 	var words []string
 	for i, n := range list {
 		if i == most {

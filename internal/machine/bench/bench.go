@@ -16,7 +16,6 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/block/file"
-	"fundus/core/fstab"
 	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/quantity"
@@ -76,6 +75,9 @@ func Open(dir string, images []string, now func() time.Time) (*Bench, error) {
 	}
 	return &Bench{dir, config, images, now}, nil
 }
+
+// MayChange lets everything be changed.
+func (b *Bench) MayChange() error { return nil }
 
 // Root is where the machine's text files lie.
 func (b *Bench) Root() string { return filepath.Join(b.dir, "root") }
@@ -184,24 +186,7 @@ func (b *Bench) inventory(ctx context.Context, k *kernel) (*inventory.Inventory,
 		}
 		v.Nodes = append(v.Nodes, nodes...)
 	}
-	return v, ReadFiles(v, b)
-}
-
-// ReadFiles fills in the text files and the mount points that they name.
-func ReadFiles(v *inventory.Inventory, r machine.Reader) error {
-	state, err := r.ReadFile(fstab.Path)
-	if err != nil {
-		v.Files[fstab.Path] = inventory.File{Problem: err.Error()}
-	} else {
-		v.Files[fstab.Path] = inventory.File{Data: state.Data, Missing: state.Missing}
-	}
-	for _, l := range v.Fstab().Entries() {
-		if dir := l.Entry.Dir; strings.HasPrefix(dir, "/") {
-			state, err := r.ReadFile(dir)
-			v.Dirs[dir] = err == nil && state.Dir
-		}
-	}
-	return nil
+	return v, machine.ReadFiles(v, b)
 }
 
 func (b *Bench) scan(ctx context.Context, d *Disk, k *kernel) []inventory.Node {

@@ -1,14 +1,16 @@
-// Package live is the machine that this program runs on. At present it knows
-// image files: they are its disks, and no text file of the running system is
-// read for them.
+// Package live is the machine that this program runs on: its disks as the
+// kernel lists them in sysfs, its mounts and swaps from procfs, and image files
+// as disks of their own. At present it looks; image files alone are changed.
+//
+// Source: Documentation/ABI/stable/sysfs-block and proc(5).
 package live
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"fundus/core/block"
@@ -18,28 +20,30 @@ import (
 	"fundus/internal/oscall"
 )
 
-// Machine is this machine with some image files.
+// Machine is this machine, or some image files on it.
 type Machine struct {
 	host   string
 	images []string
+	at     places
 }
+
+// places are where the kernel shows itself; tests have trees of their own.
+type places struct{ sys, proc, dev, root string }
 
 var _ machine.Machine = (*Machine)(nil)
 
-// ErrOwnDisks says what this release cannot look at.
-var ErrOwnDisks = errors.New("the disks of this machine itself are not looked at yet; name an image file, or work on a bench: fundus bench new DIR")
-
-// New is this machine with the image files, by the names that were typed.
+// New is this machine; with image files, by the names that were typed, it is
+// those and nothing else.
 func New(images []string) (*Machine, error) {
 	host, err := os.Hostname()
 	if err != nil {
 		return nil, err
 	}
-	return &Machine{host, images}, nil
+	return &Machine{host, images, places{"/sys", "/proc", "/dev", "/"}}, nil
 }
 
 // Root is the running system's root.
-func (m *Machine) Root() string { return "/" }
+func (m *Machine) Root() string { return m.at.root }
 
 // StateDir is /var/lib/fundus for root, else in the user's state directory.
 func (m *Machine) StateDir() string {
@@ -57,13 +61,19 @@ func (m *Machine) StateDir() string {
 	return filepath.Join(base, "fundus")
 }
 
-// Inventory reads the images.
-func (m *Machine) Inventory(ctx context.Context) (*inventory.Inventory, error) {
-	v := &inventory.Inventory{Machine: inventory.Machine{Kind: "machine", Name: m.host, BootID: bootID()},
-		Files: map[string]inventory.File{}, Dirs: map[string]bool{}}
-	if len(m.images) == 0 {
-		return nil, ErrOwnDisks
+// MayChange refuses everything but image files.
+func (m *Machine) MayChange() error {
+	if len(m.images) > 0 {
+		return nil
 	}
+	return &machine.Refusal{Rule: machine.RuleReadOnly, Thing: "this machine (" + m.host + ")", Text: "its disks and files are only looked at in this release",
+		Next: "work on an image file, or on a bench: fundus bench new DIR"}
+}
+
+// Inventory reads the images, or else the machine.
+func (m *Machine) Inventory(ctx context.Context) (*inventory.Inventory, error) {
+	v := &inventory.Inventory{Machine: inventory.Machine{Kind: "machine", Name: m.host, BootID: m.bootID()},
+		Files: map[string]inventory.File{}, Dirs: map[string]bool{}}
 	for _, path := range m.images {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -74,19 +84,34 @@ func (m *Machine) Inventory(ctx context.Context) (*inventory.Inventory, error) {
 		}
 		v.Nodes = append(v.Nodes, nodes...)
 	}
-	return v, nil
+	if len(m.images) > 0 {
+		return v, nil
+	}
+	if err := m.discover(ctx, v); err != nil {
+		return nil, err
+	}
+	return v, machine.ReadFiles(v, m)
 }
 
-func bootID() string {
-	data, err := os.ReadFile("/proc/sys/kernel/random/boot_id")
+func (m *Machine) bootID() string {
+	data, err := os.ReadFile(filepath.Join(m.at.proc, "sys/kernel/random/boot_id"))
 	if err != nil {
 		return "unknown"
 	}
 	return strings.TrimSpace(string(data))
 }
 
-// Open opens an image for reading.
-func (m *Machine) Open(_ context.Context, disk string) (block.Device, error) { return image.Open(disk) }
+// Open opens a disk or an image for reading.
+func (m *Machine) Open(_ context.Context, disk string) (block.Device, error) {
+	if slices.Contains(m.images, disk) {
+		return image.Open(disk)
+	}
+	d, err := m.listed(disk)
+	if err != nil {
+		return nil, err
+	}
+	return m.open(d)
+}
 
 // ReadFile reads a text file of the running system.
 func (m *Machine) ReadFile(path string) (machine.FileState, error) {
@@ -99,6 +124,9 @@ func (m *Machine) ReadFile(path string) (machine.FileState, error) {
 
 // Claim locks the images.
 func (m *Machine) Claim(ctx context.Context, targets []machine.Target) (*machine.Claim, error) {
+	if err := m.MayChange(); err != nil {
+		return nil, err
+	}
 	v, err := m.Inventory(ctx)
 	if err != nil {
 		return nil, err
@@ -108,7 +136,10 @@ func (m *Machine) Claim(ctx context.Context, targets []machine.Target) (*machine
 
 // Do refuses: images have no place in the running kernel.
 func (m *Machine) Do(_ context.Context, a machine.Action) error {
-	return &machine.Refusal{Rule: machine.RuleNoDevice, Thing: a.Disk + a.Node, Text: fmt.Sprintf("cannot %v: Fundus does not act on this machine's kernel yet", a), Next: "try it on a bench: fundus bench new"}
+	if err := m.MayChange(); err != nil {
+		return err
+	}
+	return &machine.Refusal{Rule: machine.RuleNoDevice, Thing: a.Disk + a.Node, Text: fmt.Sprintf("cannot %v: an image is no device of this machine's kernel", a), Next: "try it on a bench: fundus bench new DIR"}
 }
 
 // Holds reports false: no action was ever carried out.

@@ -1,0 +1,326 @@
+package live
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"fundus/core/block"
+	"fundus/core/block/file"
+	"fundus/core/fstab"
+	"fundus/core/inventory"
+	"fundus/core/quantity"
+	"fundus/core/scan"
+)
+
+// listed is a disk as sysfs lists it, with the partitions that the kernel has.
+type listed struct {
+	node  inventory.Node
+	parts []kernelPart
+	dev   string // "major:minor"
+	dir   string
+}
+
+type kernelPart struct {
+	name        string
+	number      int
+	start, size int64 // bytes
+	dev         string
+}
+
+const sysfsSector = 512 // sizes and starts in sysfs count these, whatever the disk's sector
+
+// discover fills in disks, partitions, contents and uses.
+func (m *Machine) discover(ctx context.Context, v *inventory.Inventory) error {
+	entries, err := os.ReadDir(filepath.Join(m.at.sys, "block"))
+	if err != nil {
+		return fmt.Errorf("the kernel's list of disks: %w", err)
+	}
+	names := map[string]string{} // by major:minor
+	for _, e := range entries {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if leftOut(e.Name()) {
+			continue
+		}
+		d, err := m.listed(e.Name())
+		if err != nil {
+			return err
+		}
+		if d.node.Size == 0 {
+			continue // an empty drive
+		}
+		names[d.dev] = d.node.Name
+		for _, p := range d.parts {
+			names[p.dev] = p.name
+		}
+		v.Nodes = append(v.Nodes, m.scan(d)...)
+		v.Uses = append(v.Uses, m.holders(d)...)
+	}
+	uses, err := m.mounts(names)
+	if err != nil {
+		return err
+	}
+	v.Uses = append(v.Uses, uses...)
+	v.Uses = append(v.Uses, m.swaps(v)...)
+	return nil
+}
+
+// leftOut are disks that are no disks to an administrator.
+func leftOut(name string) bool {
+	return slices.ContainsFunc([]string{"ram", "loop", "zram", "sr", "fd"}, func(prefix string) bool {
+		rest, ok := strings.CutPrefix(name, prefix)
+		_, err := strconv.Atoi(rest)
+		return ok && err == nil
+	})
+}
+
+// attribute reads one value of sysfs; "" where there is none.
+func attribute(dir, name string) string {
+	data, err := os.ReadFile(filepath.Join(dir, name))
+	if err != nil {
+		return ""
+	}
+	text := strings.TrimSpace(strings.ToValidUTF8(string(data), ""))
+	if text == "(null)" { // a driver that knows no serial number
+		return ""
+	}
+	return text
+}
+
+func number(dir, name string) int64 {
+	n, err := strconv.ParseInt(attribute(dir, name), 10, 64)
+	if err != nil || n < 0 {
+		return 0
+	}
+	return n
+}
+
+func (m *Machine) listed(name string) (listed, error) {
+	dir := filepath.Join(m.at.sys, "block", name)
+	if _, err := os.Stat(dir); err != nil || filepath.Base(name) != name {
+		return listed{}, fmt.Errorf("%s: the kernel has no such disk", name)
+	}
+	queue := filepath.Join(dir, "queue")
+	d := listed{dir: dir, dev: attribute(dir, "dev")}
+	n := inventory.Node{Name: name, Path: filepath.Join(m.at.dev, strings.ReplaceAll(name, "!", "/")), Form: inventory.Disk, InKernel: true, Size: quantity.Bytes(number(dir, "size") * sysfsSector)}
+	n.Geometry = block.Geometry{Logical: max(number(queue, "logical_block_size"), 512), MinIO: number(queue, "minimum_io_size"), OptIO: number(queue, "optimal_io_size"), Offset: number(dir, "alignment_offset")}
+	n.Geometry.Physical = max(number(queue, "physical_block_size"), n.Geometry.Logical)
+	link, err := filepath.EvalSymlinks(dir)
+	if err != nil {
+		link = dir
+	}
+	n.Hardware = inventory.Hardware{Bus: bus(link), Model: attribute(dir, "device/model"), Serial: attribute(dir, "device/serial"),
+		Rotational: attribute(queue, "rotational") == "1", Removable: attribute(dir, "removable") == "1", ReadOnly: attribute(dir, "ro") == "1"}
+	if n.Hardware.Serial == "" {
+		n.Hardware.Serial = attribute(dir, "serial") // virtio
+	}
+	n.Identity = inventory.Identity{Disk: identity(dir, link, n.Hardware), Size: n.Size, Sector: quantity.Bytes(n.Geometry.Logical)}
+	d.node = n
+	parts, err := filepath.Glob(filepath.Join(dir, name+"*"))
+	for _, p := range parts {
+		if num := number(p, "partition"); num > 0 {
+			d.parts = append(d.parts, kernelPart{filepath.Base(p), int(num), number(p, "start") * sysfsSector, number(p, "size") * sysfsSector, attribute(p, "dev")})
+		}
+	}
+	return d, err
+}
+
+// bus is how the disk is connected, read off its place in the device tree.
+func bus(link string) string {
+	for _, b := range [][2]string{{"/usb", "usb"}, {"/nvme", "nvme"}, {"/ata", "sata"}, {"/mmc", "mmc"}, {"/virtio", "virtio"}, {"/iscsi", "iscsi"}, {"/host", "scsi"}, {"/virtual/", "virtual"}} {
+		if strings.Contains(link, b[0]) {
+			return b[1]
+		}
+	}
+	return ""
+}
+
+// identity is the WWN, else bus, model and serial, else the place in the device
+// tree.
+func identity(dir, link string, h inventory.Hardware) string {
+	for _, name := range []string{"wwid", "device/wwid"} {
+		if wwn := attribute(dir, name); wwn != "" {
+			return wwn
+		}
+	}
+	if h.Serial != "" {
+		return strings.TrimSpace(h.Bus + " " + h.Model + " " + h.Serial)
+	}
+	return link
+}
+
+// scan looks at what is on the disk. What the kernel has and the table has not
+// is listed too.
+func (m *Machine) scan(d listed) []inventory.Node {
+	dev, err := m.open(d)
+	if err != nil {
+		return d.unread(err)
+	}
+	defer dev.Close()
+	nodes := scan.Disk(d.node, dev)
+	for _, p := range d.parts {
+		i := slices.IndexFunc(nodes, func(n inventory.Node) bool {
+			return n.Number == p.number && int64(n.Start) == p.start && int64(n.Size) == p.size
+		})
+		if i >= 0 {
+			nodes[i].InKernel = true
+		}
+	}
+	return nodes
+}
+
+// unread lists the disk and the kernel's partitions without their contents.
+func (d listed) unread(err error) []inventory.Node {
+	problem := err.Error()
+	if errors.Is(err, fs.ErrPermission) {
+		problem = "the system does not let it be read"
+		if os.Getuid() != 0 {
+			problem = "you may not read it; as root it can be seen"
+		}
+	}
+	d.node.Problem = problem
+	nodes := []inventory.Node{d.node}
+	for _, p := range d.parts {
+		n := d.node
+		n.Name, n.Form, n.Parent, n.Number = p.name, inventory.Partition, d.node.Name, p.number
+		n.Path = filepath.Join(filepath.Dir(d.node.Path), p.name)
+		n.Start, n.Size = quantity.Bytes(p.start), quantity.Bytes(p.size)
+		nodes = append(nodes, n)
+	}
+	return nodes
+}
+
+// open opens the disk for reading. A partition of the kernel's is read through
+// its own node: the disk's node has a page cache of its own, which goes stale
+// while the partition is in use.
+func (m *Machine) open(d listed) (block.Device, error) {
+	disk, err := file.Open(d.node.Path, false, d.node.Geometry)
+	if err != nil {
+		return nil, err
+	}
+	n := &narrow{File: disk}
+	for _, p := range d.parts {
+		if !fits(p, disk.Size()) {
+			continue
+		}
+		part, err := file.Open(filepath.Join(m.at.dev, p.name), false, d.node.Geometry)
+		if err == nil {
+			n.parts = append(n.parts, opened{p.start, min(p.size, part.Size()), part})
+		}
+	}
+	return n, nil
+}
+
+func fits(p kernelPart, disk int64) bool {
+	return p.size > 0 && p.size <= disk && p.start <= disk-p.size
+}
+
+// holders are devices that are built on the disk or on a partition of it.
+func (m *Machine) holders(d listed) (uses []inventory.Use) {
+	look := func(node, dir string) {
+		entries, err := os.ReadDir(filepath.Join(dir, "holders"))
+		if err != nil {
+			return
+		}
+		for _, e := range entries {
+			uses = append(uses, inventory.Use{Node: node, How: inventory.Held, Where: e.Name()})
+		}
+	}
+	look(d.node.Name, d.dir)
+	for _, p := range d.parts {
+		look(p.name, filepath.Join(d.dir, p.name))
+	}
+	return uses
+}
+
+// mounts reads the mount table: a line has the device's numbers third, the
+// mount point fifth, its options sixth, and the kind behind a lone dash.
+func (m *Machine) mounts(names map[string]string) (uses []inventory.Use, err error) {
+	data, err := os.ReadFile(filepath.Join(m.at.proc, "self/mountinfo"))
+	if err != nil {
+		return nil, fmt.Errorf("the kernel's list of mounts: %w", err)
+	}
+	for line := range strings.Lines(string(data)) {
+		f := strings.Fields(line)
+		dash := slices.Index(f, "-")
+		if len(f) < 7 || dash < 6 || dash+1 >= len(f) || names[f[2]] == "" {
+			continue
+		}
+		uses = append(uses, inventory.Use{Node: names[f[2]], How: inventory.Mounted, Where: fstab.Unescape(f[4]), Kind: f[dash+1], Options: f[5],
+			ReadOnly: slices.Contains(strings.Split(f[5], ","), "ro")})
+	}
+	return uses, nil
+}
+
+func (m *Machine) swaps(v *inventory.Inventory) (uses []inventory.Use) {
+	data, err := os.ReadFile(filepath.Join(m.at.proc, "swaps"))
+	if err != nil {
+		return nil // a kernel without swap
+	}
+	for line := range strings.Lines(string(data)) {
+		f := strings.Fields(line)
+		for _, n := range v.Nodes {
+			if len(f) > 0 && n.Path == fstab.Unescape(f[0]) {
+				uses = append(uses, inventory.Use{Node: n.Name, How: inventory.SwapOn})
+			}
+		}
+	}
+	return uses
+}
+
+// narrow reads each span through the narrowest node that holds it.
+type narrow struct {
+	*file.File
+	parts []opened
+}
+
+type opened struct {
+	start, size int64
+	dev         *file.File
+}
+
+// ReadAt reads piece by piece.
+func (n *narrow) ReadAt(p []byte, off int64) (int, error) {
+	done := 0
+	for done < len(p) {
+		dev, at, room := n.at(off + int64(done))
+		want := min(int64(len(p)-done), room)
+		k, err := dev.ReadAt(p[done:done+int(want)], at)
+		done += k
+		if err != nil || k == 0 {
+			return done, err
+		}
+	}
+	return done, nil
+}
+
+// at is the node for a byte, the place in it, and how far it goes.
+func (n *narrow) at(off int64) (dev *file.File, at, room int64) {
+	room = max(n.Size()-off, 1)
+	for _, p := range n.parts {
+		if off >= p.start && off < p.start+p.size {
+			return p.dev, off - p.start, p.start + p.size - off
+		}
+		if p.start > off {
+			room = min(room, p.start-off)
+		}
+	}
+	return n.File, off, room
+}
+
+// Close closes every node.
+func (n *narrow) Close() error {
+	errs := []error{n.File.Close()}
+	for _, p := range n.parts {
+		errs = append(errs, p.dev.Close())
+	}
+	return errors.Join(errs...)
+}

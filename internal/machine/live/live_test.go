@@ -1,0 +1,164 @@
+package live
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/google/uuid"
+
+	"fundus/core/block"
+	"fundus/core/block/file"
+	"fundus/core/fs/ext"
+	"fundus/core/inventory"
+	"fundus/core/quantity"
+	"fundus/core/table/gpt"
+)
+
+// plant writes files below a directory: sysfs, procfs and devices as the kernel
+// shows them, with images in place of devices.
+func plant(t *testing.T, dir string, files map[string]string) {
+	t.Helper()
+	for name, text := range files {
+		path := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(text+"\n"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// fernhill is a machine with a disk of two partitions, of which the kernel has
+// one, and a disk that is gone from /dev.
+func fernhill(t *testing.T) *Machine {
+	t.Helper()
+	dir := t.TempDir()
+	plant(t, dir, map[string]string{
+		"sys/block/sdb/size": "131072", "sys/block/sdb/dev": "8:16", "sys/block/sdb/removable": "0", "sys/block/sdb/ro": "0",
+		"sys/block/sdb/queue/logical_block_size": "512", "sys/block/sdb/queue/physical_block_size": "4096", "sys/block/sdb/queue/rotational": "1",
+		"sys/block/sdb/device/model": "Larkspur S300", "sys/block/sdb/device/wwid": "naa.5eed000000020417",
+		"sys/block/sdb/sdb1/partition": "1", "sys/block/sdb/sdb1/start": "2048", "sys/block/sdb/sdb1/size": "40960", "sys/block/sdb/sdb1/dev": "8:17",
+		"sys/block/sdb/sdb1/holders/dm-0/dev": "253:0",
+		"sys/block/sdc/size":                  "2048", "sys/block/sdc/dev": "8:32", "sys/block/sdc/sdc1/partition": "1", "sys/block/sdc/sdc1/size": "100", "sys/block/sdc/sdc1/start": "34",
+		"sys/block/loop0/size": "2048", "sys/block/sr0/size": "2048", "sys/block/sdd/size": "0",
+		"proc/self/mountinfo": "36 35 8:17 / /srv/pressed\\040ferns rw,noatime shared:1 - ext4 /dev/sdb1 rw\n37 35 0:4 / /proc rw - proc proc rw\nshort line",
+		"proc/swaps":          "Filename Type Size Used Priority", "proc/sys/kernel/random/boot_id": "boot-one",
+		"root/etc/fstab": "LABEL=herbarium /srv/pressed\\040ferns ext4 noatime 0 2\nvault:/images /srv/images nfs defaults 0 0",
+	})
+	if err := os.MkdirAll(filepath.Join(dir, "dev"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	disk := filepath.Join(dir, "dev", "sdb")
+	if err := file.Create(disk, 64<<20); err != nil {
+		t.Fatal(err)
+	}
+	d, err := file.Open(disk, true, block.DefaultGeometry)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	table, err := gpt.New(64<<20, 512, quantity.MiB, uuid.New())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for n, first := range map[int]uint64{1: 2048, 2: 43008} {
+		if err := table.Add(n, gpt.Entry{Type: uuid.New(), Unique: uuid.New(), First: first, Last: first + 40959}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := gpt.Write(d, nil, table); err != nil {
+		t.Fatal(err)
+	}
+	// The partition's own node holds what the disk's stale cache does not.
+	part := filepath.Join(dir, "dev", "sdb1")
+	if err := file.Create(part, 40960*512); err != nil {
+		t.Fatal(err)
+	}
+	p, err := file.Open(part, true, block.DefaultGeometry)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Close()
+	if _, err := ext.Make(p, ext.Options{Label: "herbarium", UUID: uuid.New()}); err != nil {
+		t.Fatal(err)
+	}
+	return &Machine{"fernhill", nil, places{filepath.Join(dir, "sys"), filepath.Join(dir, "proc"), filepath.Join(dir, "dev"), filepath.Join(dir, "root")}}
+}
+
+// TestDiscover: disks, partitions and uses are those of the kernel; contents
+// are read through the narrowest node; what cannot be read says why.
+func TestDiscover(t *testing.T) {
+	m := fernhill(t)
+	v, err := m.Inventory(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for _, n := range v.Nodes {
+		names = append(names, n.Name)
+	}
+	if got := strings.Join(names, " "); got != "sdb sdb1 sdb2 sdc sdc1" {
+		t.Fatalf("nodes: %s", got)
+	}
+	sdb, _ := v.Node("sdb")
+	if sdb.Identity.Disk != "naa.5eed000000020417" || sdb.Geometry.Physical != 4096 || !sdb.Hardware.Rotational || sdb.Size != 64<<20 {
+		t.Errorf("sdb: %+v", sdb)
+	}
+	first, _ := v.Node("sdb1")
+	second, _ := v.Node("sdb2")
+	if c, ok := first.Content(); !ok || c.Label != "herbarium" || !first.InKernel || second.InKernel {
+		t.Errorf("sdb1 holds %q, in the kernel %v; sdb2 %v", first.Holds(), first.InKernel, second.InKernel)
+	}
+	if gone, _ := v.Node("sdc"); gone.Problem == "" {
+		t.Error("sdc was read")
+	}
+	if part, _ := v.Node("sdc1"); part.Size != 100*512 || part.Problem == "" {
+		t.Errorf("sdc1: %+v", part)
+	}
+	if use, ok := v.MountedAt("/srv/pressed ferns"); !ok || use.Node != "sdb1" || use.Options != "rw,noatime" {
+		t.Errorf("mount: %+v", use)
+	}
+	if uses := v.UsesOf("sdb1"); len(uses) != 2 || uses[0].How != inventory.Held || uses[0].Where != "dm-0" {
+		t.Errorf("uses: %+v", uses)
+	}
+	if _, looked := v.Dirs["/srv/images"]; looked || v.Machine.BootID != "boot-one" {
+		t.Errorf("the mount point of a server was looked at, boot id %s", v.Machine.BootID)
+	}
+}
+
+// TestOwnDisksAreNotChanged: claims and actions are refused.
+func TestOwnDisksAreNotChanged(t *testing.T) {
+	m := fernhill(t)
+	if _, err := m.Claim(context.Background(), nil); err == nil {
+		t.Error("a claim succeeded")
+	}
+	if err := m.MayChange(); err == nil || !strings.Contains(err.Error(), "fundus bench new") {
+		t.Errorf("MayChange = %v", err)
+	}
+}
+
+// TestNarrowReadsAcrossBorders: a read that crosses partitions takes each piece
+// from its own node.
+func TestNarrowReadsAcrossBorders(t *testing.T) {
+	m := fernhill(t)
+	dev, err := m.Open(context.Background(), "sdb")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer dev.Close()
+	const magic = 1<<20 + 1024 + 56
+	b, err := block.ReadSized(dev, 1<<20-512, 4096, 4096)
+	if err != nil || b[magic-(1<<20-512)] != 0x53 {
+		t.Errorf("across the start: %v, %#x", err, b[magic-(1<<20-512)])
+	}
+	if _, err := block.ReadSized(dev, 64<<20-512, 512, 512); err != nil {
+		t.Errorf("the last sector: %v", err)
+	}
+	if _, err := block.ReadSized(dev, 64<<20-512, 1024, 1024); err == nil {
+		t.Error("a read past the end succeeded")
+	}
+}
