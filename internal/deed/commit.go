@@ -101,6 +101,9 @@ func (c *Commit) Run(ctx context.Context) (*Deed, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := c.Store.sweep(); err != nil {
+		return nil, err
+	}
 	d, err := c.Store.record(plan, bootID)
 	if err != nil {
 		return nil, fmt.Errorf("writing the deed: %w; nothing is changed", err)
@@ -207,9 +210,6 @@ func (s *Store) newDeed(plan *draft.Plan, bootID string) (*Deed, error) {
 	}}
 	d.ID = fmt.Sprintf("%04d-%s", number, p.Code)
 	d.dir = s.path("deeds", d.ID)
-	if err := os.RemoveAll(d.dir); err != nil { // of one that never got its manifest
-		return nil, err
-	}
 	return d, os.Mkdir(d.dir, 0o700)
 }
 

@@ -176,23 +176,28 @@ func (x *executor) recover(ctx context.Context, way Direction) (*Outcome, error)
 	return out, x.tellKernel(ctx)
 }
 
-// tellKernel brings the kernel's partitions in line with the tables, as far as
-// it lets us; what it refuses is so until the next boot.
+// tellKernel has the kernel read the tables again that the recovery changed.
+// Where a partition is in use it refuses, and keeps what it knows until the
+// next boot; what it lacks is added one by one.
 func (x *executor) tellKernel(ctx context.Context) error {
 	v, err := x.machine.Inventory(ctx)
 	if err != nil {
 		return err
 	}
 	for _, disk := range x.names {
+		if d, _ := v.Node(disk); d.Form == inventory.Image {
+			continue
+		}
+		var refusal *machine.Refusal
+		err := x.machine.Do(ctx, machine.Action{Verb: machine.ReadTable, Disk: disk})
+		if err != nil && !errors.As(err, &refusal) {
+			return err
+		}
 		for _, n := range v.Parts(disk) {
-			if n.InKernel || n.Form != inventory.Partition {
+			if err == nil || n.InKernel {
 				continue
 			}
-			a := machine.Action{Verb: machine.AddPartition, Disk: disk, Number: n.Number, Start: n.Start, Size: n.Size}
-			if d, _ := v.Node(disk); d.Form == inventory.Image {
-				continue
-			}
-			if err := x.machine.Do(ctx, a); err != nil {
+			if err := x.machine.Do(ctx, machine.Action{Verb: machine.AddPartition, Disk: disk, Number: n.Number, Start: n.Start, Size: n.Size}); err != nil {
 				return err
 			}
 		}

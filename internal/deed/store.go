@@ -77,6 +77,18 @@ func (s *Store) prepare() error {
 	return nil
 }
 
+// sweep removes directories without a manifest: they never touched a device, and
+// nobody is writing one while the lock is held.
+func (s *Store) sweep() error {
+	found, err := filepath.Glob(s.path("deeds", "*"))
+	for _, dir := range found {
+		if _, errStat := os.Stat(filepath.Join(dir, "manifest")); errors.Is(errStat, fs.ErrNotExist) {
+			err = errors.Join(err, os.RemoveAll(dir))
+		}
+	}
+	return err
+}
+
 // List gives all deeds, newest first. One that cannot be read has a Problem.
 func (s *Store) List() ([]*Deed, error) {
 	entries, err := os.ReadDir(s.path("deeds"))

@@ -262,6 +262,13 @@ func (s *Stage) Act(ctx context.Context, a machine.Action) error {
 	if err != nil {
 		return err
 	}
+	if _, known := v.Dirs[a.Where]; a.Verb == machine.Mount && !known {
+		state, err := s.ReadFile(a.Where)
+		if err != nil {
+			return err
+		}
+		v.Dirs[a.Where] = state.Dir
+	}
 	if err := machine.CheckAction(v, a); err != nil {
 		return err
 	}

@@ -67,22 +67,7 @@ func (r *Mount) plan(ctx context.Context, p *Planner) error {
 		e, _, _ := stage.FstabEntry(after, dir)
 		kind, options = e.Type, e.Options
 	}
-	if err := p.lookAtDir(ctx, dir); err != nil {
-		return err
-	}
 	return p.Stage.Act(ctx, machine.Action{Verb: machine.Mount, Node: n.Name, Where: dir, Kind: kind, Options: strings.Join(options, ",")})
-}
-
-// lookAtDir makes sure that the inventory knows whether the directory exists.
-func (p *Planner) lookAtDir(_ context.Context, dir string) error {
-	state, err := p.Stage.ReadFile(dir)
-	if err != nil {
-		return err
-	}
-	if _, known := p.Stage.Before().Dirs[dir]; !known && !state.Missing {
-		p.Stage.Before().Dirs[dir] = state.Dir
-	}
-	return nil
 }
 
 // Unmount takes a mount away.

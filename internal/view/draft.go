@@ -203,7 +203,7 @@ func (p *Printer) Question(w io.Writer, d *draft.Draft) (accept []string) {
 // Used says what was changed in the running system and how to reverse it.
 func (p *Printer) Used(d *draft.Draft, reverse string) error {
 	if p.JSON {
-		return p.Draft(d, true, false, "")
+		return p.Draft(d, !d.Empty(), false, "")
 	}
 	if d.Empty() {
 		p.printf("nothing to do: it is so already\n")

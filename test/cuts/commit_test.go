@@ -38,7 +38,7 @@ func herbarium() []task.Request {
 // TestSamePlanSameCode: the code depends on request, seed, clock and machine,
 // and on nothing else; any of them changes it.
 func TestSamePlanSameCode(t *testing.T) {
-	r, store := newRig(t, 512), storeIn(t)
+	r, store := newRig(t, 512, 512), storeIn(t)
 	must(t, r, store, herbarium()[:2]...)
 	code := func(seed byte, q task.Request) string {
 		s := task.Setting{Machine: r, Store: store, Clock: clock}
@@ -72,7 +72,7 @@ func TestSamePlanSameCode(t *testing.T) {
 // TestChangedUnderTheClaim: what is planned under the claim must be what was
 // reviewed; otherwise nothing is written.
 func TestChangedUnderTheClaim(t *testing.T) {
-	r, store := newRig(t, 512), storeIn(t)
+	r, store := newRig(t, 512, 512), storeIn(t)
 	must(t, r, store, herbarium()[:2]...)
 	s := task.Setting{Machine: r, Store: store, Clock: clock}
 	request := &task.Format{Target: "sdb1", Kind: "ext4"}
@@ -96,7 +96,7 @@ func TestChangedUnderTheClaim(t *testing.T) {
 
 // TestNoRoomForTheDeed: without room for its images nothing is begun.
 func TestNoRoomForTheDeed(t *testing.T) {
-	r, store := newRig(t, 512), storeIn(t)
+	r, store := newRig(t, 512, 512), storeIn(t)
 	store.Free = func(string) (int64, error) { return 1 << 20, nil }
 	_, err := r.commit(store, herbarium()[0])
 	if !errors.Is(err, deed.ErrSpace) || !strings.Contains(err.Error(), "--state DIR") {
@@ -109,7 +109,7 @@ func TestNoRoomForTheDeed(t *testing.T) {
 
 // TestInterrupted: after a signal the commit takes back what it did.
 func TestInterrupted(t *testing.T) {
-	r, store := newRig(t, 512), storeIn(t)
+	r, store := newRig(t, 512, 512), storeIn(t)
 	must(t, r, store, herbarium()...)
 	before := r.clone()
 	ctx, cancel := context.WithCancel(context.Background())
@@ -162,7 +162,7 @@ func (s *stopping) Claim(ctx context.Context, targets []machine.Target) (*machin
 // TestUndoIsRefusedAfterALaterWrite and names the place; told to, it goes over
 // it and says what is lost.
 func TestUndoIsRefusedAfterALaterWrite(t *testing.T) {
-	r, store := newRig(t, 512), storeIn(t)
+	r, store := newRig(t, 512, 512), storeIn(t)
 	must(t, r, store, herbarium()...)
 	if err := block.WriteBytes(r.medium, []byte("moss"), 1<<20+1024+0x88); err != nil {
 		t.Fatal(err)
@@ -179,7 +179,7 @@ func TestUndoIsRefusedAfterALaterWrite(t *testing.T) {
 
 // TestUndoGoesNewestFirst: a deed below a newer one is refused by its name.
 func TestUndoGoesNewestFirst(t *testing.T) {
-	r, store := newRig(t, 512), storeIn(t)
+	r, store := newRig(t, 512, 512), storeIn(t)
 	first := must(t, r, store, herbarium()[:2]...)
 	must(t, r, store, herbarium()[2])
 	if _, err := r.commit(store, &task.Undo{Deed: first.ID}); !errors.Is(err, task.ErrNewer) {
@@ -202,7 +202,7 @@ func blank(r *rig) bool {
 // TestTasksChain: on one stage, the next task sees what the last one made; and
 // before and after are the same function on two readers.
 func TestTasksChain(t *testing.T) {
-	r := newRig(t, 512)
+	r := newRig(t, 512, 512)
 	s, err := stage.New(context.Background(), r, block.Spill{})
 	if err != nil {
 		t.Fatal(err)
@@ -243,7 +243,7 @@ func TestTasksChain(t *testing.T) {
 // TestLosses: what is destroyed must be named, each thing once; bytes that
 // nobody recognises count too.
 func TestLosses(t *testing.T) {
-	r, store := newRig(t, 512), storeIn(t)
+	r, store := newRig(t, 512, 512), storeIn(t)
 	must(t, r, store, herbarium()...)
 	plan := func(q task.Request) *draft.Draft {
 		p, err := task.Plan(context.Background(), task.Setting{Machine: r, Store: store, Clock: clock}, q)
@@ -279,7 +279,7 @@ func TestLosses(t *testing.T) {
 // TestFormatLeavesOneSignature: whatever was there, of several kinds, at the
 // start and the end, only the new file system is recognised afterwards.
 func TestFormatLeavesOneSignature(t *testing.T) {
-	r, store := newRig(t, 512), storeIn(t)
+	r, store := newRig(t, 512, 512), storeIn(t)
 	must(t, r, store, herbarium()[:1]...)
 	must(t, r, store, &task.PartitionAdd{Disk: "sdb", Size: size("30MiB")})
 	for off, text := range map[int64]string{0: "XFSB\x00\x00\x10\x00\x00\x00\x00\x00\x00\x00\x10\x00", 4086: "SWAPSPACE2", 1024: "\x01\x00\x00\x00", 510: "\x55\xAA"} {

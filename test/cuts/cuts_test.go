@@ -22,6 +22,7 @@ import (
 type story struct {
 	name    string
 	physics int64          // physical sector
+	logical int64          // logical sector, 512 where it is 0
 	before  []task.Request // committed first
 	cut     func(store *deed.Store) task.Request
 	keep    bool // the cut command needs the store of before: undo
@@ -51,22 +52,24 @@ func stories() []story {
 	label := &task.Label{Target: "sdb1", Label: "mosses"}
 	undo := func(*deed.Store) task.Request { return &task.Undo{} }
 	return []story{
-		{"table new on a blank disk", 512, nil, request(newTable), false, 12},
-		{"table new over a table", 512, []task.Request{newTable, add}, request(newTable), false, 12},
-		{"table new over a bare file system", 512, []task.Request{bare}, request(newTable), false, 12},
-		{"partition add", 512, []task.Request{newTable, add}, request(second), false, 12},
-		{"partition add over old content", 512, []task.Request{newTable, add, format("old"), &task.PartitionRemove{Target: "sdb1"}},
+		{"table new on a blank disk", 512, 0, nil, request(newTable), false, 12},
+		{"table new over a table", 512, 0, []task.Request{newTable, add}, request(newTable), false, 12},
+		{"table new over a bare file system", 512, 0, []task.Request{bare}, request(newTable), false, 12},
+		{"partition add", 512, 0, []task.Request{newTable, add}, request(second), false, 12},
+		{"partition add over old content", 512, 0, []task.Request{newTable, add, format("old"), &task.PartitionRemove{Target: "sdb1"}},
 			request(&task.PartitionAdd{Disk: "sdb", Size: size("30MiB"), Content: "erase"}), false, 12},
-		{"partition remove", 512, []task.Request{newTable, add, second}, request(&task.PartitionRemove{Target: "sdb1"}), false, 12},
-		{"format an empty partition", 512, []task.Request{newTable, add}, request(format("herbarium")), false, 12},
-		{"format over a file system", 512, []task.Request{newTable, add, format("old")}, request(format("herbarium")), false, 20},
-		{"format on 4096-byte physical sectors", 4096, []task.Request{newTable, add, format("old")}, request(format("herbarium")), false, 12},
-		{"format a whole disk with a table", 512, []task.Request{newTable, add}, request(bare), false, 12},
-		{"label", 512, []task.Request{newTable, add, format("herbarium")}, request(label), false, 12},
-		{"undo of a format", 512, []task.Request{newTable, add, format("old"), format("herbarium")}, undo, true, 12},
-		{"undo of a label", 512, []task.Request{newTable, add, format("herbarium"), label}, undo, true, 6},
-		{"undo of partition add", 512, []task.Request{newTable, add, second}, undo, true, 8},
-		{"undo of table new", 512, []task.Request{newTable}, undo, true, 8},
+		{"partition remove", 512, 0, []task.Request{newTable, add, second}, request(&task.PartitionRemove{Target: "sdb1"}), false, 12},
+		{"format an empty partition", 512, 0, []task.Request{newTable, add}, request(format("herbarium")), false, 12},
+		{"format over a file system", 512, 0, []task.Request{newTable, add, format("old")}, request(format("herbarium")), false, 20},
+		{"format on 4096-byte physical sectors", 4096, 0, []task.Request{newTable, add, format("old")}, request(format("herbarium")), false, 12},
+		{"format on 4096-byte logical sectors", 4096, 4096, []task.Request{newTable, add, format("old")}, request(format("herbarium")), false, 12},
+		{"partition add on 4096-byte logical sectors", 4096, 4096, []task.Request{newTable, add}, request(second), false, 8},
+		{"format a whole disk with a table", 512, 0, []task.Request{newTable, add}, request(bare), false, 12},
+		{"label", 512, 0, []task.Request{newTable, add, format("herbarium")}, request(label), false, 12},
+		{"undo of a format", 512, 0, []task.Request{newTable, add, format("old"), format("herbarium")}, undo, true, 12},
+		{"undo of a label", 512, 0, []task.Request{newTable, add, format("herbarium"), label}, undo, true, 6},
+		{"undo of partition add", 512, 0, []task.Request{newTable, add, second}, undo, true, 8},
+		{"undo of table new", 512, 0, []task.Request{newTable}, undo, true, 8},
 	}
 }
 
@@ -80,7 +83,7 @@ type setting struct {
 
 func prepare(t *testing.T, s story) *setting {
 	t.Helper()
-	r := newRig(t, s.physics)
+	r := newRig(t, s.physics, max(s.logical, 512))
 	p := &setting{story: s, start: r, store: storeIn(t)}
 	for _, b := range s.before {
 		if _, err := r.commit(p.store, b); err != nil {

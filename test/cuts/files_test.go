@@ -45,7 +45,7 @@ func tree(t *testing.T, root string) string {
 func TestFilesCut(t *testing.T) {
 	cuts := 0
 	for _, undo := range []bool{false, true} {
-		r, store := newRig(t, 512), storeIn(t)
+		r, store := newRig(t, 512, 512), storeIn(t)
 		old := "# fernhill\n\tUUID=8d0c / ext4 defaults 0 1" // without a last newline
 		if err := os.WriteFile(filepath.Join(r.root, fstab.Path), []byte(old), 0o640); err != nil {
 			t.Fatal(err)

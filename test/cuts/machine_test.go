@@ -14,6 +14,7 @@ import (
 	"fundus/core/block"
 	"fundus/core/fs"
 	"fundus/core/inventory"
+	"fundus/core/quantity"
 	"fundus/core/scan"
 	"fundus/internal/deed"
 	"fundus/internal/draft"
@@ -53,9 +54,9 @@ func memoryDir(t testing.TB) string {
 	return dir
 }
 
-func newRig(t testing.TB, physical int64) *rig {
+func newRig(t testing.TB, physical, logical int64) *rig {
 	t.Helper()
-	r := &rig{medium: block.NewMemory(diskSize, block.Geometry{Logical: 512, Physical: physical}), fault: block.NoFault, root: memoryDir(t), known: map[int]bool{}}
+	r := &rig{medium: block.NewMemory(diskSize, block.Geometry{Logical: logical, Physical: physical}), fault: block.NoFault, root: memoryDir(t), known: map[int]bool{}}
 	if err := os.MkdirAll(filepath.Join(r.root, "etc"), 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -78,7 +79,7 @@ func (r *rig) StateDir() string { return filepath.Join(r.root, "state") }
 func (r *rig) node() inventory.Node {
 	return inventory.Node{Name: "sdb", Path: "/dev/sdb", Form: inventory.Disk, Size: diskSize, Geometry: r.medium.Geometry(), InKernel: true,
 		Hardware: inventory.Hardware{Model: "Larkspur S300", Serial: "LS-20417"},
-		Identity: inventory.Identity{Disk: "sata Larkspur S300 LS-20417", Size: diskSize, Sector: 512}}
+		Identity: inventory.Identity{Disk: "sata Larkspur S300 LS-20417", Size: diskSize, Sector: quantity.Bytes(r.medium.Geometry().Logical)}}
 }
 
 func (r *rig) Inventory(context.Context) (*inventory.Inventory, error) {
