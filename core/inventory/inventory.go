@@ -32,6 +32,9 @@ type Machine struct {
 	Kind   string // "bench" or "machine"
 	Name   string // of the bench, or the host
 	BootID string
+	// Systemd is set where systemd runs, which reads fstab only when it starts or
+	// is told to.
+	Systemd bool
 }
 
 // String is how drafts begin: "bench fernhill" or "this machine (HOST)".

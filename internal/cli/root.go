@@ -18,7 +18,8 @@ func NewRoot(e *Env) *cobra.Command {
 makes them permanent. Every change is first worked out on a copy and shown as a
 draft; what was committed can be taken back with fundus undo.
 
-Without a bench, the commands work on image files: fundus survey card.img`,
+The same commands work on this machine, on image files (fundus survey card.img),
+and on a bench, a simulated machine to try things on (fundus bench new).`,
 		Example:       "  fundus demo\n  fundus bench new fernhill --host fernhill",
 		SilenceUsage:  true,
 		SilenceErrors: true,

@@ -108,6 +108,7 @@ func (c *Commit) Run(ctx context.Context) (*Deed, error) {
 	if err != nil {
 		return nil, fmt.Errorf("writing the deed: %w; nothing is changed", err)
 	}
+	plan.Drop() // the kernel forgets no partition that is open for reading
 	x := &executor{deed: d, machine: c.Machine, claim: claim, targets: targets, store: c.Store, bootID: bootID, sink: c.Progress}
 	return d, x.commit(ctx)
 }
@@ -166,7 +167,7 @@ func (c *Commit) admit(ctx context.Context, plan *draft.Plan) (bootID string, er
 		if v.Machine.Kind == "bench" {
 			path = c.Machine.Root()
 		}
-		volatile = volatile && oscall.Volatile(path)
+		volatile = volatile && (t.Image || v.Machine.Kind == "bench") && oscall.Volatile(path)
 	}
 	if len(plan.Draft.Targets) > 0 && !volatile && oscall.Volatile(c.Store.Dir) {
 		return "", fmt.Errorf("%w: %s lies in memory and a power loss empties it; choose a place on a disk with --state DIR", ErrPlace, c.Store.Dir)

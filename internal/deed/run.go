@@ -279,7 +279,7 @@ func (x *executor) act(ctx context.Context, a machine.Action, forward bool) erro
 		}
 	}
 	switch a.Verb {
-	case machine.Mount, machine.Unmount, machine.SwapOn, machine.SwapOff, machine.ReadTable:
+	case machine.Mount, machine.Unmount, machine.SwapOn, machine.SwapOff, machine.ReadTable, machine.RemovePartition:
 		x.claim.Release()
 		x.claim = nil
 	}

@@ -94,8 +94,6 @@ type Machine interface {
 	// Claim locks the disks of the targets and checks that no content to be
 	// changed is in use.
 	Claim(ctx context.Context, targets []Target) (*Claim, error)
-	// MayChange says why nothing can be changed here, or nil.
-	MayChange() error
 	// Root is the directory that stands for / in File steps.
 	Root() string
 	// StateDir is where deeds and drafts lie unless --state says otherwise.

@@ -63,6 +63,7 @@ func (r *FstabAdd) plan(ctx context.Context, p *Planner) error {
 	if err != nil {
 		return err
 	}
+	p.systemdNote(v)
 	p.facts(fs.Fact{Name: "line", Value: fmt.Sprintf("%d of %s", line.Number, fstab.Path)})
 	return p.Stage.SetFile("add a line to "+fstab.Path, fstab.Path, table.Bytes())
 }
@@ -98,6 +99,12 @@ func (r *FstabAdd) entry(v *inventory.Inventory, n inventory.Node) (fstab.Entry,
 		e.Pass = 2
 	}
 	return e, nil
+}
+
+func (p *Planner) systemdNote(v *inventory.Inventory) {
+	if v.Machine.Systemd {
+		p.note("systemd reads %s at the next boot, or when it is told to reload", fstab.Path)
+	}
 }
 
 // mountType is the name under which the kernel mounts the kind.
@@ -164,5 +171,6 @@ func (r *FstabRemove) plan(_ context.Context, p *Planner) error {
 	if use, ok := v.MountedAt(found[0].Entry.Dir); ok {
 		p.note("%s stays mounted at %s until it is unmounted", use.Node, use.Where)
 	}
+	p.systemdNote(v)
 	return p.Stage.SetFile("remove a line from "+fstab.Path, fstab.Path, table.Bytes())
 }

@@ -72,7 +72,6 @@ func (r *rig) clone() *rig {
 	return c
 }
 
-func (r *rig) MayChange() error { return nil }
 func (r *rig) Root() string     { return r.root }
 func (r *rig) StateDir() string { return filepath.Join(r.root, "state") }
 

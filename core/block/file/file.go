@@ -44,6 +44,12 @@ type File struct {
 
 var _ block.Device = (*File)(nil)
 
+// OpenExclusive opens a block device for writing, and fails with EBUSY while
+// anybody else has claimed it: a mount, swap, or a device built on it.
+func OpenExclusive(path string, geo block.Geometry) (*File, error) {
+	return open(path, os.O_RDWR|unix.O_EXCL, true, geo)
+}
+
 // Open opens the path. For an image the geometry is as given; a block device
 // is asked for its own.
 func Open(path string, write bool, geo block.Geometry) (*File, error) {
@@ -51,6 +57,10 @@ func Open(path string, write bool, geo block.Geometry) (*File, error) {
 	if write {
 		mode = os.O_RDWR
 	}
+	return open(path, mode, write, geo)
+}
+
+func open(path string, mode int, write bool, geo block.Geometry) (*File, error) {
 	f, err := os.OpenFile(path, mode|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return nil, err

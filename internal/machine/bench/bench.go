@@ -76,9 +76,6 @@ func Open(dir string, images []string, now func() time.Time) (*Bench, error) {
 	return &Bench{dir, config, images, now}, nil
 }
 
-// MayChange lets everything be changed.
-func (b *Bench) MayChange() error { return nil }
-
 // Root is where the machine's text files lie.
 func (b *Bench) Root() string { return filepath.Join(b.dir, "root") }
 

@@ -1,13 +1,12 @@
 // Package live is the machine that this program runs on: its disks as the
 // kernel lists them in sysfs, its mounts and swaps from procfs, and image files
-// as disks of their own. At present it looks; image files alone are changed.
+// as disks of their own.
 //
 // Source: Documentation/ABI/stable/sysfs-block and proc(5).
 package live
 
 import (
 	"context"
-	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -61,15 +60,6 @@ func (m *Machine) StateDir() string {
 	return filepath.Join(base, "fundus")
 }
 
-// MayChange refuses everything but image files.
-func (m *Machine) MayChange() error {
-	if len(m.images) > 0 {
-		return nil
-	}
-	return &machine.Refusal{Rule: machine.RuleReadOnly, Thing: "this machine (" + m.host + ")", Text: "its disks and files are only looked at in this release",
-		Next: "work on an image file, or on a bench: fundus bench new DIR"}
-}
-
 // Inventory reads the images, or else the machine.
 func (m *Machine) Inventory(ctx context.Context) (*inventory.Inventory, error) {
 	v := &inventory.Inventory{Machine: inventory.Machine{Kind: "machine", Name: m.host, BootID: m.bootID()},
@@ -90,6 +80,8 @@ func (m *Machine) Inventory(ctx context.Context) (*inventory.Inventory, error) {
 	if err := m.discover(ctx, v); err != nil {
 		return nil, err
 	}
+	_, err := os.Stat(filepath.Join(m.at.root, "run/systemd/system")) // sd_booted(3)
+	v.Machine.Systemd = err == nil
 	return v, machine.ReadFiles(v, m)
 }
 
@@ -121,26 +113,3 @@ func (m *Machine) ReadFile(path string) (machine.FileState, error) {
 	}
 	return machine.ReadFileState(full)
 }
-
-// Claim locks the images.
-func (m *Machine) Claim(ctx context.Context, targets []machine.Target) (*machine.Claim, error) {
-	if err := m.MayChange(); err != nil {
-		return nil, err
-	}
-	v, err := m.Inventory(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return machine.ClaimEach(v, targets, func(disk string) (block.Device, error) { return image.Claim(disk, block.DefaultGeometry) })
-}
-
-// Do refuses: images have no place in the running kernel.
-func (m *Machine) Do(_ context.Context, a machine.Action) error {
-	if err := m.MayChange(); err != nil {
-		return err
-	}
-	return &machine.Refusal{Rule: machine.RuleNoDevice, Thing: a.Disk + a.Node, Text: fmt.Sprintf("cannot %v: an image is no device of this machine's kernel", a), Next: "try it on a bench: fundus bench new DIR"}
-}
-
-// Holds reports false: no action was ever carried out.
-func (m *Machine) Holds(context.Context, machine.Action) (bool, error) { return false, nil }

@@ -2,6 +2,8 @@ package live
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -15,6 +17,7 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/quantity"
 	"fundus/core/table/gpt"
+	"fundus/internal/machine"
 )
 
 // plant writes files below a directory: sysfs, procfs and devices as the kernel
@@ -130,14 +133,54 @@ func TestDiscover(t *testing.T) {
 	}
 }
 
-// TestOwnDisksAreNotChanged: claims and actions are refused.
-func TestOwnDisksAreNotChanged(t *testing.T) {
+// TestNarrowWritesThroughTheNarrowestNode: a claimed partition is written
+// through its own node, the rest through the disk's; and what is held is
+// refused.
+func TestNarrowWritesThroughTheNarrowestNode(t *testing.T) {
 	m := fernhill(t)
-	if _, err := m.Claim(context.Background(), nil); err == nil {
-		t.Error("a claim succeeded")
+	held := machine.Target{Disk: "sdb", Start: 1 << 20, Size: 20 << 20, Content: true}
+	var refusal *machine.Refusal
+	if _, err := m.Claim(context.Background(), []machine.Target{held}); !errors.As(err, &refusal) || refusal.Rule != machine.RuleMounted {
+		t.Errorf("a partition in use: %v", err)
 	}
-	if err := m.MayChange(); err == nil || !strings.Contains(err.Error(), "fundus bench new") {
-		t.Errorf("MayChange = %v", err)
+	dev, err := m.claim("sdb", []machine.Target{held})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := make([]byte, 1024)
+	p[0], p[512] = 1, 2
+	if _, err := dev.WriteAt(p, 1<<20-512); err != nil {
+		t.Fatal(err)
+	}
+	if err := errors.Join(dev.Sync(), dev.Close()); err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]struct {
+		off  int64
+		want byte
+	}{"sdb": {1<<20 - 512, 1}, "sdb1": {0, 2}} {
+		f, err := os.Open(filepath.Join(m.at.dev, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, err := block.ReadSized(f, c.off, 1, 1)
+		if err != nil || b[0] != c.want {
+			t.Errorf("%s holds %v, %v", name, b, err)
+		}
+		f.Close()
+	}
+}
+
+func TestSplitOptions(t *testing.T) {
+	for options, want := range map[string]string{
+		"defaults":                             "0x0 ",
+		"ro,noatime,data=ordered":              "0x401 data=ordered",
+		"noexec,exec,nofail,x-systemd.idle=5s": "0x0 ",
+		"errors=remount-ro,nosuid,acl":         "0x2 errors=remount-ro,acl",
+	} {
+		if flags, data := splitOptions(options); fmt.Sprintf("%#x %s", flags, data) != want {
+			t.Errorf("%s: %#x %q, want %q", options, flags, data, want)
+		}
 	}
 }
 

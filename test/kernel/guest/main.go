@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"sort"
 	"strings"
@@ -18,7 +17,7 @@ import (
 type Task struct {
 	Devices []string // such as "ubda"
 	Use     bool     // write a tree, read it back, fill, empty
-	Run     []string // commands of fundus, each while the first partition is mounted
+	Run     []string // before that, commands of fundus; see run
 }
 
 // Answer is what the kernel said of one device.
@@ -47,37 +46,18 @@ func main() {
 	}
 	log := openLog()
 	log.errors() // what the kernel says of its own start is not ours
+	said := run(task.Run)
 	var answers []Answer
 	for _, d := range task.Devices {
 		answers = append(answers, judge(d, task.Use))
 	}
 	if len(answers) > 0 {
-		answers[len(answers)-1].Said = runCommands(task)
+		answers[len(answers)-1].Said = said
 		answers[len(answers)-1].Log = log.errors()
 	}
 	line, err := json.Marshal(answers)
 	fmt.Println("\nANSWER", string(line), err)
 	_ = syscall.Reboot(syscall.LINUX_REBOOT_CMD_POWER_OFF)
-}
-
-// runCommands runs fundus with the first partition of the first disk mounted,
-// and gives what each command printed, with its exit code.
-func runCommands(task Task) (said []string) {
-	if len(task.Run) == 0 {
-		return nil
-	}
-	if err := syscall.Mount("/dev/"+task.Devices[0]+"1", "/mnt", "ext4", 0, ""); err != nil {
-		said = append(said, err.Error())
-	}
-	for _, line := range task.Run {
-		cmd := exec.Command("/bin/fundus", strings.Fields(line)...)
-		out, err := cmd.CombinedOutput()
-		said = append(said, fmt.Sprintf("%s[%v]", out, err))
-	}
-	if err := syscall.Unmount("/mnt", 0); err != nil {
-		said = append(said, err.Error())
-	}
-	return said
 }
 
 func judge(device string, use bool) Answer {
