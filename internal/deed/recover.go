@@ -173,6 +173,8 @@ func (x *executor) recover(ctx context.Context, way Direction) (*Outcome, error)
 	if err != nil {
 		return nil, &MidwayError{x.deed.ID, err}
 	}
+	x.claim.Release() // the kernel reads no table of a disk that is claimed
+	x.claim = nil
 	return out, x.tellKernel(ctx)
 }
 

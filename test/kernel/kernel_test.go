@@ -5,6 +5,7 @@
 package kernel
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -15,6 +16,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync/atomic"
+	"syscall"
 	"testing"
 	"time"
 )
@@ -82,6 +84,12 @@ func (j *judge) ask(t *testing.T, use bool, images ...string) []Answer {
 // boot also runs commands of fundus in the guest.
 func (j *judge) boot(t *testing.T, use bool, commands []string, images ...string) []Answer {
 	t.Helper()
+	return j.bootIn(t, j.root(t), use, commands, images...)
+}
+
+// root makes the directory that the guest has as its root.
+func (j *judge) root(t *testing.T) string {
+	t.Helper()
 	root, err := os.MkdirTemp("", "fundus-guest-")
 	if err != nil {
 		t.Fatal(err)
@@ -92,31 +100,41 @@ func (j *judge) boot(t *testing.T, use bool, commands []string, images ...string
 			t.Fatal(err)
 		}
 	}
+	program, err := os.ReadFile(j.guest)
+	err = errors.Join(err, os.Link(j.fundus, filepath.Join(root, "bin", "fundus")), os.WriteFile(filepath.Join(root, "init"), program, 0o755))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return root
+}
+
+// machine is the guest's kernel, ready to start.
+func (j *judge) machine(ctx context.Context, t *testing.T, root string, use bool, commands, images []string) *exec.Cmd {
+	t.Helper()
 	var devices, words []string
 	for i, image := range images {
 		devices = append(devices, fmt.Sprintf("ubd%c", 'a'+i))
 		words = append(words, fmt.Sprintf("ubd%d=%s", i, image))
 	}
 	task, err := json.Marshal(map[string]any{"Devices": devices, "Use": use, "Run": commands})
-	if err != nil {
+	if err := errors.Join(err, os.WriteFile(filepath.Join(root, "proof.json"), task, 0o644)); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.Link(j.fundus, filepath.Join(root, "bin", "fundus")); err != nil {
-		t.Fatal(err)
-	}
-	program, err := os.ReadFile(j.guest)
-	if err := errors.Join(err, os.WriteFile(filepath.Join(root, "init"), program, 0o755), os.WriteFile(filepath.Join(root, "proof.json"), task, 0o644)); err != nil {
-		t.Fatal(err)
-	}
-	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
-	defer cancel()
 	cmd := exec.CommandContext(ctx, j.kernel, append([]string{"mem=384M", "root=/dev/root", "rootfstype=hostfs", "rootflags=" + root, "rw", "init=/init",
 		"con=null", "con0=fd:0,fd:1", "quiet", "panic=-1"}, words...)...)
 	cmd.Env = append(os.Environ(), "TMPDIR="+root)
 	if j.preload != "" {
 		cmd.Env = append(cmd.Env, "LD_PRELOAD="+j.preload)
 	}
-	console, err := cmd.CombinedOutput()
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	return cmd
+}
+
+func (j *judge) bootIn(t *testing.T, root string, use bool, commands []string, images ...string) []Answer {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	defer cancel()
+	console, err := j.machine(ctx, t, root, use, commands, images).CombinedOutput()
 	for line := range strings.Lines(string(console)) {
 		text, ok := strings.CutPrefix(strings.TrimSpace(line), "ANSWER ")
 		if !ok {
@@ -130,6 +148,37 @@ func (j *judge) boot(t *testing.T, use bool, commands []string, images ...string
 	}
 	t.Fatalf("the guest gave no answer (%v); its console:\n%s", err, console)
 	return nil
+}
+
+// endHard starts the command in the guest, waits until the log of its deed is
+// there, and ends the guest after the delay, as if its power were lost.
+func (j *judge) endHard(t *testing.T, root, command, image string, delay time.Duration) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	cmd := j.machine(ctx, t, root, false, []string{"begin", command}, []string{image})
+	console, err := cmd.StdoutPipe()
+	if err == nil {
+		err = cmd.Start()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines := bufio.NewScanner(console)
+	for lines.Scan() && !strings.Contains(lines.Text(), "BEGIN") {
+	}
+	logs := func() int {
+		found, _ := filepath.Glob(filepath.Join(root, "var/lib/fundus/deeds/*/log"))
+		return len(found)
+	}
+	for had, until := logs(), time.Now().Add(5*time.Second); logs() == had && time.Now().Before(until); {
+		time.Sleep(200 * time.Microsecond)
+	}
+	time.Sleep(delay)
+	if err := syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	_ = cmd.Wait() // it was killed
 }
 
 func (j *judge) version(t *testing.T) string {

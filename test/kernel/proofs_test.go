@@ -25,6 +25,8 @@ func TestKernel(t *testing.T) {
 			{"the road on the machine itself", proveRoad},
 			{"beside a neighbour that is written to", proveNeighbour},
 			{"undo before and after a mount", proveUndoAfterMount},
+			{"the machine is ended in a format", proveEndedFormat},
+			{"the machine is ended in a table edit", proveEndedTable},
 			{"cuts of a format over a file system", proveFormatCuts},
 			{"cuts of table edits", proveTableCuts},
 		} {

@@ -125,7 +125,7 @@ func TestOnlyMainExits(t *testing.T) {
 					t.Errorf("%s uses os.%s", s.path, sel.Sel.Name)
 				}
 			}
-			if pkg != nil && pkg.Name == "exec" {
+			if pkg != nil && pkg.Name == "exec" && !under(s.pkg, "fundus/test") {
 				t.Errorf("%s runs another program", s.path)
 			}
 			if sel.Sel.Name == "Claim" && !under(s.pkg, "fundus/internal/deed", "fundus/internal/machine", "fundus/core") {

@@ -34,7 +34,12 @@ func (m *Machine) Do(ctx context.Context, a machine.Action) error {
 	if err := machine.CheckAction(v, a); err != nil {
 		return err
 	}
-	if err := m.act(v, a); err != nil {
+	err = m.act(v, a)
+	if errors.Is(err, unix.EBUSY) {
+		rule := map[machine.Verb]machine.Rule{machine.ReadTable: machine.RuleTableInUse, machine.RemovePartition: machine.RulePartitionUse, machine.Unmount: machine.RuleBusy}[a.Verb]
+		return &machine.Refusal{Rule: rule, Thing: a.Disk + a.Where, Text: fmt.Sprintf("cannot %v: somebody is using it", a), Next: "close what is open there, then run the command again"}
+	}
+	if err != nil {
 		return fmt.Errorf("%v: the kernel says: %w", a, err)
 	}
 	return nil

@@ -11,13 +11,17 @@ import (
 
 // run runs commands of fundus as an administrator would, and gives what each
 // printed with how it ended. Some lines are the guest's own: "writer DIR"
-// writes there without a pause until "rest", which says how that went.
+// writes there without a pause until "rest", which says how that went; "begin"
+// tells the host that the next command begins.
 func run(commands []string) (said []string) {
 	var w *writer
 	for _, line := range commands {
 		switch words := strings.Fields(line); words[0] {
 		case "writer":
 			w = startWriter(words[1])
+			said = append(said, "")
+		case "begin":
+			fmt.Println("BEGIN") // the host may end the machine from here on
 			said = append(said, "")
 		case "rest":
 			said = append(said, w.rest())
