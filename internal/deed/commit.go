@@ -157,6 +157,9 @@ func (c *Commit) admit(ctx context.Context, plan *draft.Plan) (bootID string, er
 			return "", fmt.Errorf("deed %s (%s) was cut short in the same place; run fundus recover %s first", d.ID, d.Title, d.ID)
 		}
 	}
+	if _, err := NamesOf(v, plan.Draft.Targets); err != nil {
+		return "", err
+	}
 	bytes := int64(0)
 	volatile := true
 	for _, s := range plan.Draft.Steps {

@@ -8,6 +8,7 @@ import (
 
 	"fundus/core/inventory"
 	"fundus/core/progress"
+	"fundus/internal/draft"
 	"fundus/internal/machine"
 )
 
@@ -87,7 +88,7 @@ func (r *Recover) Run(ctx context.Context, d *Deed) (*Outcome, error) {
 	if err != nil {
 		return nil, err
 	}
-	names, err := namesOf(v, d)
+	names, err := NamesOf(v, d.Targets)
 	if err != nil {
 		return nil, err
 	}
@@ -106,10 +107,11 @@ func (r *Recover) hopeless(d *Deed, err error) error {
 	return fmt.Errorf("%w; the record cannot be followed. The fenced device holds parts of both states; restore it from a backup", err)
 }
 
-// namesOf finds each disk of the deed by its identity.
-func namesOf(v *inventory.Inventory, d *Deed) (map[string]string, error) {
+// NamesOf finds what each target's disk is called now, by its identity; one that
+// fits no disk or two is refused.
+func NamesOf(v *inventory.Inventory, targets []draft.Target) (map[string]string, error) {
 	names := map[string]string{}
-	for _, t := range d.Targets {
+	for _, t := range targets {
 		var found []string
 		for _, n := range v.Disks() {
 			if n.Identity == t.Identity {

@@ -53,10 +53,12 @@ func (r *Undo) plan(ctx context.Context, p *Planner) error {
 	}
 	defer former.Close()
 	u := &undoing{p, d, former, r.Over, map[string]inventory.Node{}}
-	for _, t := range d.Targets {
-		if u.disks[t.Name], err = byIdentity(p.Stage.Before(), t); err != nil {
-			return err
-		}
+	names, err := deed.NamesOf(p.Stage.Before(), d.Targets)
+	if err != nil {
+		return err
+	}
+	for was, is := range names {
+		u.disks[was], _ = p.Stage.Before().Node(is)
 	}
 	for i, s := range slices.Backward(d.Steps) {
 		if err := u.step(ctx, i, s); err != nil {
@@ -90,22 +92,6 @@ func undoable(store *deed.Store, d *deed.Deed) error {
 		return fmt.Errorf("deed %s: %w: %s (%s); undo that one first: fundus undo %s", d.ID, ErrNewer, newer.ID, newer.Title, newer.ID)
 	}
 	return nil
-}
-
-func byIdentity(v *inventory.Inventory, t draft.Target) (inventory.Node, error) {
-	var found []inventory.Node
-	for _, n := range v.Disks() {
-		if n.Identity == t.Identity {
-			found = append(found, n)
-		}
-	}
-	if len(found) == 0 {
-		return inventory.Node{}, fmt.Errorf("%w: %s (%s) is not on this machine", deed.ErrIdentity, t.Name, t.Identity)
-	}
-	if len(found) > 1 {
-		return inventory.Node{}, fmt.Errorf("%w: %s fits %s and %s; take one of them out", deed.ErrIdentity, t.Identity, found[0].Name, found[1].Name)
-	}
-	return found[0], nil
 }
 
 // undoing appends the inverse of one step after the other.

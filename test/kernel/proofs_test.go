@@ -8,6 +8,14 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
+
+	"github.com/google/uuid"
+
+	"fundus/core/block"
+	"fundus/core/block/file"
+	"fundus/core/fs/ext"
+	"fundus/core/quantity"
 )
 
 // TestKernel runs every proof, and closes with their count.
@@ -25,6 +33,7 @@ func TestKernel(t *testing.T) {
 			{"the road on the machine itself", proveRoad},
 			{"beside a neighbour that is written to", proveNeighbour},
 			{"undo before and after a mount", proveUndoAfterMount},
+			{"the kernel grows it online", proveGrow},
 			{"the machine is ended in a format", proveEndedFormat},
 			{"the machine is ended in a table edit", proveEndedTable},
 			{"cuts of a format over a file system", proveFormatCuts},
@@ -152,6 +161,32 @@ func proveNeighbour(t *testing.T, j *judge) {
 		{"it is mounted at /srv/herbarium", refused}, {"it is mounted", refused}, {"it is mounted", refused}, {"it is mounted", refused}, {"it is mounted", refused}, {refused}, {"wrote "}, {fine},
 	})
 	clean(t, a, []string{"1 2048 204800", "2 206848 10240", "3 247808 20480"}, []string{"ubda1 mounted", "ubda2 invalid argument", "ubda3 invalid argument"})
+}
+
+// proveGrow: the kernel finds the descriptor blocks that were reserved for
+// growing, and their copies, and grows the file system while it is mounted:
+// over many groups, with small and with usual blocks.
+func proveGrow(t *testing.T, j *judge) {
+	for _, c := range []struct{ block, from, to int64 }{{1024, 40 << 20, 900 << 20}, {4096, 600 << 20, 40 << 30}} {
+		image := blank(t, c.to)
+		dev, err := file.Open(image, true, block.DefaultGeometry)
+		if err != nil {
+			t.Fatal(err)
+		}
+		part, err := block.NewSlice(dev, 0, c.from)
+		if err == nil {
+			_, err = ext.Make(part, ext.Options{UUID: uuid.New(), BlockSize: quantity.Bytes(c.block), Time: time.Now()})
+		}
+		if err := errors.Join(err, dev.Close()); err != nil {
+			t.Fatal(err)
+		}
+		a := j.boot(t, c.to < 1<<30, []string{fmt.Sprintf("grow /dev/ubda %d", c.to/c.block)}, image)[0]
+		var free int64
+		if n, _ := fmt.Sscanf(a.Said[0], "grown to %d free blocks", &free); n != 1 || free < c.to/c.block*8/10 {
+			t.Errorf("from %d to %d bytes in blocks of %d: %s", c.from, c.to, c.block, a.Said[0])
+		}
+		clean(t, a, nil, []string{"ubda mounted"})
+	}
 }
 
 // proveUndoAfterMount: a format is undone exactly before the kernel mounts it

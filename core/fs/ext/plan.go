@@ -40,9 +40,10 @@ const (
 	growthFactor   = 1024 // descriptors are reserved for growing so much
 	minJournal     = 1024 // blocks; the least that the kernel accepts
 	maxJournal     = 1 << 30
-	journalShare   = 128   // the journal takes 1/128 of the blocks
-	maxExtent      = 32768 // blocks
-	lostFoundSize  = 16384 // bytes
+	smallJournal   = 4 << 20 // bytes; a transaction takes a quarter, and growing online needs some hundred blocks
+	journalShare   = 128     // the journal takes 1/128 of the blocks
+	maxExtent      = 32768   // blocks
+	lostFoundSize  = 16384   // bytes
 	smallBlocks    = 512 << 20
 	maxSize        = 64 << 40 // beyond, the descriptors fill their groups
 	maxResizeBlock = 1 << 32  // resize_inode maps 32-bit block numbers
@@ -253,7 +254,8 @@ func (l *Layout) sortUsed() {
 // heads of a disk travel half the way.
 func (l *Layout) placeJournal() error {
 	want := min(l.Blocks/journalShare, uint64(maxJournal/l.BlockSize))
-	want = max(want, minJournal)
+	small := min(smallJournal/uint64(l.BlockSize), l.Blocks/16)
+	want = max(want, minJournal, small)
 	if want > l.Blocks/4 {
 		return nil // too small for one
 	}

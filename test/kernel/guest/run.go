@@ -5,14 +5,18 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"syscall"
 	"time"
+	"unsafe"
 )
 
 // run runs commands of fundus as an administrator would, and gives what each
 // printed with how it ended. Some lines are the guest's own: "writer DIR"
 // writes there without a pause until "rest", which says how that went; "begin"
-// tells the host that the next command begins.
+// tells the host that the next command begins; "grow DEVICE BLOCKS" has the
+// kernel grow a file system.
 func run(commands []string) (said []string) {
 	var w *writer
 	for _, line := range commands {
@@ -23,6 +27,8 @@ func run(commands []string) (said []string) {
 		case "begin":
 			fmt.Println("BEGIN") // the host may end the machine from here on
 			said = append(said, "")
+		case "grow":
+			said = append(said, grow(words[1], words[2]))
 		case "rest":
 			said = append(said, w.rest())
 		default:
@@ -32,6 +38,35 @@ func run(commands []string) (said []string) {
 		}
 	}
 	return said
+}
+
+// resizeFS is the request to grow a mounted ext4 to a number of blocks
+// (include/uapi/linux/ext4.h).
+const resizeFS = 0x40086610
+
+// grow has the kernel grow the file system on the device, mounted meanwhile.
+func grow(device, blocks string) string {
+	n, err := strconv.ParseUint(blocks, 10, 64)
+	if err == nil {
+		err = syscall.Mount(device, "/mnt", "ext4", 0, "")
+	}
+	if err != nil {
+		return err.Error()
+	}
+	defer syscall.Unmount("/mnt", 0)
+	f, err := os.Open("/mnt")
+	if err != nil {
+		return err.Error()
+	}
+	defer f.Close()
+	if _, _, errno := syscall.Syscall(syscall.SYS_IOCTL, f.Fd(), resizeFS, uintptr(unsafe.Pointer(&n))); errno != 0 {
+		return errno.Error()
+	}
+	var st syscall.Statfs_t
+	if err := syscall.Statfs("/mnt", &st); err != nil {
+		return err.Error()
+	}
+	return fmt.Sprintf("grown to %d free blocks", st.Bfree)
 }
 
 // writer is a neighbour that must not notice anything.
