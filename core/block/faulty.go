@@ -56,9 +56,6 @@ var _ Device = (*Faulty)(nil)
 // NewFaulty wraps the device, which holds what is durable.
 func NewFaulty(base Device, fault Fault) *Faulty { return &Faulty{base: base, fault: fault} }
 
-// Ops is how many writes, zeroings and syncs were asked for.
-func (f *Faulty) Ops() int { return f.ops }
-
 // Hits is how many faults were injected, so that a test can tell that its
 // fault happened at all.
 func (f *Faulty) Hits() int { return f.hit }

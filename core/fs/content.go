@@ -62,5 +62,4 @@ var (
 	ErrLabel       = errors.New("the label does not fit")
 	ErrBlockSize   = errors.New("a block size that does not fit")
 	ErrUnsupported = errors.New("it has features that Fundus does not know, so nothing is written to it")
-	ErrMounted     = errors.New("mounted")
 )

@@ -211,18 +211,6 @@ func (n Node) Holds() string {
 	return strings.Join(kinds, "+")
 }
 
-// LossName is what somebody must type who destroys the node: the label of what
-// is on it, else the UUID.
-func (n Node) LossName() string {
-	if c, ok := n.Content(); ok {
-		if c.Label != "" {
-			return c.Label
-		}
-		return c.UUID
-	}
-	return ""
-}
-
 // Identifiers are the ways in which fstab can name the node, by their tags.
 func (n Node) Identifiers() map[string]string {
 	ids := map[string]string{}

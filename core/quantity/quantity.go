@@ -45,17 +45,6 @@ func (n Count) Times(each Bytes) (Bytes, bool) {
 	return Bytes(lo), true
 }
 
-// Whole is how many whole units of the given length fit into b.
-func (b Bytes) Whole(unit Bytes) Count {
-	if b <= 0 || unit <= 0 {
-		return 0
-	}
-	return Count(b / unit)
-}
-
-// Down rounds b down to a multiple of step.
-func (b Bytes) Down(step Bytes) Bytes { return b - b%step }
-
 // Up rounds b up to a multiple of step, or reports false where that does not
 // fit.
 func (b Bytes) Up(step Bytes) (Bytes, bool) {

@@ -49,9 +49,9 @@ func identifiers(v *inventory.Inventory) []finding.Finding {
 	return out
 }
 
-// Nearest finds the node that a stale line most probably means: the one that
-// is mounted where the line says, else the only one of its kind without a line.
-func Nearest(v *inventory.Inventory, dir string) string {
+// nearest finds the node that a stale line most probably means: the one that
+// is mounted where the line says.
+func nearest(v *inventory.Inventory, dir string) string {
 	if use, ok := v.MountedAt(dir); ok {
 		return use.Node
 	}

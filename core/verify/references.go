@@ -44,7 +44,7 @@ func reference(v *inventory.Inventory, thing string, e fstab.Entry) []finding.Fi
 	switch {
 	case len(nodes) == 0:
 		f := finding.New(finding.FstabUnknown, thing, "%s names no device (mount point %s)", e.Spec, e.Dir).WithMend("%s", remove)
-		if meant := Nearest(v, e.Dir); meant != "" {
+		if meant := nearest(v, e.Dir); meant != "" {
 			f.Text += fmt.Sprintf("; %s is mounted there", meant)
 		}
 		if e.Has("nofail") || e.Has("noauto") {

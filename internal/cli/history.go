@@ -147,7 +147,7 @@ func imagesOf(d *deed.Deed) []string {
 }
 
 func newRecover(e *Env) *cobra.Command {
-	direction := ""
+	direction, over := "", false
 	cmd := &cobra.Command{
 		Use: "recover [DEED]", Short: "Bring a commit that was cut short to its end or its beginning",
 		Long: `Bring a commit that was cut short, by a power cut or a crash, to its end or back
@@ -159,14 +159,15 @@ Until then what is unfinished is fenced, and nothing mounts it.`,
 			if err != nil {
 				return usageError{err}
 			}
-			return e.recover(cmd, args, way)
+			return e.recover(cmd, args, way, over)
 		},
 	}
 	cmd.Flags().StringVar(&direction, "direction", "", "where to: back or forward")
+	cmd.Flags().BoolVar(&over, "over-later-writes", false, "replace text files that were changed since; that is lost")
 	return cmd
 }
 
-func (e *Env) recover(cmd *cobra.Command, args []string, way deed.Direction) error {
+func (e *Env) recover(cmd *cobra.Command, args []string, way deed.Direction, over bool) error {
 	m, err := e.open(cmd.Context())
 	if err != nil {
 		return err
@@ -190,7 +191,7 @@ func (e *Env) recover(cmd *cobra.Command, args []string, way deed.Direction) err
 			return err
 		}
 		bar := e.progress()
-		r := &deed.Recover{Store: m.store, Machine: m, Direction: way, Progress: bar.report}
+		r := &deed.Recover{Store: m.store, Machine: m, Direction: way, Over: over, Progress: bar.report}
 		release := e.Shield()
 		out, err := r.Run(cmd.Context(), d)
 		release()

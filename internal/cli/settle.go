@@ -32,17 +32,13 @@ func (e *Env) settle(ctx context.Context, m *onMachine, r task.Request) error {
 // decide shows the draft and goes as far as was asked for.
 func (e *Env) decide(ctx context.Context, m *onMachine, s task.Setting, r task.Request, plan *draft.Plan, lose []string) error {
 	d, p := &plan.Draft, e.printer()
-	show := func() error {
-		if e.o.json {
-			return nil // one document only, at the end
-		}
-		return p.Draft(d, false, false, "")
-	}
 	if d.Empty() || e.o.draft {
 		return p.Draft(d, false, false, "")
 	}
-	if err := show(); err != nil {
-		return err
+	if !e.o.json { // there, one document only, at the end
+		if err := p.Draft(d, false, false, ""); err != nil {
+			return err
+		}
 	}
 	if err := d.CheckDespite(e.o.despite); err != nil {
 		return err
@@ -151,7 +147,7 @@ func (e *Env) commitStored(ctx context.Context, code string) error {
 				return err
 			}
 		}
-		return fmt.Errorf("draft %s no longer fits: %w; what it would be now is shown above, draft it again", code, draft.ErrChanged)
+		return fmt.Errorf("draft %s no longer fits: %w; draft it again to see what it would be now", code, draft.ErrChanged)
 	}
 	e.o.commit = true
 	if err := e.decide(ctx, m, s, r, plan, slices.Concat(stored.Lose, e.o.lose)); err != nil || e.o.draft {

@@ -36,6 +36,7 @@ type Recover struct {
 	Store     *Store
 	Machine   machine.Machine
 	Direction Direction
+	Over      bool // replace text files that somebody changed since
 	Progress  progress.Sink
 }
 
@@ -92,12 +93,43 @@ func (r *Recover) Run(ctx context.Context, d *Deed) (*Outcome, error) {
 	if err != nil {
 		return nil, err
 	}
+	if path, err := d.editedFile(r.Machine); err != nil || path != "" && !r.Over {
+		return nil, errors.Join(err, editedError(d, path))
+	}
 	x := &executor{deed: d, machine: r.Machine, store: r.Store, names: names, bootID: v.Machine.BootID, sink: r.Progress}
 	for _, t := range targetsOf(d.Steps) {
 		t.Disk = names[t.Disk]
 		x.targets = append(x.targets, t)
 	}
 	return x.recover(ctx, r.choose(d))
+}
+
+// ErrEdited says that a text file is neither as before the deed nor as after it.
+var ErrEdited = errors.New("somebody changed it since the deed was cut short")
+
+// editedFile looks, before anything is done, for a text file that somebody
+// edited meanwhile: replacing it would lose that.
+func (d *Deed) editedFile(m machine.Reader) (string, error) {
+	for _, u := range d.Units {
+		if u.File == nil || u.File.After.Dir || u.File.Before.Dir {
+			continue
+		}
+		now, err := m.ReadFile(u.File.Path)
+		if err != nil {
+			return "", err
+		}
+		if !now.Missing && string(now.Data) != string(u.File.Before.Data) && string(now.Data) != string(u.File.After.Data) {
+			return u.File.Path, nil
+		}
+	}
+	return "", nil
+}
+
+func editedError(d *Deed, path string) error {
+	if path == "" {
+		return nil
+	}
+	return fmt.Errorf("%s: %w; copy your version elsewhere, then run fundus recover %s --over-later-writes", path, ErrEdited, d.ID)
 }
 
 func (r *Recover) hopeless(d *Deed, err error) error {

@@ -13,12 +13,11 @@ import (
 
 // Errors of targets.
 var (
-	ErrNoTarget  = errors.New("no such device")
-	ErrTwoFit    = errors.New("carried by two devices")
-	ErrNotDisk   = errors.New("not a whole disk")
-	ErrNotPart   = errors.New("not a partition")
-	ErrNoTable   = errors.New("no partition table that Fundus can change")
-	ErrNothingAt = errors.New("nothing is mounted there, and no line of fstab names it")
+	ErrNoTarget = errors.New("no such device")
+	ErrTwoFit   = errors.New("carried by two devices")
+	ErrNotDisk  = errors.New("not a whole disk")
+	ErrNotPart  = errors.New("not a partition")
+	ErrNoTable  = errors.New("no partition table that Fundus can change")
 )
 
 // Resolve finds the device that the word means: a path, a mount point, an

@@ -76,7 +76,7 @@ func (r *Undo) plan(ctx context.Context, p *Planner) error {
 func undoable(store *deed.Store, d *deed.Deed) error {
 	switch {
 	case d.Problem != nil:
-		return d.Problem
+		return fmt.Errorf("%w; nothing can be taken back from it, and fundus deed remove %d forgets it", d.Problem, d.Number)
 	case d.State == deed.Unfinished:
 		return fmt.Errorf("deed %s: %w; run fundus recover %s", d.ID, deed.ErrNotOver, d.ID)
 	case d.State == deed.TakenBack:
@@ -123,7 +123,7 @@ func (u *undoing) write(ctx context.Context, number int, s draft.Step) error {
 		if !u.over {
 			return err
 		}
-		u.p.warn("%v; it is written over, so run fundus check afterwards", err)
+		u.p.warn("%v; it is written over, so run fundus verify afterwards", err)
 		u.p.Draft.Losses = append(u.p.Draft.Losses, draft.Loss{Node: target.Disk, What: "what was written since", Name: u.deed.Code, Accept: []string{u.deed.ID}})
 	}
 	return u.p.write(ctx, "restore: "+s.Title, target, func(dev block.Device) error {

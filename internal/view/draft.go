@@ -54,7 +54,7 @@ func (p *Printer) pictures(d *draft.Draft) {
 		before, after := family(d.Before, t.Name), family(d.After, t.Name)
 		disk, _ := before.Node(t.Name)
 		p.printf("\n%s  %s  %s\n", p.paint(Strong, visible(t.Name)), strings.Join(hardware(disk), " · "), p.size(disk.Size, disk.Geometry.Logical))
-		old, fresh := p.state(before, disk), p.state(after, mustNode(after, t.Name))
+		old, fresh := p.state(before, disk), p.state(after, nodeOf(after, t.Name))
 		if strings.Join(old, "\n") == strings.Join(fresh, "\n") {
 			fresh = []string{"the same"}
 		}
@@ -68,7 +68,7 @@ func family(nodes []inventory.Node, disk string) *inventory.Inventory {
 	return &inventory.Inventory{Nodes: v.Family(disk)}
 }
 
-func mustNode(v *inventory.Inventory, name string) inventory.Node {
+func nodeOf(v *inventory.Inventory, name string) inventory.Node {
 	n, _ := v.Node(name) // a draft has each target before and after
 	return n
 }

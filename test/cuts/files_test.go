@@ -2,6 +2,8 @@ package cuts
 
 import (
 	"bytes"
+	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -95,6 +97,41 @@ func TestFilesCut(t *testing.T) {
 		}
 	}
 	fmt.Printf("cuts of text files: %d, each recovered to the whole tree of before or after\n", cuts)
+}
+
+// TestRecoverKeepsALaterEdit: a text file that somebody edited after the crash is
+// not replaced unless that is asked for.
+func TestRecoverKeepsALaterEdit(t *testing.T) {
+	r, store := newRig(t, 512, 512), storeIn(t)
+	path := filepath.Join(r.root, fstab.Path)
+	if err := os.WriteFile(path, []byte("# fernhill\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	must(t, r, store, herbarium()...)
+	d := must(t, r, store, &task.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"})
+	log := filepath.Join(store.Dir, "deeds", d.ID, "log")
+	text, err := os.ReadFile(log)
+	if err != nil {
+		t.Fatal(err)
+	}
+	whole := bytes.SplitAfter(text, []byte("\n"))
+	edited := []byte("# fernhill\n# the curator was here\n")
+	if err := errors.Join(os.WriteFile(log, bytes.Join(whole[:len(whole)-2], nil), 0o600), os.WriteFile(path, edited, 0o644)); err != nil {
+		t.Fatal(err)
+	}
+	if err := r.recover(store, deed.Forward); !errors.Is(err, deed.ErrEdited) {
+		t.Errorf("recover = %v", err)
+	}
+	if now, _ := os.ReadFile(path); !bytes.Equal(now, edited) {
+		t.Errorf("the edit is lost: %q", now)
+	}
+	rec := deed.Recover{Store: store, Machine: r, Direction: deed.Back, Over: true}
+	if _, err := rec.Run(context.Background(), d); err != nil {
+		t.Error(err)
+	}
+	if now, _ := os.ReadFile(path); string(now) != "# fernhill\n" {
+		t.Errorf("taken back over it: %q", now)
+	}
 }
 
 func copyTree(t *testing.T, from, to string) {

@@ -1,7 +1,6 @@
 package program
 
 import (
-	"bytes"
 	"fmt"
 	"os"
 	"os/exec"
@@ -190,9 +189,6 @@ func readBack(t *testing.T, dev *file.File, e block.Extent) {
 	buf := file.AlignedBuffer(int(end - start))
 	if _, err := dev.ReadBack(buf, start); err != nil {
 		t.Fatal(err)
-	}
-	if bytes.Equal(buf, nil) {
-		t.Fatal("nothing was read")
 	}
 }
 

@@ -263,9 +263,6 @@ func AlignedBuffer(n int) []byte {
 // Path is what was opened.
 func (d *File) Path() string { return d.path }
 
-// IsDevice reports whether this is a block device rather than an image.
-func (d *File) IsDevice() bool { return d.isDevice }
-
 // Size in bytes.
 func (d *File) Size() int64 { return d.size }
 

@@ -138,12 +138,10 @@ const (
 	incompatExtents    = 0x40
 	incompat64Bit      = 0x80
 	incompatFlexBG     = 0x200
-	incompatCsumSeed   = 0x2000
 
 	roSparseSuper  = 0x1
 	roLargeFile    = 0x2
 	roHugeFile     = 0x8
-	roGDTCsum      = 0x10
 	roDirNlink     = 0x20
 	roExtraIsize   = 0x40
 	roMetadataCsum = 0x400
