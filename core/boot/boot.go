@@ -101,10 +101,10 @@ func rehearse(v *inventory.Inventory, l fstab.Line) Line {
 	line := Line{Number: l.Number, Spec: e.Spec, Dir: e.Dir, Kind: e.Type, NoFail: e.Has("nofail")}
 	failed := Emergency
 	switch {
-	case e.IsSwap():
-		failed = Delay
 	case line.NoFail:
 		failed = Left
+	case e.IsSwap():
+		failed = Delay
 	}
 	set := func(o Outcome, format string, args ...any) Line {
 		line.Outcome, line.Reason = o, fmt.Sprintf(format, args...)
@@ -123,7 +123,11 @@ func rehearse(v *inventory.Inventory, l fstab.Line) Line {
 	if len(nodes) == 0 && strings.HasPrefix(e.Spec, "/dev/") && !strings.HasPrefix(e.Spec, "/dev/sd") && !known(v, e.Spec) {
 		return set(Unknown, "%s: only plain device names and identifiers are modelled", e.Spec)
 	}
-	if reason := devices(v, e, nodes); reason != "" {
+	if len(nodes) > 1 {
+		return set(Unknown, "%s is carried by %s and %s: which is taken is chance", e.Spec, nodes[0].Name, nodes[1].Name)
+	}
+	if len(nodes) == 0 {
+		reason := missing(v, e)
 		if failed == Emergency || failed == Delay {
 			reason += "; the boot waits " + timeout(e)
 		}
@@ -150,24 +154,14 @@ func timeout(e fstab.Entry) string {
 	return DefaultTimeout
 }
 
-// devices says why the word does not name exactly one usable device.
-func devices(v *inventory.Inventory, e fstab.Entry, nodes []inventory.Node) string {
-	switch len(nodes) {
-	case 1:
-		return ""
-	case 0:
-		for _, n := range v.Nodes {
-			if c, ok := n.Content(); ok && c.Class == fs.Fence {
-				return fmt.Sprintf("no device has %s; %s is fenced by a deed that was cut short (fundus recover)", e.Spec, n.Name)
-			}
+// missing says why the word names no device.
+func missing(v *inventory.Inventory, e fstab.Entry) string {
+	for _, n := range v.Nodes {
+		if c, ok := n.Content(); ok && c.Class == fs.Fence {
+			return fmt.Sprintf("no device has %s; %s is fenced by a deed that was cut short (fundus recover)", e.Spec, n.Name)
 		}
-		return fmt.Sprintf("no device has %s", e.Spec)
 	}
-	names := make([]string, len(nodes))
-	for i, n := range nodes {
-		names[i] = n.Name
-	}
-	return fmt.Sprintf("%s is carried by %s: which is taken is chance", e.Spec, strings.Join(names, " and "))
+	return fmt.Sprintf("no device has %s", e.Spec)
 }
 
 // mountable says why the kernel would refuse the node as the entry's type.

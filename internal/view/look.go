@@ -173,15 +173,24 @@ func (p *Printer) Rehearse(r *task.Rehearsal) error {
 	case "comes up with delays":
 		state = Changed
 	}
-	left := 0
+	left, unknown := 0, 0
 	for _, l := range r.Lines {
-		if l.Outcome == "left out" {
+		switch l.Outcome {
+		case "left out":
 			left++
+		case "unknown":
+			unknown++
 		}
 	}
 	verdict := fmt.Sprintf("next boot of %s: %s", r.Machine, r.Verdict)
 	if left > 0 {
 		verdict += fmt.Sprintf(", without %s", count(left, "line"))
+	}
+	if unknown > 0 {
+		verdict += fmt.Sprintf(", as far as can be told: %s unknown", count(unknown, "line"))
+		if state == InUse {
+			state = Changed
+		}
 	}
 	p.printf("%s\n\n", p.paint(state, verdict))
 	var rows [][]string
