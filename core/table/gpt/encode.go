@@ -1,6 +1,7 @@
 package gpt
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -199,7 +200,7 @@ func (w *writer) sectorZero() {
 	case form == Pure && covers(now, w.last):
 		return
 	}
-	w.put(0, protect(now[:512], w.last+1))
+	w.put(0, protect(now[:w.sector], w.last+1))
 	w.sync()
 }
 
@@ -222,9 +223,28 @@ func (w *writer) read(lba uint64) []byte {
 	return b
 }
 
+// put writes those sectors that differ from what is there: most of an array
+// stays as it is. What cannot be read is written whole.
 func (w *writer) put(lba uint64, b []byte) {
-	if w.err == nil {
+	if w.err != nil {
+		return
+	}
+	now, err := block.ReadSized(w.dev, int64(lba)*w.sector, int64(len(b)), maxArray+w.sector)
+	if err != nil {
 		w.err = block.WriteBytes(w.dev, b, int64(lba)*w.sector)
+		return
+	}
+	n := int(w.sector)
+	same := func(at int) bool { return bytes.Equal(now[at:at+n], b[at:at+n]) }
+	for from := 0; from < len(b) && w.err == nil; from += n {
+		to := from
+		for to < len(b) && !same(to) {
+			to += n
+		}
+		if to > from {
+			w.err = block.WriteBytes(w.dev, b[from:to], int64(lba)*w.sector+int64(from))
+			from = to
+		}
 	}
 }
 
