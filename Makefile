@@ -9,13 +9,13 @@ help:
 build: # one static program
 	CGO_ENABLED=0 go build -trimpath -ldflags='-s -w' -o bin/fundus ./cmd/fundus
 
-kernel: # the kernel that judges, from Debian, unless another is named
-	@test -n "$$FUNDUS_TEST_KERNEL" || command -v linux.uml > /dev/null || { apt-get update -q && DEBIAN_FRONTEND=noninteractive apt-get install -qy user-mode-linux; } > /dev/null
+kernel: # the kernel that judges, from Debian, unless another is named, and what makes the system around it
+	@{ test -n "$$FUNDUS_TEST_KERNEL" || command -v linux.uml; } > /dev/null && command -v mmdebstrap > /dev/null || { apt-get update -q && DEBIAN_FRONTEND=noninteractive apt-get install -qy user-mode-linux mmdebstrap; } > /dev/null
 
 test: kernel # every test, the sweeps with their closing lines, core and deeds under the race detector
 	go vet ./...
 	go test ./core/... ./internal/...
-	FUNDUS_NEED_KERNEL=1 go test -v -p 1 ./test/... | grep -v '^=== \|^ *--- PASS\|^ *cuts_test.go'
+	FUNDUS_NEED_KERNEL=1 go test -v -p 1 -parallel 3 -timeout 30m ./test/... | grep -v '^=== \|^ *--- PASS\|^ *cuts_test.go'
 	CGO_ENABLED=1 go test -race ./core/... ./internal/deed ./internal/machine/... ./internal/oscall
 
 quick: # without the sweeps

@@ -20,6 +20,8 @@ const (
 	Swap       Class = "swap"
 	Table      Class = "partition table"
 	Fence      Class = "fence"
+	Member     Class = "member" // of an array, a volume group, a cache
+	Encrypted  Class = "encrypted"
 )
 
 // State says how a file system was left.
@@ -32,11 +34,15 @@ const (
 	Recovery State = "needs journal recovery"
 	Errors   State = "errors recorded"
 	Damaged  State = "damaged superblock"
+	Asleep   State = "hibernated"
+
+	NotRecorded State = "not recorded"
 )
 
 // Content is what a probe recognised.
 type Content struct {
 	Kind       string         // "ext4", "FAT32"
+	Version    string         // of the format, "" where its kind says it all
 	Class      Class          //
 	Label      string         // as stored, not yet made safe for a terminal
 	UUID       string         // in the form that Linux and fstab use
@@ -46,6 +52,9 @@ type Content struct {
 	HasUsage   bool
 	State      State
 	Unknown    []string      // features that Fundus does not know: it will not write
+	Device     string        // UUID of this device, of a kind that spans several
+	Devices    string        // "device 1 of 3", where there is more than one
+	Yields     string        // a kind that is believed instead where both are there
 	Signatures []extent.Span // bytes; the first is what the kernel would believe
 	Facts      []Fact        // for inspect, in the order to be shown
 }

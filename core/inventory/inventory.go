@@ -35,12 +35,18 @@ type Machine struct {
 	// Systemd is set where systemd runs, which reads fstab only when it starts or
 	// is told to.
 	Systemd bool
+	// Root is the directory below which the text files and mount points lie;
+	// empty for the running system's own.
+	Root string
 }
 
 // String is how drafts begin: "bench fernhill" or "this machine (HOST)".
 func (m Machine) String() string {
 	if m.Kind == "bench" {
 		return "bench " + m.Name
+	}
+	if m.Root != "" {
+		return fmt.Sprintf("this machine (%s), the system below %s", m.Name, m.Root)
 	}
 	return fmt.Sprintf("this machine (%s)", m.Name)
 }
@@ -83,6 +89,13 @@ type Hardware struct {
 	Rotational bool
 	Removable  bool
 	ReadOnly   bool
+	Backing    string // the file that a loop device carries
+}
+
+// Minor reports whether a disk is none to an administrator who asks for the
+// machine's disks: a loop device, memory, an optical drive.
+func (n Node) Minor() bool {
+	return slices.Contains([]string{"loop", "memory", "optical", "floppy"}, n.Hardware.Bus)
 }
 
 // Identity finds a device again, whatever the kernel calls it.
@@ -121,6 +134,17 @@ type Use struct {
 	Kind     string // file system that the kernel uses
 	Options  string
 	ReadOnly bool
+	// Elsewhere says whose mount it is where it is not one of this system's own:
+	// that of another mount namespace, or one outside of the root.
+	Elsewhere string
+	Space     Space
+}
+
+// Space is what statfs(2) says of a mounted file system; zero where it was not
+// asked.
+type Space struct {
+	Total, Free quantity.Bytes
+	Files, Left uint64 // inodes
 }
 
 // File is a text file.
@@ -163,7 +187,7 @@ func (v *Inventory) UsesOf(name string) []Use {
 // MountedAt finds the newest mount at the directory.
 func (v *Inventory) MountedAt(dir string) (Use, bool) {
 	for _, u := range slices.Backward(v.Uses) {
-		if u.How == Mounted && u.Where == dir {
+		if u.How == Mounted && u.Where == dir && u.Elsewhere == "" {
 			return u, true
 		}
 	}

@@ -19,6 +19,7 @@ import (
 	"fundus/core/fs/fat"
 	"fundus/core/fs/swap"
 	"fundus/core/fs/xfs"
+	"fundus/core/probe"
 	"fundus/core/quantity"
 	"fundus/core/table/gpt"
 	"fundus/core/table/mbr"
@@ -61,6 +62,7 @@ func All() []Kind {
 		{Name: "xfs", Probe: xfs.Probe},
 		{Name: "fat", Probe: fat.Probe},
 		{Name: "swap", Probe: swap.Probe},
+		{Name: "raid", Probe: probe.Raid},
 		{Name: "mbr", Probe: probeMBR},
 	}
 }

@@ -101,8 +101,8 @@ func (e *Env) checkCommon() error {
 	if e.o.withoutUndo {
 		return usagef("--without-undo is not possible yet: every deed keeps its images; leave the option out")
 	}
-	if e.o.root != "" {
-		return usagef("--root is not possible yet: fstab is read on benches only; use --bench DIR")
+	if e.o.root != "" && e.o.bench != "" {
+		return usagef("--root and --bench contradict each other: a bench has text files of its own, below its root")
 	}
 	if e.o.wait < 0 {
 		return usagef("--wait=%d: a number of seconds from 0", e.o.wait)
@@ -149,7 +149,7 @@ func (e *Env) openWith(images []string) (*onMachine, error) {
 	if e.o.bench != "" {
 		m, err = bench.Open(e.o.bench, images, e.Now)
 	} else {
-		m, err = live.New(images)
+		m, err = live.New(images, e.o.root)
 	}
 	if err != nil {
 		return nil, err
@@ -182,7 +182,7 @@ func (e *Env) images(ctx context.Context, words []string) ([]string, error) {
 	}
 	for _, w := range words {
 		path, _ := image.Split(w)
-		if w == "" || known[w] || strings.Contains(w, "=") || strings.HasPrefix(w, "/dev/") || !image.Exists(path) || known["image "+path] {
+		if w == "" || known[w] || strings.Contains(w, "=") || strings.HasPrefix(w, "/dev/") && !strings.HasPrefix(w, "/dev/shm/") || !image.Exists(path) || known["image "+path] {
 			continue
 		}
 		known["image "+path] = true
@@ -221,4 +221,5 @@ func (e *Env) fresh() uuid.UUID {
 var (
 	errWaiting  = errors.New("a draft waits")
 	errFindings = errors.New("there are findings")
+	errLater    = errors.New("the next boot takes it up")
 )

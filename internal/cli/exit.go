@@ -17,6 +17,7 @@ const (
 	exitWaiting  = 3 // a draft waits for commit
 	exitFindings = 4
 	exitMidway   = 5 // recover
+	exitLater    = 6 // done; the running system takes it up at the next boot
 )
 
 // Run executes the words and gives the exit code.
@@ -26,7 +27,7 @@ func Run(ctx context.Context, e *Env, words []string) int {
 	err := root.ExecuteContext(ctx)
 	code := exitCode(err)
 	switch {
-	case err == nil, errors.Is(err, errWaiting), errors.Is(err, errFindings):
+	case err == nil, errors.Is(err, errWaiting), errors.Is(err, errFindings), errors.Is(err, errLater):
 		return code
 	}
 	e.report(code, err)
@@ -45,6 +46,8 @@ func exitCode(err error) int {
 		return exitWaiting
 	case errors.Is(err, errFindings):
 		return exitFindings
+	case errors.Is(err, errLater):
+		return exitLater
 	case errors.As(err, &midway):
 		return exitMidway
 	}

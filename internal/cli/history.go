@@ -147,23 +147,32 @@ func imagesOf(d *deed.Deed) []string {
 }
 
 func newRecover(e *Env) *cobra.Command {
-	direction, over := "", false
+	direction, over, stay := "", false, false
 	cmd := &cobra.Command{
 		Use: "recover [DEED]", Short: "Bring a commit that was cut short to its end or its beginning",
 		Long: `Bring a commit that was cut short, by a power cut or a crash, to its end or back
 to its beginning: in the direction with fewer bytes, unless --direction says so.
-Until then what is unfinished is fenced, and nothing mounts it.`,
+Until then what is unfinished is fenced, and nothing mounts it. Where somebody
+wrote to the place since, it refuses: --as-it-is keeps that, --over-later-writes
+does not.`,
 		Example: "  fundus recover\n  fundus recover 7 --direction=back", Args: words(0, 1, "at most one deed"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			way, err := deed.ParseDirection(direction)
 			if err != nil {
 				return usageError{err}
 			}
+			if stay && (way != deed.Either || over || len(args) == 0) {
+				return usagef("--as-it-is goes nowhere and needs the deed's name: leave --direction and --over-later-writes out")
+			}
+			if stay {
+				way = deed.Stay
+			}
 			return e.recover(cmd, args, way, over)
 		},
 	}
 	cmd.Flags().StringVar(&direction, "direction", "", "where to: back or forward")
-	cmd.Flags().BoolVar(&over, "over-later-writes", false, "replace text files that were changed since; that is lost")
+	cmd.Flags().BoolVar(&over, "over-later-writes", false, "replace what was written since, on devices and in text files; that is lost")
+	cmd.Flags().BoolVar(&stay, "as-it-is", false, "end the deed and touch nothing: what is there now is to stay")
 	return cmd
 }
 

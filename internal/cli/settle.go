@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"context"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -110,7 +111,13 @@ func (e *Env) commit(ctx context.Context, m *onMachine, s task.Setting, r task.R
 	if err != nil {
 		return err
 	}
-	return e.printer().Committed(d, done.ID)
+	if err := e.printer().Committed(d, done); err != nil {
+		return err
+	}
+	if len(done.Later) > 0 {
+		return errLater
+	}
+	return nil
 }
 
 // commitStored carries out a stored draft.
@@ -122,6 +129,9 @@ func (e *Env) commitStored(ctx context.Context, code string) error {
 	stored, err := m.store.Draft(code)
 	if err != nil {
 		return err
+	}
+	if stored.Root != "" {
+		e.o.root = stored.Root
 	}
 	if m, err = e.reopen(stored.Images); err != nil {
 		return err
@@ -150,8 +160,9 @@ func (e *Env) commitStored(ctx context.Context, code string) error {
 		return fmt.Errorf("draft %s no longer fits: %w; draft it again to see what it would be now", code, draft.ErrChanged)
 	}
 	e.o.commit = true
-	if err := e.decide(ctx, m, s, r, plan, slices.Concat(stored.Lose, e.o.lose)); err != nil || e.o.draft {
+	err = e.decide(ctx, m, s, r, plan, slices.Concat(stored.Lose, e.o.lose))
+	if e.o.draft || err != nil && !errors.Is(err, errLater) {
 		return err
 	}
-	return m.store.RemoveDraft(code)
+	return errors.Join(err, m.store.RemoveDraft(code))
 }

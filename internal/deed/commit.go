@@ -109,8 +109,24 @@ func (c *Commit) Run(ctx context.Context) (*Deed, error) {
 		return nil, fmt.Errorf("writing the deed: %w; nothing is changed", err)
 	}
 	plan.Drop() // the kernel forgets no partition that is open for reading
+	defer c.Machine.Inhibit(ctx, "committing: "+d.Title)()
 	x := &executor{deed: d, machine: c.Machine, claim: claim, targets: targets, store: c.Store, bootID: bootID, sink: c.Progress}
-	return d, x.commit(ctx)
+	if err := x.commit(ctx); err != nil {
+		return d, err
+	}
+	if err := c.Machine.Settle(context.WithoutCancel(ctx), disksOf(targets)); err != nil {
+		d.Remarks = append(d.Remarks, err.Error())
+	}
+	return d, nil
+}
+
+func disksOf(targets []machine.Target) (disks []string) {
+	for _, t := range targets {
+		if !slices.Contains(disks, t.Disk) {
+			disks = append(disks, t.Disk)
+		}
+	}
+	return disks
 }
 
 func (s *Store) lock(ctx context.Context, wait time.Duration, text string) (*oscall.Lock, error) {
@@ -209,7 +225,7 @@ func (s *Store) newDeed(plan *draft.Plan, bootID string) (*Deed, error) {
 	}
 	p := &plan.Draft
 	d := &Deed{State: Unfinished, Manifest: Manifest{
-		Format: draft.Format, Number: number, Code: p.Code, Created: s.Now(), BootID: bootID, Machine: p.Machine, Title: p.Title,
+		Format: draft.Format, Number: number, Code: p.Code, Created: s.Now(), BootID: bootID, Machine: p.Machine, Root: p.Root, Title: p.Title,
 		Request: p.Request, Undo: p.Undo, Undoes: plan.Undoes, Targets: p.Targets, Steps: p.Steps, Digests: map[string]string{},
 	}}
 	d.ID = fmt.Sprintf("%04d-%s", number, p.Code)
@@ -303,7 +319,7 @@ func mergeExtents(list []block.Extent) []block.Extent {
 // Stored gives the draft as it is kept for a later commit.
 func Stored(d *draft.Draft, now time.Time, lose []string) StoredDraft {
 	s := StoredDraft{Format: draft.Format, Code: d.Code, Digest: hex.EncodeToString(d.Digest[:]), Created: now, Machine: d.Machine,
-		Title: d.Title, Request: d.Request, Seed: hex.EncodeToString(d.Seed[:]), Clock: d.Clock, Lose: slices.Clone(lose)}
+		Title: d.Title, Request: d.Request, Root: d.Root, Seed: hex.EncodeToString(d.Seed[:]), Clock: d.Clock, Lose: slices.Clone(lose)}
 	for _, t := range d.Targets {
 		if t.Image {
 			s.Images = append(s.Images, t.Name)

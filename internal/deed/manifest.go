@@ -21,6 +21,7 @@ type Manifest struct {
 	Created time.Time         `json:"created"`
 	BootID  string            `json:"boot_id"`
 	Machine string            `json:"machine"`
+	Root    string            `json:"root,omitempty"` // of the system whose text files it changed; empty for the running one
 	Title   string            `json:"title"`
 	Request draft.Request     `json:"request"`
 	Undo    draft.Grade       `json:"undo"`
@@ -41,6 +42,16 @@ type UnitRecord struct {
 	Before [2]int            `json:"before,omitzero"`
 	File   *draft.FileChange `json:"file,omitempty"`
 	Action *machine.Action   `json:"action,omitempty"`
+}
+
+// InRoot refuses a deed about the system below another directory than the one
+// that is worked on: its paths would mean other files. Files of the running
+// system are wherever a rescue system says that they are.
+func (m *Manifest) InRoot(root string) error {
+	if m.Root == "" || m.Root == root {
+		return nil
+	}
+	return fmt.Errorf("deed %s: %w %s; add --root %s", m.ID, ErrRoot, m.Root, m.Root)
 }
 
 // encode gives the JSON followed by a line with its digest.

@@ -20,6 +20,7 @@ const (
 	Either  Direction = "" // the one with fewer bytes
 	Back    Direction = "back"
 	Forward Direction = "forward"
+	Stay    Direction = "as it is" // nothing is touched
 )
 
 // ParseDirection reads the word given to --direction.
@@ -36,7 +37,7 @@ type Recover struct {
 	Store     *Store
 	Machine   machine.Machine
 	Direction Direction
-	Over      bool // replace text files that somebody changed since
+	Over      bool // replace what somebody changed since, on devices and in text files
 	Progress  progress.Sink
 }
 
@@ -90,16 +91,29 @@ func (r *Recover) Run(ctx context.Context, d *Deed) (*Outcome, error) {
 		return nil, err
 	}
 	names, err := NamesOf(v, d.Targets)
-	if err != nil {
+	if err = errors.Join(err, d.InRoot(v.Machine.Root)); err != nil {
 		return nil, err
 	}
-	if path, err := d.editedFile(r.Machine); err != nil || path != "" && !r.Over {
+	if path, err := d.editedFile(r.Machine); err != nil || path != "" && !r.Over && r.Direction != Stay {
 		return nil, errors.Join(err, editedError(d, path))
 	}
 	x := &executor{deed: d, machine: r.Machine, store: r.Store, names: names, bootID: v.Machine.BootID, sink: r.Progress}
 	for _, t := range targetsOf(d.Steps) {
 		t.Disk = names[t.Disk]
 		x.targets = append(x.targets, t)
+	}
+	defer x.closeFiles()
+	defer func() { x.claim.Release() }()
+	if err := x.openFiles(); err != nil {
+		return nil, err
+	}
+	if r.Direction == Stay {
+		return x.asItIs(v)
+	}
+	if !r.Over {
+		if err := x.checkForeign(ctx); err != nil {
+			return nil, err
+		}
 	}
 	return x.recover(ctx, r.choose(d))
 }
@@ -184,11 +198,6 @@ func (r *Recover) choose(d *Deed) Direction {
 }
 
 func (x *executor) recover(ctx context.Context, way Direction) (*Outcome, error) {
-	defer x.closeFiles()
-	defer func() { x.claim.Release() }()
-	if err := x.openFiles(); err != nil {
-		return nil, err
-	}
 	out := &Outcome{Deed: x.deed, Direction: way}
 	at := x.deed.at
 	var err error

@@ -30,6 +30,7 @@ type executor struct {
 	done, total   quantity.Bytes
 	buf           []byte // of gather
 	indirect      bool   // a read-back had to go without direct I/O
+	reloads       bool   // taken back was something that systemd had read
 }
 
 func (x *executor) openFiles() (err error) {
@@ -119,6 +120,11 @@ func (x *executor) back(ctx context.Context, from int) error {
 			return err
 		}
 		if err := x.log.line(endBack, i, ""); err != nil {
+			return err
+		}
+	}
+	if x.reloads { // last, when all files are as they were
+		if err := x.perform(ctx, machine.Action{Verb: machine.ReloadUnits}); err != nil {
 			return err
 		}
 	}
@@ -279,9 +285,17 @@ func (x *executor) act(ctx context.Context, a machine.Action, forward bool) erro
 		}
 	}
 	switch a.Verb {
-	case machine.Mount, machine.Unmount, machine.SwapOn, machine.SwapOff, machine.ReadTable, machine.RemovePartition:
+	case machine.Mount, machine.Unmount, machine.SwapOn, machine.SwapOff:
 		x.claim.Release()
 		x.claim = nil
+	case machine.ReadTable, machine.RemovePartition:
+		if err := x.claim.LetGoOfPartitions(a.Disk); err != nil {
+			return err
+		}
+	}
+	if a.Verb == machine.ReloadUnits && !forward {
+		x.reloads = x.deed.BootID == x.bootID
+		return nil
 	}
 	holds, err := x.machine.Holds(ctx, a)
 	if err != nil || forward && holds || !forward && (!holds || x.deed.BootID != x.bootID) {
@@ -294,5 +308,17 @@ func (x *executor) act(ctx context.Context, a machine.Action, forward bool) erro
 		}
 		a = inverse
 	}
-	return x.machine.Do(ctx, a)
+	return x.perform(ctx, a)
+}
+
+// perform has the machine do it. What only the next boot brings about is no
+// failure: the deed says so, and so does the exit code.
+func (x *executor) perform(ctx context.Context, a machine.Action) error {
+	err := x.machine.Do(ctx, a)
+	var later *machine.LaterError
+	if errors.As(err, &later) {
+		x.deed.Later = append(x.deed.Later, later.Error())
+		return x.log.line(remark, 0, later.Error())
+	}
+	return err
 }

@@ -42,8 +42,10 @@ func NewStore(dir string, now func() time.Time) *Store {
 type Deed struct {
 	Manifest
 	State    State
-	UndoneBy string // the undo that took it back
-	Problem  error  // why it cannot be read
+	UndoneBy string   // the undo that took it back
+	Problem  error    // why it cannot be read
+	Later    []string // what only the next boot brings about; known right after the commit alone
+	Remarks  []string // what a commit has to say besides
 	dir      string
 	at       position
 	runs     []run
@@ -55,6 +57,7 @@ var (
 	ErrAmbiguous = errors.New("fits more than one deed")
 	ErrNoDraft   = errors.New("no such draft")
 	ErrNotOver   = errors.New("it was cut short")
+	ErrRoot      = errors.New("it is about the system below")
 )
 
 func (s *Store) path(parts ...string) string {
@@ -261,6 +264,7 @@ type StoredDraft struct {
 	Clock   time.Time     `json:"clock"`
 	Images  []string      `json:"images,omitempty"` // image files that it works on
 	Lose    []string      `json:"lose,omitempty"`   // what was named as lost already
+	Root    string        `json:"root,omitempty"`   // of the system whose text files it changes
 }
 
 // PutDraft stores a draft and forgets those that are too old or too many.

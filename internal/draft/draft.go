@@ -38,6 +38,7 @@ type Request struct {
 type Draft struct {
 	Format   int
 	Machine  string // "bench fernhill"
+	Root     string // of the system whose text files it changes; empty for the running one
 	Title    string // "format sdb1 as ext4"
 	Request  Request
 	Seed     [32]byte

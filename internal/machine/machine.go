@@ -96,6 +96,12 @@ type Machine interface {
 	Claim(ctx context.Context, targets []Target) (*Claim, error)
 	// Root is the directory that stands for / in File steps.
 	Root() string
+	// Settle waits, with a deadline, until everybody who watches devices has
+	// taken up what is on the disks now. It is called without a claim.
+	Settle(ctx context.Context, disks []string) error
+	// Inhibit keeps the machine from being shut down or put to sleep, as far as
+	// it can be asked for that, until release is called.
+	Inhibit(ctx context.Context, why string) (release func())
 	// StateDir is where deeds and drafts lie unless --state says otherwise.
 	StateDir() string
 }
@@ -156,6 +162,19 @@ func (c *Claim) Device(disk string) (block.Device, error) {
 	return d, nil
 }
 
+// LetGoOfPartitions closes the disk's partitions, which the kernel forgets only
+// then, and keeps the disk itself and its lock: nobody else reads a table that is
+// being changed.
+func (c *Claim) LetGoOfPartitions(disk string) error {
+	if c == nil {
+		return nil
+	}
+	if d, ok := c.devices[disk].(interface{ LetGoOfPartitions() error }); ok {
+		return d.LetGoOfPartitions()
+	}
+	return nil
+}
+
 // Release lets go; it may be called again.
 func (c *Claim) Release() {
 	if c != nil && c.release != nil {
@@ -176,6 +195,9 @@ const (
 	Unmount         Verb = "unmount"
 	SwapOn          Verb = "swap-on"
 	SwapOff         Verb = "swap-off"
+	ResizePartition Verb = "resize-partition" // tell the kernel of a partition's new end
+	ReadSize        Verb = "read-size"        // have the kernel ask the disk for its size again
+	ReloadUnits     Verb = "reload-units"     // have systemd read fstab and its units again
 )
 
 // Action is one change of the running system, as plain data.
@@ -186,17 +208,38 @@ type Action struct {
 	Number  int            `json:"number,omitempty"`
 	Start   quantity.Bytes `json:"start_bytes,omitempty"`
 	Size    quantity.Bytes `json:"size_bytes,omitempty"`
-	Where   string         `json:"where,omitempty"` // mount point
-	Kind    string         `json:"kind,omitempty"`  // file system
+	Was     quantity.Bytes `json:"was_bytes,omitempty"` // size of the partition before
+	Where   string         `json:"where,omitempty"`     // mount point
+	Kind    string         `json:"kind,omitempty"`      // file system
 	Options string         `json:"options,omitempty"`
 }
 
 // Inverse is the action that takes this one back, if there is one.
 func (a Action) Inverse() (Action, bool) {
-	pairs := map[Verb]Verb{AddPartition: RemovePartition, RemovePartition: AddPartition, Mount: Unmount, Unmount: Mount, SwapOn: SwapOff, SwapOff: SwapOn}
+	pairs := map[Verb]Verb{AddPartition: RemovePartition, RemovePartition: AddPartition, Mount: Unmount, Unmount: Mount, SwapOn: SwapOff, SwapOff: SwapOn,
+		ResizePartition: ResizePartition, ReloadUnits: ReloadUnits}
 	verb, ok := pairs[a.Verb]
 	a.Verb = verb
+	a.Size, a.Was = inverseSizes(a)
 	return a, ok
+}
+
+func inverseSizes(a Action) (size, was quantity.Bytes) {
+	if a.Verb == ResizePartition {
+		return a.Was, a.Size
+	}
+	return a.Size, a.Was
+}
+
+// LaterError is an action that the running system does not carry out now, but
+// brings about by itself at the next boot: what is on disk stays as it is.
+type LaterError struct {
+	Action Action
+	Why    string
+}
+
+func (e *LaterError) Error() string {
+	return fmt.Sprintf("%v: %s; the next boot brings it about", e.Action, e.Why)
 }
 
 // String says the action in words.
@@ -214,6 +257,12 @@ func (a Action) String() string {
 		return fmt.Sprintf("unmount %s", a.Where)
 	case SwapOn:
 		return fmt.Sprintf("use %s as swap", a.Node)
+	case ResizePartition:
+		return fmt.Sprintf("tell the kernel that partition %d on %s has %v", a.Number, a.Disk, a.Size)
+	case ReadSize:
+		return fmt.Sprintf("have the kernel ask %s for its size", a.Disk)
+	case ReloadUnits:
+		return "have systemd read fstab and its units"
 	}
 	return fmt.Sprintf("stop using %s as swap", a.Node)
 }

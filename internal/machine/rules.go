@@ -179,7 +179,7 @@ func CheckClaim(v *inventory.Inventory, t Target) error {
 			continue
 		}
 		if use, used := inUse(v, n.Name); used {
-			if use.Where == "/" {
+			if use.Where == "/" && use.How == inventory.Mounted {
 				return refuse(RuleRoot, n.Name, "", "it carries the running system's root")
 			}
 			return refuse(RuleMounted, n.Name, release(use), "it is %s", describeUse(use))
@@ -199,7 +199,7 @@ func inUse(v *inventory.Inventory, node string) (inventory.Use, bool) {
 func describeUse(u inventory.Use) string {
 	switch u.How {
 	case inventory.Mounted:
-		return "mounted at " + u.Where
+		return strings.TrimSpace("mounted at " + u.Where + " " + u.Elsewhere)
 	case inventory.Held:
 		return "held by " + u.Where
 	}
@@ -207,8 +207,15 @@ func describeUse(u inventory.Use) string {
 }
 
 func release(u inventory.Use) string {
-	if u.How == inventory.Mounted && u.Where != "/" {
+	switch {
+	case u.How == inventory.Mounted && u.Elsewhere != "":
+		return "it must be unmounted there first"
+	case u.How == inventory.Mounted && u.Where != "/":
 		return "fundus unmount " + u.Where + " first"
+	case u.How == inventory.SwapOn:
+		return "stop using it as swap first"
+	case u.How == inventory.Held:
+		return "take " + u.Where + " apart first"
 	}
 	return ""
 }

@@ -11,6 +11,7 @@ import (
 	"fundus/core/fs"
 	"fundus/core/fstab"
 	"fundus/core/inventory"
+	"fundus/internal/machine"
 )
 
 // FstabAdd adds a line for a device and makes its mount point.
@@ -63,14 +64,13 @@ func (r *FstabAdd) plan(ctx context.Context, p *Planner) error {
 	if err != nil {
 		return err
 	}
-	p.systemdNote(v)
 	p.facts(fs.Fact{Name: "line", Value: fmt.Sprintf("%d of %s", line.Number, fstab.Path)})
-	return p.Stage.SetFile("add a line to "+fstab.Path, fstab.Path, table.Bytes())
+	return p.setFstab(ctx, "add a line to "+fstab.Path, table)
 }
 
 func (r *FstabAdd) entry(v *inventory.Inventory, n inventory.Node) (fstab.Entry, error) {
 	c, ok := n.Content()
-	if !ok || c.Class == fs.Table || c.Class == fs.Fence {
+	if !ok || c.Class != fs.FileSystem && c.Class != fs.Swap {
 		return fstab.Entry{}, fmt.Errorf("%s holds nothing that can be mounted; fundus format %s ext4 makes a file system", n.Name, n.Name)
 	}
 	spec, err := identifier(v, n, r.By)
@@ -101,10 +101,20 @@ func (r *FstabAdd) entry(v *inventory.Inventory, n inventory.Node) (fstab.Entry,
 	return e, nil
 }
 
-func (p *Planner) systemdNote(v *inventory.Inventory) {
-	if v.Machine.Systemd {
-		p.note("systemd reads %s at the next boot, or when it is told to reload", fstab.Path)
+// setFstab replaces the table, and has systemd read it where that runs: it would
+// mount by the old one until the next boot.
+func (p *Planner) setFstab(ctx context.Context, title string, table *fstab.File) error {
+	if err := p.Stage.SetFile(title, fstab.Path, table.Bytes()); err != nil {
+		return err
 	}
+	return p.reload(ctx)
+}
+
+func (p *Planner) reload(ctx context.Context) error {
+	if !p.Stage.Before().Machine.Systemd {
+		return nil
+	}
+	return p.Stage.Act(ctx, machine.Action{Verb: machine.ReloadUnits})
 }
 
 // mountType is the name under which the kernel mounts the kind.
@@ -144,7 +154,7 @@ type FstabRemove struct {
 // Verb of the request.
 func (*FstabRemove) Verb() string { return "fstab remove" }
 
-func (r *FstabRemove) plan(_ context.Context, p *Planner) error {
+func (r *FstabRemove) plan(ctx context.Context, p *Planner) error {
 	v := p.Stage.Before()
 	table := v.Fstab()
 	var found []fstab.Line
@@ -171,6 +181,5 @@ func (r *FstabRemove) plan(_ context.Context, p *Planner) error {
 	if use, ok := v.MountedAt(found[0].Entry.Dir); ok {
 		p.note("%s stays mounted at %s until it is unmounted", use.Node, use.Where)
 	}
-	p.systemdNote(v)
-	return p.Stage.SetFile("remove a line from "+fstab.Path, fstab.Path, table.Bytes())
+	return p.setFstab(ctx, "remove a line from "+fstab.Path, table)
 }

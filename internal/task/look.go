@@ -20,6 +20,7 @@ type Survey struct {
 	Inventory *inventory.Inventory
 	Disks     []inventory.Node // that were asked for, with what belongs to them
 	Findings  []finding.Finding
+	LeftOut   []string // disks that are none to an administrator, unless named
 }
 
 // LookSurvey reads the machine; words choose disks, none means all.
@@ -28,11 +29,17 @@ func LookSurvey(ctx context.Context, r machine.Reader, words []string) (*Survey,
 	if err != nil {
 		return nil, err
 	}
-	s := &Survey{Inventory: v, Disks: v.Disks(), Findings: verify.All(v)}
+	s := &Survey{Inventory: v, Findings: verify.All(v)}
 	if len(words) == 0 {
+		for _, n := range v.Disks() {
+			if n.Minor() {
+				s.LeftOut = append(s.LeftOut, n.Name)
+				continue
+			}
+			s.Disks = append(s.Disks, n)
+		}
 		return s, nil
 	}
-	s.Disks = nil
 	for _, w := range words {
 		n, err := Resolve(v, w)
 		if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"strings"
 
 	"fundus/core/block"
 	"fundus/core/fs"
@@ -43,7 +44,7 @@ func (p *Planner) lossOf(ctx context.Context, n inventory.Node) (*draft.Loss, er
 		loss.Accept = []string{loss.Name, path}
 	}
 	if loss.Name == "" {
-		loss.Name = n.Name
+		loss.Name = strings.ReplaceAll(n.Name, " ", "-")
 	}
 	if n.Problem != "" {
 		loss.What = "unreadable: " + n.Problem

@@ -57,7 +57,7 @@ func Plan(ctx context.Context, s Setting, r Request) (*draft.Plan, error) {
 		return nil, err
 	}
 	p := &Planner{Stage: st, Store: s.Store, Clock: s.Clock, random: rand.NewChaCha8(s.Seed)}
-	p.Draft = draft.Draft{Format: draft.Format, Machine: st.Before().Machine.String(), Seed: s.Seed, Clock: s.Clock}
+	p.Draft = draft.Draft{Format: draft.Format, Machine: st.Before().Machine.String(), Root: st.Before().Machine.Root, Seed: s.Seed, Clock: s.Clock}
 	plan := &draft.Plan{Units: st.Units, Release: st.Close}
 	if p.Draft.Request, err = Encode(r); err == nil {
 		err = r.plan(ctx, p)

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"fundus/core/block"
+	"fundus/core/fstab"
 	"fundus/core/inventory"
 	"fundus/internal/deed"
 	"fundus/internal/draft"
@@ -54,7 +55,7 @@ func (r *Undo) plan(ctx context.Context, p *Planner) error {
 	defer former.Close()
 	u := &undoing{p, d, former, r.Over, map[string]inventory.Node{}}
 	names, err := deed.NamesOf(p.Stage.Before(), d.Targets)
-	if err != nil {
+	if err = errors.Join(err, d.InRoot(p.Stage.Before().Machine.Root)); err != nil {
 		return err
 	}
 	for was, is := range names {
@@ -69,6 +70,9 @@ func (r *Undo) plan(ctx context.Context, p *Planner) error {
 		if err := p.Stage.TellKernel(ctx, u.disks[t.Name].Name); err != nil {
 			return err
 		}
+	}
+	if slices.ContainsFunc(d.Steps, func(s draft.Step) bool { return s.Kind == draft.File && s.File.Path == fstab.Path }) {
+		return p.reload(ctx)
 	}
 	return nil
 }

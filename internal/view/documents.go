@@ -118,6 +118,8 @@ type DraftDoc struct {
 	Changed  bool              `json:"changed"`
 	Stored   bool              `json:"stored"`
 	Deed     string            `json:"deed,omitempty"`
+	Later    []string          `json:"later"`   // done on disk; the running system takes it up at the next boot
+	Remarks  []string          `json:"remarks"` // of a commit
 	Code     string            `json:"code,omitempty"`
 	Machine  string            `json:"machine"`
 	Title    string            `json:"title"`
@@ -295,12 +297,12 @@ func rehearsalDocument(r *task.Rehearsal) RehearsalDoc {
 	return d
 }
 
-func draftDocument(d *draft.Draft, changed, stored bool, deedID string) DraftDoc {
+func draftDocument(d *draft.Draft, r Result) DraftDoc {
 	v := &inventory.Inventory{}
-	doc := DraftDoc{Head: head("draft"), Changed: changed, Stored: stored, Deed: deedID, Machine: d.Machine, Title: d.Title,
+	doc := DraftDoc{Head: head("draft"), Changed: r.Changed, Stored: r.Stored, Deed: r.Deed, Later: orEmpty(r.Later), Remarks: orEmpty(r.Remarks), Machine: d.Machine, Title: d.Title,
 		Before: devices(v, d.Before), After: devices(v, d.After), Facts: []FactDoc{}, Notes: orEmpty(d.Notes), Warnings: orEmpty(d.Warnings),
 		Losses: []LossDoc{}, Files: []FileDoc{}, Findings: orEmpty(d.Findings), Steps: []StepDoc{}, Undo: string(d.Undo)}
-	if stored {
+	if r.Stored {
 		doc.Code = d.Code
 	}
 	for _, f := range d.Facts {

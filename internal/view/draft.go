@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"fundus/core/inventory"
+	"fundus/internal/deed"
 	"fundus/internal/draft"
 	"fundus/internal/task"
 )
@@ -13,7 +14,7 @@ import (
 // Draft shows a change that is not written yet.
 func (p *Printer) Draft(d *draft.Draft, changed bool, stored bool, deedID string) error {
 	if p.JSON {
-		return p.document(draftDocument(d, changed, stored, deedID))
+		return p.document(draftDocument(d, Result{Changed: changed, Stored: stored, Deed: deedID}))
 	}
 	if p.Quiet {
 		return nil
@@ -159,9 +160,10 @@ func (p *Printer) ending(d *draft.Draft) {
 }
 
 // Committed says what was done and how to take it back.
-func (p *Printer) Committed(d *draft.Draft, deedID string) error {
+func (p *Printer) Committed(d *draft.Draft, done *deed.Deed) error {
+	deedID := done.ID
 	if p.JSON {
-		return p.Draft(d, true, false, deedID)
+		return p.document(draftDocument(d, Result{Changed: true, Deed: deedID, Later: done.Later, Remarks: done.Remarks}))
 	}
 	undo := "fundus undo takes it back"
 	if d.Request.Verb == "undo" {
@@ -169,7 +171,25 @@ func (p *Printer) Committed(d *draft.Draft, deedID string) error {
 		undo = "fundus undo " + number + " brings it back"
 	}
 	p.printf("%s (deed %s; %s)\n", p.paint(InUse, "done: "+visible(d.Title)), deedID, undo)
+	for _, r := range done.Remarks {
+		p.wrap(2, "note: ", visible(r))
+	}
+	if len(done.Later) == 0 {
+		return nil
+	}
+	p.printf("%s\n", p.paint(Changed, "the disk is as it should be; this machine takes it up only when it boots:"))
+	for _, l := range done.Later {
+		p.wrap(2, "later: ", visible(l))
+	}
 	return nil
+}
+
+// Result is what became of a draft.
+type Result struct {
+	Changed, Stored bool
+	Deed            string
+	Later           []string // what only the next boot brings about
+	Remarks         []string
 }
 
 // Stored says how to go on with a stored draft.

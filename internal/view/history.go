@@ -102,8 +102,11 @@ func (p *Printer) Recovered(o *deed.Outcome) error {
 		return p.document(recoveryDocument(o))
 	}
 	words := "completed"
-	if o.Direction == deed.Back {
+	switch o.Direction {
+	case deed.Back:
 		words = "taken back: everything is as before"
+	case deed.Stay:
+		words = "ended as it is: nothing was touched"
 	}
 	p.printf("%s\n", p.paint(InUse, fmt.Sprintf("deed %s %s (%s)", o.Deed.ID, words, visible(o.Deed.Title))))
 	return nil

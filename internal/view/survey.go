@@ -28,6 +28,9 @@ func (p *Printer) Survey(s *task.Survey) error {
 	if p.Terminal {
 		p.printf("%s\n", p.paint(Free, "█ in use   ▓ holds something   ▁ empty   ░ free   ! deserves a look"))
 	}
+	if len(s.LeftOut) > 0 {
+		p.wrap(0, "", fmt.Sprintf("left out: %s; fundus survey %s shows it", visible(strings.Join(s.LeftOut, ", ")), visible(s.LeftOut[0])))
+	}
 	marked := 0
 	for _, d := range s.Disks {
 		for _, n := range s.Inventory.Family(d.Name) {
@@ -141,8 +144,8 @@ func usedAt(v *inventory.Inventory, n inventory.Node) (string, State) {
 			words = append(words, "swap")
 		case inventory.Held:
 			words = append(words, "part of "+visible(u.Where))
-		default:
-			words = append(words, visible(u.Where))
+		case inventory.Mounted:
+			words = append(words, strings.TrimSpace(visible(u.Where)+map[bool]string{true: " (elsewhere)"}[u.Elsewhere != ""]))
 		}
 	}
 	if len(words) > 0 {

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"testing"
 
+	"fundus/core/block"
 	"fundus/core/fstab"
 	"fundus/internal/deed"
 	"fundus/internal/task"
@@ -173,5 +174,45 @@ func apply(t *testing.T, root string, d *deed.Deed, units int) {
 		if err != nil {
 			t.Fatal(err)
 		}
+	}
+}
+
+// TestRecoverKeepsForeignBytes: what somebody else wrote to the place since the
+// cut is neither of before nor of after; recover refuses both ways and touches
+// nothing, can be told to leave it, and can be told to write over it.
+func TestRecoverKeepsForeignBytes(t *testing.T) {
+	const header = 512 // the primary GPT header, which every step of a table edit has in its images
+	p := prepare(t, stories()[1])
+	for n := range 6 {
+		r, store := p.start.clone(), copyStore(t, p.store)
+		r.fault = block.Fault{FailAt: block.Never, CutAt: n, Seed: 1, ReadErrorAt: block.Never}
+		if _, err := r.commit(store, p.cut(store)); err == nil {
+			t.Fatalf("%s: not cut at %d", p.name, n)
+		}
+		r.fault, r.faulty = block.NoFault, nil
+		if err := block.WriteBytes(r.medium, bytes.Repeat([]byte("later"), 102), header); err != nil {
+			t.Fatal(err)
+		}
+		before := r.clone()
+		for _, way := range []deed.Direction{deed.Back, deed.Forward, deed.Either} {
+			if err := r.recover(copyStore(t, store), way); !errors.Is(err, deed.ErrForeign) {
+				t.Fatalf("cut at %d, recover %q: %v", n, way, err)
+			}
+		}
+		if err := r.recover(copyStore(t, store), deed.Stay); err != nil {
+			t.Fatalf("cut at %d: %v", n, err)
+		}
+		if err := same(r, before); err != nil {
+			t.Fatalf("cut at %d: a refusal changed the medium: %v", n, err)
+		}
+		list, err := store.Unfinished()
+		if err != nil || len(list) != 1 {
+			t.Fatalf("%v, %v", list, err)
+		}
+		rec := deed.Recover{Store: store, Machine: r, Direction: deed.Forward, Over: true}
+		if _, err := rec.Run(context.Background(), list[0]); err != nil {
+			t.Fatal(err)
+		}
+		p.settled(t, r, deed.Forward, "over later writes")
 	}
 }

@@ -72,6 +72,9 @@ func (r *rig) clone() *rig {
 	return c
 }
 
+func (r *rig) Settle(context.Context, []string) error           { return nil }
+func (r *rig) Inhibit(context.Context, string) (release func()) { return func() {} }
+
 func (r *rig) Root() string     { return r.root }
 func (r *rig) StateDir() string { return filepath.Join(r.root, "state") }
 

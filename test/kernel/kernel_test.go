@@ -5,7 +5,6 @@
 package kernel
 
 import (
-	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -14,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -29,13 +29,27 @@ type Answer struct {
 	Used       []string
 	Log        []string
 	Said       []string
+	Kernel     []string
+}
+
+// start is one start of the guest.
+type start struct {
+	root     string   // directory that is its root, over hostfs
+	rootDisk bool     // instead, the first partition of the first disk is
+	systemd  bool     // the guest is a service of a systemd
+	use      bool     // what is mounted is written to, filled and emptied
+	options  string   // of those mounts
+	modules  []string // of the kernel's, with what they need
+	commands []string
+	images   []string // files, as disks ubda, ubdb …
 }
 
 // judge is a kernel with all that it needs to run.
 type judge struct {
 	kernel, guest, fundus string
 	preload               string // for processors that the kernel does not know
-	passed                atomic.Int32
+	modules               string // directory of the kernel's modules; empty where all is built in
+	passed, lacking       atomic.Int32
 }
 
 // newJudge finds the kernel. Without one the proof is left out, unless
@@ -52,6 +66,7 @@ func newJudge(t *testing.T) *judge {
 			t.Skip("left out: no user-mode-linux and no FUNDUS_TEST_KERNEL")
 		}
 		j.kernel = path
+		j.modules = filepath.Join("/usr/lib/uml/modules", j.version(t))
 	}
 	dir := t.TempDir()
 	j.guest, j.fundus = filepath.Join(dir, "guest"), filepath.Join(dir, "fundus")
@@ -78,13 +93,13 @@ func build(t *testing.T, into, pkg string) {
 // ask boots the kernel with the images as disks and gives its answers.
 func (j *judge) ask(t *testing.T, use bool, images ...string) []Answer {
 	t.Helper()
-	return j.boot(t, use, nil, images...)
+	return j.run(t, start{use: use, images: images})
 }
 
 // boot also runs commands of fundus in the guest.
 func (j *judge) boot(t *testing.T, use bool, commands []string, images ...string) []Answer {
 	t.Helper()
-	return j.bootIn(t, j.root(t), use, commands, images...)
+	return j.run(t, start{use: use, commands: commands, images: images})
 }
 
 // root makes the directory that the guest has as its root.
@@ -108,77 +123,121 @@ func (j *judge) root(t *testing.T) string {
 	return root
 }
 
-// machine is the guest's kernel, ready to start.
-func (j *judge) machine(ctx context.Context, t *testing.T, root string, use bool, commands, images []string) *exec.Cmd {
+// withNeeds gives the modules with those that they need before them, from the
+// kernel's own list.
+func (j *judge) withNeeds(t *testing.T, names []string) (files []string) {
 	t.Helper()
-	var devices, words []string
-	for i, image := range images {
+	if j.modules == "" || len(names) == 0 {
+		return nil
+	}
+	list, err := os.ReadFile(filepath.Join(j.modules, "modules.dep"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range names {
+		for line := range strings.Lines(string(list)) {
+			file, needs, _ := strings.Cut(strings.TrimSpace(line), ":")
+			if filepath.Base(file) != name+".ko" {
+				continue
+			}
+			all := strings.Fields(needs)
+			slices.Reverse(all)
+			for _, f := range append(all, file) {
+				if !slices.Contains(files, f) {
+					files = append(files, f)
+				}
+			}
+		}
+	}
+	return files
+}
+
+// machine is the guest's kernel, ready to start.
+func (j *judge) machine(ctx context.Context, t *testing.T, s start) *exec.Cmd {
+	t.Helper()
+	var devices, modules, words []string
+	for i, image := range s.images {
 		devices = append(devices, fmt.Sprintf("ubd%c", 'a'+i))
 		words = append(words, fmt.Sprintf("ubd%d=%s", i, image))
 	}
-	task, err := json.Marshal(map[string]any{"Devices": devices, "Use": use, "Run": commands})
-	if err := errors.Join(err, os.WriteFile(filepath.Join(root, "proof.json"), task, 0o644)); err != nil {
+	for _, file := range j.withNeeds(t, s.modules) {
+		data, err := os.ReadFile(filepath.Join(j.modules, file))
+		err = errors.Join(err, os.MkdirAll(filepath.Join(s.root, "modules"), 0o755), os.WriteFile(filepath.Join(s.root, "modules", filepath.Base(file)), data, 0o644))
+		if err != nil {
+			t.Fatal(err)
+		}
+		modules = append(modules, filepath.Base(file))
+	}
+	task, err := json.Marshal(map[string]any{"Devices": devices, "Modules": modules, "Use": s.use, "Options": s.options, "Run": s.commands})
+	if err := errors.Join(err, os.WriteFile(filepath.Join(s.root, "proof.json"), task, 0o644)); err != nil {
 		t.Fatal(err)
 	}
-	cmd := exec.CommandContext(ctx, j.kernel, append([]string{"mem=384M", "root=/dev/root", "rootfstype=hostfs", "rootflags=" + root, "rw", "init=/init",
-		"con=null", "con0=fd:0,fd:1", "quiet", "panic=-1"}, words...)...)
-	cmd.Env = append(os.Environ(), "TMPDIR="+root)
+	memory := "mem=384M"
+	switch {
+	case s.rootDisk:
+		words = append(words, "root=/dev/ubda1", "rootfstype=ext4", "init=/init")
+	case s.systemd:
+		memory = "mem=512M"
+		words = append(words, "root=/dev/root", "rootfstype=hostfs", "rootflags="+s.root)
+	default:
+		words = append(words, "root=/dev/root", "rootfstype=hostfs", "rootflags="+s.root, "init=/init")
+	}
+	cmd := exec.CommandContext(ctx, j.kernel, append([]string{memory, "rw", "con=null", "con0=fd:0,fd:1", "quiet", "panic=-1"}, words...)...)
+	cmd.Env = append(os.Environ(), "TMPDIR="+memoryDir())
 	if j.preload != "" {
 		cmd.Env = append(cmd.Env, "LD_PRELOAD="+j.preload)
 	}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) } // the kernel is many processes
+	cmd.WaitDelay = 5 * time.Second
 	return cmd
 }
 
-func (j *judge) bootIn(t *testing.T, root string, use bool, commands []string, images ...string) []Answer {
+// run starts the guest and waits for its answer, one for each disk. Where the
+// test fails, it shows the kernel's log.
+func (j *judge) run(t *testing.T, s start) []Answer {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	return j.answers(t, s, len(s.images))
+}
+
+// answers is run where the guest was asked about another number of disks.
+func (j *judge) answers(t *testing.T, s start, want int) []Answer {
+	t.Helper()
+	if s.root == "" {
+		s.root = j.root(t)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Minute)
 	defer cancel()
-	console, err := j.machine(ctx, t, root, use, commands, images).CombinedOutput()
+	console, err := j.machine(ctx, t, s).CombinedOutput()
 	for line := range strings.Lines(string(console)) {
-		text, ok := strings.CutPrefix(strings.TrimSpace(line), "ANSWER ")
+		_, text, ok := strings.Cut(strings.TrimSpace(line), "ANSWER ")
 		if !ok {
 			continue
 		}
 		var answers []Answer
-		if err := json.NewDecoder(strings.NewReader(text)).Decode(&answers); err != nil || len(answers) != len(images) {
+		if err := json.NewDecoder(strings.NewReader(text)).Decode(&answers); err != nil || len(answers) != want {
 			t.Fatalf("answer %q: %v", text, err)
 		}
+		t.Cleanup(func() {
+			if t.Failed() {
+				t.Logf("the kernel's log:\n%s", strings.Join(answers[len(answers)-1].Kernel, "\n"))
+			}
+		})
 		return answers
 	}
 	t.Fatalf("the guest gave no answer (%v); its console:\n%s", err, console)
 	return nil
 }
 
-// endHard starts the command in the guest, waits until the log of its deed is
-// there, and ends the guest after the delay, as if its power were lost.
-func (j *judge) endHard(t *testing.T, root, command, image string, delay time.Duration) {
+// cut starts the guest, which ends itself in the middle: no answer comes.
+func (j *judge) cut(t *testing.T, s start) {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	cmd := j.machine(ctx, t, root, false, []string{"begin", command}, []string{image})
-	console, err := cmd.StdoutPipe()
-	if err == nil {
-		err = cmd.Start()
+	console, err := j.machine(ctx, t, s).CombinedOutput()
+	if !bytes.Contains(console, []byte("\nENDED")) {
+		t.Fatalf("the machine did not end in the middle (%v); its console:\n%s", err, console)
 	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	lines := bufio.NewScanner(console)
-	for lines.Scan() && !strings.Contains(lines.Text(), "BEGIN") {
-	}
-	logs := func() int {
-		found, _ := filepath.Glob(filepath.Join(root, "var/lib/fundus/deeds/*/log"))
-		return len(found)
-	}
-	for had, until := logs(), time.Now().Add(5*time.Second); logs() == had && time.Now().Before(until); {
-		time.Sleep(200 * time.Microsecond)
-	}
-	time.Sleep(delay)
-	if err := syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL); err != nil {
-		t.Fatal(err)
-	}
-	_ = cmd.Wait() // it was killed
 }
 
 func (j *judge) version(t *testing.T) string {
@@ -226,3 +285,12 @@ func (b *bench) must(words ...string) {
 }
 
 func (b *bench) image() string { return filepath.Join(b.dir, "disks", "sdb.img") }
+
+// memoryDir is where files cost no disk: what is gone with a test need not be
+// written.
+func memoryDir() string {
+	if info, err := os.Stat("/dev/shm"); err == nil && info.IsDir() {
+		return "/dev/shm"
+	}
+	return os.TempDir()
+}

@@ -218,7 +218,7 @@ func (b *Bench) Claim(ctx context.Context, targets []machine.Target) (*machine.C
 func (b *Bench) claim(name string) (block.Device, error) {
 	d, err := b.disk(name)
 	if err != nil {
-		return image.Claim(name, block.DefaultGeometry)
+		return image.Claim(name, image.Geometry(name))
 	}
 	dev, err := image.Claim(b.imagePath(d), d.Sectors)
 	if err != nil || d.Fault == nil {
@@ -256,6 +256,12 @@ func (b *Bench) lostPower(err error) error {
 	return errors.Join(err, b.store(k))
 }
 
+// Settle has nothing to wait for: nobody watches a bench's devices.
+func (b *Bench) Settle(context.Context, []string) error { return nil }
+
+// Inhibit has nothing to inhibit.
+func (b *Bench) Inhibit(context.Context, string) func() { return func() {} }
+
 // Holds looks the action up in the kernel's tables.
 func (b *Bench) Holds(_ context.Context, a machine.Action) (bool, error) {
 	k, err := b.running()
@@ -269,6 +275,9 @@ func (b *Bench) Holds(_ context.Context, a machine.Action) (bool, error) {
 		return u.How == inventory.Mounted && u.Where == a.Where && (a.Verb == machine.Unmount || u.Node == a.Node)
 	}
 	used := slices.ContainsFunc(k.Uses, at)
+	if a.Verb == machine.ResizePartition {
+		return slices.ContainsFunc(k.Partitions[a.Disk], func(p partition) bool { return p.Number == a.Number && p.Size == a.Size }), nil
+	}
 	known := slices.ContainsFunc(k.Partitions[a.Disk], func(p partition) bool { return p == partition{a.Number, a.Start, a.Size} })
 	switch a.Verb {
 	case machine.Mount, machine.SwapOn:
@@ -307,6 +316,8 @@ func (b *Bench) Do(ctx context.Context, a machine.Action) error {
 		k.Partitions[a.Disk] = slices.DeleteFunc(k.Partitions[a.Disk], func(p partition) bool { return p.Number == a.Number })
 	case machine.ReadTable:
 		k.Partitions[a.Disk] = readTable(v, a.Disk)
+	case machine.ResizePartition:
+		k.Partitions[a.Disk] = resized(k.Partitions[a.Disk], a)
 	case machine.Mount:
 		err = b.mount(ctx, v, k, a)
 	case machine.Unmount:
@@ -324,6 +335,16 @@ func (b *Bench) Do(ctx context.Context, a machine.Action) error {
 		return err
 	}
 	return b.store(k)
+}
+
+func resized(list []partition, a machine.Action) []partition {
+	out := slices.Clone(list)
+	for i := range out {
+		if out[i].Number == a.Number {
+			out[i].Size = a.Size
+		}
+	}
+	return out
 }
 
 func readTable(v *inventory.Inventory, disk string) []partition {

@@ -2,9 +2,8 @@ package bench
 
 import (
 	"context"
-	"encoding/binary"
 	"errors"
-	"hash/crc32"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -16,12 +15,10 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/block/file"
-	"fundus/core/fence"
 	"fundus/core/fs/ext"
 	"fundus/core/inventory"
-	"fundus/core/quantity"
-	"fundus/core/table/gpt"
 	"fundus/internal/machine"
+	"fundus/internal/machine/conformance"
 )
 
 var ctx = context.Background()
@@ -43,34 +40,13 @@ func fernhill(t *testing.T) *Bench {
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer dev.Close()
-	table, err := gpt.New(quantity.Bytes(dev.Size()), 512, quantity.MiB, uuid.New())
-	if err != nil {
-		t.Fatal(err)
-	}
-	for n, prepare := range []func(d block.Device){
-		1: healthy, 2: nothing, 3: swap, 4: damaged, 5: unknownFeature, 6: tooLarge, 7: fenced, 8: healthy,
-	} {
-		if n == 0 {
-			continue
-		}
-		e := gpt.Entry{Type: uuid.New(), Unique: uuid.New(), First: uint64(n) * 20480, Last: uint64(n)*20480 + 20479}
-		if err := table.Add(n, e); err != nil {
-			t.Fatal(err)
-		}
-		part, err := block.NewSlice(dev, int64(n)*20480*512, 20480*512)
-		if err != nil {
-			t.Fatal(err)
-		}
-		prepare(part)
-	}
-	if _, err := gpt.Write(dev, nil, table); err != nil {
+	if err := errors.Join(conformance.Prepare(dev), dev.Close()); err != nil {
 		t.Fatal(err)
 	}
 	if err := b.Do(ctx, machine.Action{Verb: machine.ReadTable, Disk: "sdb"}); err != nil {
 		t.Fatal(err)
 	}
-	for _, dir := range []string{"srv/a", "srv/a/deep", "srv/b"} {
+	for _, dir := range conformance.Directories() {
 		if err := os.MkdirAll(filepath.Join(b.Root(), dir), 0o755); err != nil {
 			t.Fatal(err)
 		}
@@ -78,111 +54,20 @@ func fernhill(t *testing.T) *Bench {
 	return b
 }
 
-func healthy(d block.Device) {
-	if _, err := ext.Make(d, ext.Options{UUID: uuid.New(), Time: clock()}); err != nil {
-		panic(err)
-	}
-}
-
-func nothing(block.Device) {}
-
-func put(d block.Device, off int64, p []byte) {
-	if err := block.WriteBytes(d, p, off); err != nil {
-		panic(err)
-	}
-}
-
-func swap(d block.Device) {
-	put(d, 1024, []byte{1, 0, 0, 0, 9, 0, 0, 0})
-	put(d, 4086, []byte("SWAPSPACE2"))
-}
-
-func damaged(d block.Device) {
-	healthy(d)
-	put(d, 1024+0x78, []byte("torn"))
-}
-
-// patchSuper changes four bytes of the superblock and seals it again.
-func patchSuper(d block.Device, off int, v uint32) {
-	healthy(d)
-	raw, err := block.ReadSized(d, 1024, 1024, 1024)
-	if err != nil {
-		panic(err)
-	}
-	binary.LittleEndian.PutUint32(raw[off:], v)
-	binary.LittleEndian.PutUint32(raw[0x3FC:], ^crc32.Checksum(raw[:0x3FC], crc32.MakeTable(crc32.Castagnoli)))
-	put(d, 1024, raw)
-}
-
-func unknownFeature(d block.Device) { patchSuper(d, 0x60, 0x400002C2) }
-func tooLarge(d block.Device)       { patchSuper(d, 0x04, 99999) }
-func fenced(d block.Device)         { put(d, 1024, fence.Encode(fence.Fence{Deed: "0001-ab"})) }
-
-// TestConformance has a row for each rule: what a kernel refuses is refused by
-// name, and nothing changes.
+// TestConformance runs the common table of what a kernel refuses.
 func TestConformance(t *testing.T) {
-	mount := func(node, where string) machine.Action {
-		return machine.Action{Verb: machine.Mount, Node: node, Where: where}
+	subject := conformance.Subject{Disk: "sdb", RootDisk: "sda", RootSize: 64 << 30, Part: func(n int) string { return fmt.Sprintf("sdb%d", n) }}
+	var b *Bench
+	subject.Fresh = func() (machine.Machine, error) {
+		b = fernhill(t)
+		return b, nil
 	}
-	rows := []struct {
-		rule   machine.Rule
-		first  []machine.Action
-		action machine.Action
-		target *machine.Target
-		edit   func(b *Bench)
-	}{
-		{rule: machine.RuleNoDevice, action: mount("sdz9", "/srv/a")},
-		{rule: machine.RuleNoContent, action: mount("sdb2", "/srv/a")},
-		{rule: machine.RuleWrongKind, action: machine.Action{Verb: machine.Mount, Node: "sdb1", Where: "/srv/a", Kind: "xfs"}},
-		{rule: machine.RuleWrongKind, action: mount("sdb3", "/srv/a")},
-		{rule: machine.RuleDamaged, action: mount("sdb4", "/srv/a")},
-		{rule: machine.RuleFeature, action: mount("sdb5", "/srv/a")},
-		{rule: machine.RuleTooLarge, action: mount("sdb6", "/srv/a")},
-		{rule: machine.RuleFenced, action: mount("sdb7", "/srv/a")},
-		{rule: machine.RuleDirectory, action: mount("sdb1", "/srv/none")},
-		{rule: machine.RuleReadOnly, action: mount("sdb1", "/srv/a"), edit: func(b *Bench) { b.config.Disks[1].ReadOnly = true }},
-		{rule: machine.RuleReadOnly, target: &machine.Target{Disk: "sdb"}, edit: func(b *Bench) { b.config.Disks[1].ReadOnly = true }},
-		{rule: machine.RuleMounted, first: []machine.Action{mount("sdb1", "/srv/a")}, target: &machine.Target{Disk: "sdb", Start: 20480 * 512, Size: 20480 * 512, Content: true}},
-		{rule: machine.RuleMounted, first: []machine.Action{mount("sdb1", "/srv/a")}, target: &machine.Target{Disk: "sdb", Size: 128 << 20, Content: true}},
-		{rule: machine.RuleRoot, target: &machine.Target{Disk: "sda", Size: 64 << 30, Content: true}},
-		{rule: machine.RuleRoot, action: machine.Action{Verb: machine.Unmount, Where: "/"}},
-		{rule: machine.RuleNotMounted, action: machine.Action{Verb: machine.Unmount, Where: "/srv/a"}},
-		{rule: machine.RuleBusy, first: []machine.Action{mount("sdb1", "/srv/a"), mount("sdb8", "/srv/a/deep")}, action: machine.Action{Verb: machine.Unmount, Where: "/srv/a"}},
-		{rule: machine.RuleTableInUse, first: []machine.Action{mount("sdb1", "/srv/a")}, action: machine.Action{Verb: machine.ReadTable, Disk: "sdb"}},
-		{rule: machine.RulePartitionUse, first: []machine.Action{mount("sdb1", "/srv/a")}, action: machine.Action{Verb: machine.RemovePartition, Disk: "sdb", Number: 1}},
-		{rule: machine.RuleSwapTwice, first: []machine.Action{{Verb: machine.SwapOn, Node: "sdb3"}}, action: machine.Action{Verb: machine.SwapOn, Node: "sdb3"}},
-		{rule: machine.RuleNotSwap, action: machine.Action{Verb: machine.SwapOn, Node: "sdb1"}},
-		{rule: machine.RuleNotSwap, action: machine.Action{Verb: machine.SwapOff, Node: "sdb3"}},
+	subject.SetReadOnly = func(on bool) error {
+		b.config.Disks[1].ReadOnly = on
+		return nil
 	}
-	proved := map[machine.Rule]bool{}
-	for _, row := range rows {
-		b := fernhill(t)
-		for _, a := range row.first {
-			if err := b.Do(ctx, a); err != nil {
-				t.Fatalf("%s: before it: %v", row.rule, err)
-			}
-		}
-		if row.edit != nil {
-			row.edit(b)
-		}
-		before, _ := os.ReadFile(b.kernelPath())
-		var err error
-		if row.target != nil {
-			_, err = b.Claim(ctx, []machine.Target{*row.target})
-		} else {
-			err = b.Do(ctx, row.action)
-		}
-		after, _ := os.ReadFile(b.kernelPath())
-		var refusal *machine.Refusal
-		if !errors.As(err, &refusal) || refusal.Rule != row.rule || string(before) != string(after) {
-			t.Errorf("%s: %v", row.rule, err)
-		}
-		proved[row.rule] = true
-	}
-	for _, rule := range machine.Rules() {
-		if !proved[rule] {
-			t.Errorf("rule %s has no row", rule)
-		}
+	for _, wrong := range conformance.Run(ctx, subject) {
+		t.Error(wrong)
 	}
 }
 

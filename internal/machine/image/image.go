@@ -54,7 +54,7 @@ func Node(path string) (inventory.Node, error) {
 		return inventory.Node{}, err
 	}
 	size := quantity.Bytes(info.Size())
-	n := inventory.Node{Name: path, Path: abs, Form: inventory.Image, Size: size, Geometry: block.DefaultGeometry,
+	n := inventory.Node{Name: path, Path: abs, Form: inventory.Image, Size: size, Geometry: Geometry(path),
 		Identity: inventory.Identity{Disk: identity, Size: size, Sector: 512}, Hardware: inventory.Hardware{Bus: "image"}}
 	n.Hardware.ReadOnly = info.Mode().Perm()&0o222 == 0
 	return n, nil
@@ -75,7 +75,29 @@ func Scan(path string) ([]inventory.Node, error) {
 }
 
 // Open opens the image for reading.
-func Open(path string) (block.Device, error) { return file.Open(path, false, block.DefaultGeometry) }
+func Open(path string) (block.Device, error) { return file.Open(path, false, Geometry(path)) }
+
+// Geometry is that of the disk that the image was taken of: sectors of 4096
+// bytes where a GPT header lies in the second of those, else of 512. The identity
+// of an image does not depend on it, since a table comes and goes.
+func Geometry(path string) block.Geometry {
+	geo := block.DefaultGeometry
+	f, err := os.Open(path)
+	if err != nil {
+		return geo
+	}
+	defer f.Close()
+	at := func(off int64) bool {
+		b := make([]byte, 8)
+		_, err := f.ReadAt(b, off)
+		return err == nil && string(b) == "EFI PART"
+	}
+	info, err := f.Stat()
+	if err == nil && info.Size()%4096 == 0 && at(4096) && !at(512) {
+		geo.Logical, geo.Physical = 4096, 4096
+	}
+	return geo
+}
 
 // Claim opens the image for writing and locks it. It refuses an image that
 // somebody else has locked or that a loop device carries.

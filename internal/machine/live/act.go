@@ -1,9 +1,11 @@
 package live
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -13,6 +15,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"fundus/core/block/file"
 	"fundus/core/inventory"
 	"fundus/core/scan"
 	"fundus/internal/machine"
@@ -28,16 +31,25 @@ func (m *Machine) Do(ctx context.Context, a machine.Action) error {
 		state, err := m.ReadFile(a.Where)
 		v.Dirs[a.Where] = err == nil && state.Dir
 	}
-	if d, ok := v.Node(a.Disk); ok && d.Form == inventory.Image {
+	if d, ok := v.Node(a.Disk); ok && d.Form == inventory.Image && a.Verb != machine.Mount {
 		return &machine.Refusal{Rule: machine.RuleNoDevice, Thing: a.Disk, Text: "an image is no device of this machine's kernel"}
 	}
 	if err := machine.CheckAction(v, a); err != nil {
 		return err
 	}
-	err = m.act(v, a)
+	err = m.act(ctx, v, a)
+	if holds, errHolds := m.Holds(ctx, a); err != nil && holds && errHolds == nil {
+		return nil // udev had the kernel read the table meanwhile
+	}
+	if errors.Is(err, unix.EBUSY) && (a.Verb == machine.AddPartition || a.Verb == machine.ResizePartition) {
+		return &machine.LaterError{Action: a, Why: "the kernel still has another partition there, which is in use"}
+	}
 	if errors.Is(err, unix.EBUSY) {
 		rule := map[machine.Verb]machine.Rule{machine.ReadTable: machine.RuleTableInUse, machine.RemovePartition: machine.RulePartitionUse, machine.Unmount: machine.RuleBusy}[a.Verb]
-		return &machine.Refusal{Rule: rule, Thing: a.Disk + a.Where, Text: fmt.Sprintf("cannot %v: somebody is using it", a), Next: "close what is open there, then run the command again"}
+		return &machine.Refusal{Rule: rule, Thing: a.Disk + a.Where, Text: fmt.Sprintf("cannot %v: %s", a, m.busyWith(a)), Next: "close what is open there, then run the command again"}
+	}
+	if later := (*machine.LaterError)(nil); errors.As(err, &later) {
+		return err
 	}
 	if err != nil {
 		return fmt.Errorf("%v: the kernel says: %w", a, err)
@@ -45,25 +57,92 @@ func (m *Machine) Do(ctx context.Context, a machine.Action) error {
 	return nil
 }
 
-func (m *Machine) act(v *inventory.Inventory, a machine.Action) error {
+// busyWith names who keeps the kernel from the action, where that can be seen.
+func (m *Machine) busyWith(a machine.Action) string {
+	path := filepath.Join(m.at.dev, a.Disk)
+	if a.Number > 0 {
+		_, path = scan.Name(inventory.Node{Name: a.Disk, Path: path}, a.Number)
+	}
+	if who := m.whoHas(path); a.Disk != "" && len(who) > 0 {
+		return strings.Join(who, ", ") + " has it open"
+	}
+	return "somebody is using it"
+}
+
+func (m *Machine) act(ctx context.Context, v *inventory.Inventory, a machine.Action) error {
 	switch a.Verb {
 	case machine.AddPartition:
 		return m.addPartition(v, a)
+	case machine.ResizePartition:
+		return m.partition(a, unix.BLKPG_RESIZE_PARTITION)
+	case machine.ReadSize:
+		return m.readSize(a.Disk)
+	case machine.ReloadUnits:
+		return m.reload(ctx, a)
+	case machine.SwapOn, machine.SwapOff:
+		n, _ := v.Node(a.Node)
+		return swap(a.Verb, n.Path)
 	case machine.RemovePartition:
-		return patiently(func() error { return m.partition(a, unix.BLKPG_DEL_PARTITION) })
+		return patiently(func() error {
+			if err := m.partition(a, unix.BLKPG_DEL_PARTITION); !errors.Is(err, unix.ENXIO) {
+				return err
+			}
+			return nil // it has none of that number
+		})
 	case machine.ReadTable:
 		return patiently(func() error {
 			return m.onDisk(a.Disk, func(fd uintptr) error { return unix.IoctlSetInt(int(fd), unix.BLKRRPART, 0) })
 		})
 	case machine.Mount:
 		n, _ := v.Node(a.Node)
+		if n.Form == inventory.Image || n.Parent != "" && slices.Contains(m.images, n.Parent) {
+			return m.mountImage(v, n, a)
+		}
+		if err := m.Settle(ctx, []string{cmp.Or(n.Parent, n.Name)}); err != nil && !errors.Is(err, ErrSettle) {
+			return err
+		}
+		if started, err := m.startUnit(ctx, v, a); started || err != nil {
+			return err
+		}
 		c, _ := n.Content()
 		flags, data := splitOptions(a.Options)
 		return unix.Mount(n.Path, m.below(a.Where), mountKind(a.Kind, c.Kind), flags, data)
 	case machine.Unmount:
 		return unix.Unmount(m.below(a.Where), 0)
 	}
-	return fmt.Errorf("%v is not possible yet: %w", a, unix.ENOSYS)
+	return fmt.Errorf("%v: %w", a, unix.ENOSYS)
+}
+
+// swap is swapon(2) or swapoff(2).
+func swap(verb machine.Verb, path string) error {
+	p, err := unix.BytePtrFromString(path)
+	if err != nil {
+		return err
+	}
+	call := uintptr(unix.SYS_SWAPON)
+	if verb == machine.SwapOff {
+		call = unix.SYS_SWAPOFF
+	}
+	if _, _, errno := unix.Syscall(call, uintptr(unsafe.Pointer(p)), 0, 0); errno != 0 {
+		return errno
+	}
+	return nil
+}
+
+// readSize has the driver ask the disk. Virtual disks announce a new size by
+// themselves; SCSI, NVMe and loop devices want to be asked, each in its way.
+func (m *Machine) readSize(disk string) error {
+	dir := filepath.Join(m.at.sys, "block", disk, "device")
+	for _, name := range []string{"rescan", "rescan_controller"} {
+		err := os.WriteFile(filepath.Join(dir, name), []byte("1"), 0o200)
+		if err == nil || !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	if attribute(filepath.Join(m.at.sys, "block", disk), "loop/backing_file") == "" {
+		return nil
+	}
+	return m.onDisk(disk, func(fd uintptr) error { return unix.IoctlSetInt(int(fd), unix.LOOP_SET_CAPACITY, 0) })
 }
 
 func (m *Machine) below(where string) string { return filepath.Join(m.at.root, where) }
@@ -79,14 +158,15 @@ func mountKind(asked, found string) string {
 	return found
 }
 
-// patiently tries again while somebody who has the device open for a moment,
-// such as a prober, lets go.
+// patiently tries again while somebody who has the device open or locked for a
+// moment, such as a prober, lets go.
 func patiently(try func() error) (err error) {
-	for range 20 {
-		if err = try(); !errors.Is(err, unix.EBUSY) {
+	const tries, pause = 60, 50 * time.Millisecond
+	for range tries {
+		if err = try(); !errors.Is(err, unix.EBUSY) && !errors.Is(err, file.ErrLocked) {
 			return err
 		}
-		time.Sleep(50 * time.Millisecond)
+		time.Sleep(pause)
 	}
 	return err
 }
@@ -173,6 +253,16 @@ func (m *Machine) Holds(ctx context.Context, a machine.Action) (bool, error) {
 			return p.number == a.Number && p.start == int64(a.Start) && p.size == int64(a.Size)
 		})
 		return known == (a.Verb == machine.AddPartition), nil
+	case machine.ResizePartition:
+		d, err := m.listed(a.Disk)
+		return err == nil && slices.ContainsFunc(d.parts, func(p kernelPart) bool { return p.number == a.Number && p.size == int64(a.Size) }), err
+	case machine.SwapOn, machine.SwapOff:
+		v, err := m.Inventory(ctx)
+		if err != nil {
+			return false, err
+		}
+		on := slices.ContainsFunc(v.UsesOf(a.Node), func(u inventory.Use) bool { return u.How == inventory.SwapOn })
+		return on == (a.Verb == machine.SwapOn), nil
 	case machine.Mount, machine.Unmount:
 		v, err := m.Inventory(ctx)
 		if err != nil {

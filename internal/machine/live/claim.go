@@ -1,11 +1,13 @@
 package live
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"golang.org/x/sys/unix"
 
@@ -26,7 +28,7 @@ func (m *Machine) Claim(ctx context.Context, targets []machine.Target) (*machine
 	}
 	return machine.ClaimEach(v, targets, func(disk string) (block.Device, error) {
 		if slices.Contains(m.images, disk) {
-			return image.Claim(disk, block.DefaultGeometry)
+			return image.Claim(disk, image.Geometry(disk))
 		}
 		return m.claim(disk, targets)
 	})
@@ -42,11 +44,12 @@ func (m *Machine) claim(disk string, targets []machine.Target) (block.Device, er
 	})
 	f, err := openFor(d.node.Path, d.node.Geometry, whole)
 	if err != nil {
-		return nil, claimError(disk, err)
+		return nil, m.claimError(disk, err)
 	}
 	n := &narrow{File: f}
-	if err := f.Lock(); err != nil {
-		return nil, errors.Join(claimError(disk, err), n.Close())
+	// udev takes the lock too while it looks at a device, for a moment.
+	if err := patiently(f.Lock); err != nil {
+		return nil, errors.Join(m.claimError(disk, err), n.Close())
 	}
 	for _, p := range d.parts {
 		changes := slices.ContainsFunc(targets, func(t machine.Target) bool {
@@ -57,7 +60,7 @@ func (m *Machine) claim(disk string, targets []machine.Target) (block.Device, er
 		}
 		part, err := openFor(filepath.Join(m.at.dev, p.name), d.node.Geometry, true)
 		if err != nil {
-			return nil, errors.Join(claimError(p.name, err), n.Close())
+			return nil, errors.Join(m.claimError(p.name, err), n.Close())
 		}
 		n.parts = append(n.parts, opened{p.start, min(p.size, part.Size()), part})
 	}
@@ -71,10 +74,15 @@ func openFor(path string, geo block.Geometry, exclusive bool) (*file.File, error
 	return file.Open(path, true, geo)
 }
 
-func claimError(thing string, err error) error {
+// claimError explains why the kernel did not give the device, as far as can be
+// seen from here.
+func (m *Machine) claimError(thing string, err error) error {
+	who := strings.Join(m.whoHas(filepath.Join(m.at.dev, thing)), ", ")
 	switch {
 	case errors.Is(err, file.ErrLocked):
-		return &machine.Refusal{Rule: machine.RuleMounted, Thing: thing, Text: "another process has locked it", Next: "wait for it to end, then run the command again"}
+		return &machine.Refusal{Rule: machine.RuleMounted, Thing: thing, Text: cmp.Or(who, "another process") + " has locked it", Next: "wait for it to end, then run the command again"}
+	case errors.Is(err, unix.EBUSY) && who != "":
+		return &machine.Refusal{Rule: machine.RuleMounted, Thing: thing, Text: "it is claimed; " + who + " has it open", Next: "end that, then run the command again"}
 	case errors.Is(err, unix.EBUSY):
 		return &machine.Refusal{Rule: machine.RuleMounted, Thing: thing, Text: "the kernel says that it is in use: mounted (perhaps in another namespace), swap, or part of another device", Next: "fundus survey shows what can be seen from here"}
 	case errors.Is(err, unix.EACCES), errors.Is(err, unix.EPERM):
@@ -83,60 +91,4 @@ func claimError(thing string, err error) error {
 		return &machine.Refusal{Rule: machine.RuleReadOnly, Thing: thing, Text: "the medium is read-only", Next: "it may have a switch for that"}
 	}
 	return fmt.Errorf("%s: %w", thing, err)
-}
-
-// each carries a span out piece by piece, each piece on its node.
-func (n *narrow) each(off, length int64, fn func(dev *file.File, at, done, size int64) error) error {
-	for done := int64(0); done < length; {
-		dev, at, room := n.at(off + done)
-		size := min(length-done, room)
-		if err := fn(dev, at, done, size); err != nil {
-			return err
-		}
-		done += size
-	}
-	return nil
-}
-
-// WriteAt writes through the narrowest nodes.
-func (n *narrow) WriteAt(p []byte, off int64) (int, error) {
-	if err := block.CheckAccess(n, "write", off, int64(len(p))); err != nil {
-		return 0, err
-	}
-	err := n.each(off, int64(len(p)), func(dev *file.File, at, done, size int64) error {
-		_, err := dev.WriteAt(p[done:done+size], at)
-		return err
-	})
-	if err != nil {
-		return 0, err
-	}
-	return len(p), nil
-}
-
-// WriteZeroes zeroes through the narrowest nodes.
-func (n *narrow) WriteZeroes(off, length int64) error {
-	if err := block.CheckAccess(n, "zero", off, length); err != nil {
-		return err
-	}
-	return n.each(off, length, func(dev *file.File, at, _, size int64) error { return dev.WriteZeroes(at, size) })
-}
-
-// ReadBack reads past the page caches.
-func (n *narrow) ReadBack(p []byte, off int64) (direct bool, err error) {
-	direct = true
-	err = n.each(off, int64(len(p)), func(dev *file.File, at, done, size int64) error {
-		ok, err := dev.ReadBack(p[done:done+size], at)
-		direct = direct && ok
-		return err
-	})
-	return direct, err
-}
-
-// Sync syncs every node.
-func (n *narrow) Sync() error {
-	errs := []error{n.File.Sync()}
-	for _, p := range n.parts {
-		errs = append(errs, p.dev.Sync())
-	}
-	return errors.Join(errs...)
 }

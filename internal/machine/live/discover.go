@@ -13,7 +13,6 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/block/file"
-	"fundus/core/fstab"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
 	"fundus/core/scan"
@@ -54,7 +53,7 @@ func (m *Machine) discover(ctx context.Context, v *inventory.Inventory) error {
 		if err != nil {
 			return err
 		}
-		if d.node.Size == 0 {
+		if d.node.Size == 0 || strings.HasPrefix(d.node.Name, "loop") && d.node.Hardware.Backing == "" {
 			continue // an empty drive
 		}
 		names[d.dev] = d.node.Name
@@ -69,13 +68,14 @@ func (m *Machine) discover(ctx context.Context, v *inventory.Inventory) error {
 		return err
 	}
 	v.Uses = append(v.Uses, uses...)
+	v.Uses = append(v.Uses, m.elsewhere(v, names)...)
 	v.Uses = append(v.Uses, m.swaps(v)...)
 	return nil
 }
 
 // leftOut are disks that are no disks to an administrator.
 func leftOut(name string) bool {
-	return slices.ContainsFunc([]string{"ram", "loop", "zram", "sr", "fd"}, func(prefix string) bool {
+	return slices.ContainsFunc([]string{"ram", "zram", "sr", "fd"}, func(prefix string) bool {
 		rest, ok := strings.CutPrefix(name, prefix)
 		_, err := strconv.Atoi(rest)
 		return ok && err == nil
@@ -121,6 +121,9 @@ func (m *Machine) listed(name string) (listed, error) {
 		Rotational: attribute(queue, "rotational") == "1", Removable: attribute(dir, "removable") == "1", ReadOnly: attribute(dir, "ro") == "1"}
 	if n.Hardware.Serial == "" {
 		n.Hardware.Serial = attribute(dir, "serial") // virtio
+	}
+	if n.Hardware.Backing = attribute(dir, "loop/backing_file"); n.Hardware.Backing != "" {
+		n.Hardware.Bus = "loop"
 	}
 	n.Identity = inventory.Identity{Disk: identity(dir, link, n.Hardware), Size: n.Size, Sector: quantity.Bytes(n.Geometry.Logical)}
 	d.node = n
@@ -221,106 +224,4 @@ func (m *Machine) open(d listed) (block.Device, error) {
 
 func fits(p kernelPart, disk int64) bool {
 	return p.size > 0 && p.size <= disk && p.start <= disk-p.size
-}
-
-// holders are devices that are built on the disk or on a partition of it.
-func (m *Machine) holders(d listed) (uses []inventory.Use) {
-	look := func(node, dir string) {
-		entries, err := os.ReadDir(filepath.Join(dir, "holders"))
-		if err != nil {
-			return
-		}
-		for _, e := range entries {
-			uses = append(uses, inventory.Use{Node: node, How: inventory.Held, Where: e.Name()})
-		}
-	}
-	look(d.node.Name, d.dir)
-	for _, p := range d.parts {
-		look(p.name, filepath.Join(d.dir, p.name))
-	}
-	return uses
-}
-
-// mounts reads the mount table: a line has the device's numbers third, the
-// mount point fifth, its options sixth, and the kind behind a lone dash.
-func (m *Machine) mounts(names map[string]string) (uses []inventory.Use, err error) {
-	data, err := os.ReadFile(filepath.Join(m.at.proc, "self/mountinfo"))
-	if err != nil {
-		return nil, fmt.Errorf("the kernel's list of mounts: %w", err)
-	}
-	for line := range strings.Lines(string(data)) {
-		f := strings.Fields(line)
-		dash := slices.Index(f, "-")
-		if len(f) < 7 || dash < 6 || dash+1 >= len(f) || names[f[2]] == "" {
-			continue
-		}
-		uses = append(uses, inventory.Use{Node: names[f[2]], How: inventory.Mounted, Where: fstab.Unescape(f[4]), Kind: f[dash+1], Options: f[5],
-			ReadOnly: slices.Contains(strings.Split(f[5], ","), "ro")})
-	}
-	return uses, nil
-}
-
-func (m *Machine) swaps(v *inventory.Inventory) (uses []inventory.Use) {
-	data, err := os.ReadFile(filepath.Join(m.at.proc, "swaps"))
-	if err != nil {
-		return nil // a kernel without swap
-	}
-	for line := range strings.Lines(string(data)) {
-		f := strings.Fields(line)
-		for _, n := range v.Nodes {
-			if len(f) > 0 && n.Path == fstab.Unescape(f[0]) {
-				uses = append(uses, inventory.Use{Node: n.Name, How: inventory.SwapOn})
-			}
-		}
-	}
-	return uses
-}
-
-// narrow reads each span through the narrowest node that holds it.
-type narrow struct {
-	*file.File
-	parts []opened
-}
-
-type opened struct {
-	start, size int64
-	dev         *file.File
-}
-
-// ReadAt reads piece by piece.
-func (n *narrow) ReadAt(p []byte, off int64) (int, error) {
-	done := 0
-	for done < len(p) {
-		dev, at, room := n.at(off + int64(done))
-		want := min(int64(len(p)-done), room)
-		k, err := dev.ReadAt(p[done:done+int(want)], at)
-		done += k
-		if err != nil || k == 0 {
-			return done, err
-		}
-	}
-	return done, nil
-}
-
-// at is the node for a byte, the place in it, and how far it goes.
-func (n *narrow) at(off int64) (dev *file.File, at, room int64) {
-	room = max(n.Size()-off, 1)
-	for _, p := range n.parts {
-		if off >= p.start && off < p.start+p.size {
-			return p.dev, off - p.start, p.start + p.size - off
-		}
-		if p.start > off {
-			room = min(room, p.start-off)
-		}
-	}
-	return n.File, off, room
-}
-
-// Close closes every node.
-func (n *narrow) Close() error {
-	errs := []error{n.File.Close()}
-	for _, p := range n.parts {
-		errs = append(errs, p.dev.Close())
-	}
-	return errors.Join(errs...)
 }

@@ -6,7 +6,9 @@
 package live
 
 import (
+	"cmp"
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -32,13 +34,20 @@ type places struct{ sys, proc, dev, root string }
 var _ machine.Machine = (*Machine)(nil)
 
 // New is this machine; with image files, by the names that were typed, it is
-// those and nothing else.
-func New(images []string) (*Machine, error) {
+// those and nothing else. Text files and mount points are those of the system
+// below root, "" for the running one.
+func New(images []string, root string) (*Machine, error) {
 	host, err := os.Hostname()
 	if err != nil {
 		return nil, err
 	}
-	return &Machine{host, images, places{"/sys", "/proc", "/dev", "/"}}, nil
+	if root, err = filepath.Abs(cmp.Or(root, "/")); err != nil {
+		return nil, err
+	}
+	if info, err := os.Stat(root); err != nil || !info.IsDir() {
+		return nil, fmt.Errorf("--root %s: there is no such directory; mount the system there first", root)
+	}
+	return &Machine{host, images, places{"/sys", "/proc", "/dev", root}}, nil
 }
 
 // Root is the running system's root.
@@ -62,7 +71,7 @@ func (m *Machine) StateDir() string {
 
 // Inventory reads the images, or else the machine.
 func (m *Machine) Inventory(ctx context.Context) (*inventory.Inventory, error) {
-	v := &inventory.Inventory{Machine: inventory.Machine{Kind: "machine", Name: m.host, BootID: m.bootID()},
+	v := &inventory.Inventory{Machine: inventory.Machine{Kind: "machine", Name: m.host, BootID: m.bootID(), Systemd: m.systemdRuns()},
 		Files: map[string]inventory.File{}, Dirs: map[string]bool{}}
 	for _, path := range m.images {
 		if err := ctx.Err(); err != nil {
@@ -74,15 +83,23 @@ func (m *Machine) Inventory(ctx context.Context) (*inventory.Inventory, error) {
 		}
 		v.Nodes = append(v.Nodes, nodes...)
 	}
+	if m.at.root != "/" {
+		v.Machine.Root = m.at.root
+	}
 	if len(m.images) > 0 {
-		return v, nil
+		return v, m.imageUses(ctx, v)
 	}
 	if err := m.discover(ctx, v); err != nil {
 		return nil, err
 	}
-	_, err := os.Stat(filepath.Join(m.at.root, "run/systemd/system")) // sd_booted(3)
-	v.Machine.Systemd = err == nil
 	return v, machine.ReadFiles(v, m)
+}
+
+// systemdRuns looks for systemd, for the running system's own root only
+// (sd_booted(3)).
+func (m *Machine) systemdRuns() bool {
+	_, err := os.Stat(filepath.Join(m.at.root, "run/systemd/system"))
+	return err == nil
 }
 
 func (m *Machine) bootID() string {

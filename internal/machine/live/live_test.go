@@ -48,7 +48,7 @@ func fernhill(t *testing.T) *Machine {
 		"sys/block/sdb/sdb1/holders/dm-0/dev": "253:0",
 		"sys/block/sdc/size":                  "2048", "sys/block/sdc/dev": "8:32", "sys/block/sdc/sdc1/partition": "1", "sys/block/sdc/sdc1/size": "100", "sys/block/sdc/sdc1/start": "34",
 		"sys/block/loop0/size": "2048", "sys/block/sr0/size": "2048", "sys/block/sdd/size": "0",
-		"proc/self/mountinfo": "36 35 8:17 / /srv/pressed\\040ferns rw,noatime shared:1 - ext4 /dev/sdb1 rw\n37 35 0:4 / /proc rw - proc proc rw\nshort line",
+		"proc/self/mountinfo": "36 35 8:17 / " + strings.ReplaceAll(dir, " ", "\\040") + "/root/srv/pressed\\040ferns rw,noatime shared:1 - ext4 /dev/sdb1 rw\n37 35 0:4 / /proc rw - proc proc rw\nshort line",
 		"proc/swaps":          "Filename Type Size Used Priority", "proc/sys/kernel/random/boot_id": "boot-one",
 		"root/etc/fstab": "LABEL=herbarium /srv/pressed\\040ferns ext4 noatime 0 2\nvault:/images /srv/images nfs defaults 0 0",
 	})

@@ -1,6 +1,7 @@
 // Command guest is the first program of the machine in which the kernel proof
-// runs. It does what the file /proof.json asks for, with system calls alone,
-// prints one JSON line with what the kernel said, and switches the machine off.
+// runs, or a service of the systemd there. It does what the file /proof.json asks
+// for, prints one JSON line with what the kernel said, and switches the machine
+// off. With words it is a helper process of itself.
 package main
 
 import (
@@ -11,12 +12,16 @@ import (
 	"sort"
 	"strings"
 	"syscall"
+
+	"golang.org/x/sys/unix"
 )
 
 // Task is what the host asks for.
 type Task struct {
+	Modules []string // of the kernel, in the order of their dependencies
 	Devices []string // such as "ubda"
 	Use     bool     // write a tree, read it back, fill, empty
+	Options string   // of the mounts
 	Run     []string // before that, commands of fundus; see run
 }
 
@@ -28,14 +33,22 @@ type Answer struct {
 	Used       []string // what using it gave
 	Log        []string // lines of the kernel's log that speak of errors
 	Said       []string // by the commands
+	Kernel     []string // the whole log, to explain a failure
 }
 
 func main() {
-	for _, m := range [][2]string{{"proc", "/proc"}, {"sysfs", "/sys"}, {"devtmpfs", "/dev"}} {
-		if err := syscall.Mount(m[0], m[1], m[0], 0, ""); err != nil {
-			fmt.Println("mounting", m[1], err)
+	if len(os.Args) > 1 {
+		help(os.Args[1:])
+		return
+	}
+	if os.Getpid() == 1 {
+		for _, m := range [][2]string{{"proc", "/proc"}, {"sysfs", "/sys"}, {"devtmpfs", "/dev"}} {
+			if err := syscall.Mount(m[0], m[1], m[0], 0, ""); err != nil && err != syscall.EBUSY {
+				fmt.Println("mounting", m[1], err)
+			}
 		}
 	}
+	_ = syscall.Sethostname([]byte("fernhill")) // only for what is read
 	var task Task
 	data, err := os.ReadFile("/proof.json")
 	if err == nil {
@@ -44,23 +57,44 @@ func main() {
 	if err != nil {
 		fmt.Println("no task:", err)
 	}
+	for _, m := range task.Modules {
+		if err := load(m); err != nil {
+			fmt.Println("module", m, err)
+		}
+	}
 	log := openLog()
 	log.errors() // what the kernel says of its own start is not ours
+	log.all = nil
 	said := run(task.Run)
 	var answers []Answer
 	for _, d := range task.Devices {
-		answers = append(answers, judge(d, task.Use))
+		answers = append(answers, judge(d, task.Use, task.Options))
 	}
 	if len(answers) > 0 {
 		answers[len(answers)-1].Said = said
 		answers[len(answers)-1].Log = log.errors()
+		answers[len(answers)-1].Kernel = log.all
 	}
 	line, err := json.Marshal(answers)
 	fmt.Println("\nANSWER", string(line), err)
 	_ = syscall.Reboot(syscall.LINUX_REBOOT_CMD_POWER_OFF)
 }
 
-func judge(device string, use bool) Answer {
+// load puts a module of the kernel's into it.
+func load(name string) error {
+	f, err := os.Open(filepath.Join("/modules", name))
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	err = unix.FinitModule(int(f.Fd()), "", 0)
+	if err == syscall.EEXIST {
+		return nil
+	}
+	return err
+}
+
+func judge(device string, use bool, options string) Answer {
 	a := Answer{Device: device}
 	parts, _ := filepath.Glob("/sys/block/" + device + "/" + device + "*")
 	sort.Strings(parts)
@@ -73,14 +107,14 @@ func judge(device string, use bool) Answer {
 		names = []string{device} // without a table, the disk itself may hold something
 	}
 	for _, n := range names {
-		err := syscall.Mount("/dev/"+n, "/mnt", "ext4", 0, "")
+		err := syscall.Mount("/dev/"+n, "/mnt", "ext4", 0, options)
 		if err != nil {
 			a.Mounts = append(a.Mounts, n+" "+err.Error())
 			continue
 		}
 		a.Mounts = append(a.Mounts, n+" mounted")
 		if use {
-			a.Used = append(a.Used, exercise("/dev/"+n)...)
+			a.Used = append(a.Used, exercise("/dev/"+n, options)...)
 		}
 		if err := syscall.Unmount("/mnt", 0); err != nil {
 			a.Used = append(a.Used, "unmount: "+err.Error())
@@ -101,15 +135,16 @@ func read(dir, name string) string {
 type kernelLog struct {
 	fd  int
 	err error
+	all []string
 }
 
-func openLog() kernelLog {
+func openLog() *kernelLog {
 	fd, err := syscall.Open("/dev/kmsg", syscall.O_RDONLY|syscall.O_NONBLOCK, 0)
-	return kernelLog{fd, err}
+	return &kernelLog{fd: fd, err: err}
 }
 
 // errors gives the new lines of errors and worse, and those of ext4 that warn.
-func (l kernelLog) errors() (out []string) {
+func (l *kernelLog) errors() (out []string) {
 	if l.err != nil {
 		return []string{l.err.Error()}
 	}
@@ -120,7 +155,8 @@ func (l kernelLog) errors() (out []string) {
 			return out
 		}
 		var level int
-		line := string(buf[:n])
+		line, _, _ := strings.Cut(string(buf[:n]), "\n")
+		l.all = append(l.all, line)
 		if _, err := fmt.Sscanf(line, "%d,", &level); err == nil && (level&7 <= 3 || level&7 == 4 && strings.Contains(line, "EXT4-fs")) {
 			out = append(out, strings.TrimSpace(line))
 		}

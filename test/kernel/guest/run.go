@@ -12,32 +12,27 @@ import (
 	"unsafe"
 )
 
-// run runs commands of fundus as an administrator would, and gives what each
-// printed with how it ended. Some lines are the guest's own: "writer DIR"
-// writes there without a pause until "rest", which says how that went; "begin"
-// tells the host that the next command begins; "grow DEVICE BLOCKS" has the
-// kernel grow a file system.
+// run runs the lines: commands of fundus as an administrator would type them,
+// or what is said in extras. It gives what each printed with how it ended.
 func run(commands []string) (said []string) {
-	var w *writer
+	x := &extras{}
 	for _, line := range commands {
-		switch words := strings.Fields(line); words[0] {
-		case "writer":
-			w = startWriter(words[1])
-			said = append(said, "")
-		case "begin":
-			fmt.Println("BEGIN") // the host may end the machine from here on
-			said = append(said, "")
-		case "grow":
-			said = append(said, grow(words[1], words[2]))
-		case "rest":
-			said = append(said, w.rest())
-		default:
-			cmd := exec.Command("/bin/fundus", words...)
-			out, err := cmd.CombinedOutput()
-			said = append(said, fmt.Sprintf("%s[%v]", out, err))
+		words := strings.Fields(line)
+		if own := x.find(words[0]); own != nil {
+			said = append(said, own(words[1:]))
+			continue
 		}
+		said = append(said, fundus(words))
 	}
 	return said
+}
+
+// fundus runs the program.
+func fundus(words []string) string {
+	cmd := exec.Command("/bin/fundus", words...) // threads and faults are slow in a kernel that is a process
+	cmd.Env = append(os.Environ(), "GOMAXPROCS=1", "GOGC=off")
+	out, err := cmd.CombinedOutput()
+	return fmt.Sprintf("%s[%v]", out, err)
 }
 
 // resizeFS is the request to grow a mounted ext4 to a number of blocks

@@ -1,0 +1,156 @@
+package probe
+
+import (
+	"encoding/binary"
+	"fmt"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"fundus/core/block"
+	"fundus/core/extent"
+	"fundus/core/fs"
+	"fundus/core/quantity"
+)
+
+// Superblocks of Linux software RAID (include/uapi/linux/raid/md_p.h and
+// drivers/md/md.c of Linux 6.1), offsets in bytes. Version 1 is little-endian;
+// version 0.90 has the byte order of its writer.
+const (
+	raidMagic = 0xa92b4efc
+
+	raidMajor      = 4   // u32, 1
+	raidSetUUID    = 16  // 16 bytes
+	raidSetName    = 32  // 32 bytes
+	raidLevel      = 72  // s32
+	raidSize       = 80  // u64, sectors used of each member
+	raidDisks      = 92  // u32
+	raidSuperStart = 144 // u64, sectors: where this superblock lies
+	raidSum        = 216 // u32
+	raidRoles      = 220 // u32, entries of 2 bytes behind byte 256
+	raidFixed      = 256
+	raidMaxRoles   = 1920 // so that a superblock ends within 4 KiB
+
+	oldMinor   = 8  // u32, 90 or more
+	oldUUID    = 20 // u32, the others at 52
+	oldLevel   = 28
+	oldSize    = 32 // u32, KiB
+	oldDisks   = 40
+	oldUUIDs   = 52
+	oldSum     = 152
+	oldSuper   = 4096
+	oldReserve = 64 << 10 // at the end, in such steps
+)
+
+// Raid recognises a member of a Linux software RAID, of version 1.0, 1.1 or 1.2
+// by where its superblock lies, else of 0.90.
+func Raid(dev block.Device) (*fs.Content, error) {
+	size := dev.Size()
+	end := (size/512 - 16) &^ 7 * 512 // 8 KiB from the end, on 4 KiB
+	for _, place := range []struct {
+		at      int64
+		version string
+	}{{4096, "1.2"}, {0, "1.1"}, {end, "1.0"}} {
+		if place.at < 0 || place.at+4096 > size {
+			continue
+		}
+		b, err := block.ReadSized(dev, place.at, 4096, 4096)
+		if err != nil {
+			return nil, err
+		}
+		le := binary.LittleEndian
+		if le.Uint32(b) == raidMagic && le.Uint32(b[raidMajor:]) == 1 && int64(le.Uint64(b[raidSuperStart:])) == place.at/512 {
+			return raidContent(b, place.at, place.version), nil
+		}
+	}
+	return oldRaid(dev, size&^(oldReserve-1)-oldReserve)
+}
+
+func raidContent(b []byte, at int64, version string) *fs.Content {
+	le := binary.LittleEndian
+	name, _, _ := strings.Cut(string(b[raidSetName:raidSetName+32]), "\x00")
+	c := &fs.Content{Kind: "RAID member", Class: fs.Member, Version: version, Label: name, State: fs.Clean, UUID: uuid.UUID(b[raidSetUUID : raidSetUUID+16]).String(),
+		Signatures: []extent.Span{{Start: uint64(at), Count: 4}}}
+	if roles := le.Uint32(b[raidRoles:]); roles > raidMaxRoles || le.Uint32(b[raidSum:]) != raidChecksum(b[:raidFixed+2*roles]) {
+		c.State = fs.Damaged
+		return c
+	}
+	c.Size = sectors(le.Uint64(b[raidSize:]))
+	c.Facts = raidFacts(int32(le.Uint32(b[raidLevel:])), le.Uint32(b[raidDisks:]))
+	return c
+}
+
+// raidChecksum adds the words up with the sum's own as zero, and folds.
+func raidChecksum(b []byte) uint32 {
+	sum := uint64(0)
+	for i := 0; i+4 <= len(b); i += 4 {
+		if i != raidSum {
+			sum += uint64(binary.LittleEndian.Uint32(b[i:]))
+		}
+	}
+	if len(b)%4 == 2 {
+		sum += uint64(binary.LittleEndian.Uint16(b[len(b)-2:]))
+	}
+	return uint32(sum) + uint32(sum>>32)
+}
+
+func raidFacts(level int32, disks uint32) []fs.Fact {
+	name := fmt.Sprintf("RAID %d", level)
+	if level == -1 {
+		name = "linear"
+	}
+	return []fs.Fact{{Name: "array", Value: fmt.Sprintf("%s of %d devices", name, disks)}}
+}
+
+// oldRaid recognises version 0.90, whose superblock lies in the last whole 64
+// KiB but one.
+func oldRaid(dev block.Device, at int64) (*fs.Content, error) {
+	if at < 0 {
+		return nil, nil
+	}
+	b, err := block.ReadSized(dev, at, oldSuper, oldSuper)
+	if err != nil {
+		return nil, err
+	}
+	var order binary.ByteOrder = binary.LittleEndian
+	if order.Uint32(b) != raidMagic {
+		order = binary.BigEndian
+	}
+	if order.Uint32(b) != raidMagic || order.Uint32(b[raidMajor:]) != 0 || order.Uint32(b[oldMinor:]) < 90 {
+		return nil, nil
+	}
+	var id uuid.UUID
+	binary.BigEndian.PutUint32(id[0:], order.Uint32(b[oldUUID:]))
+	for i := range 3 {
+		binary.BigEndian.PutUint32(id[4+4*i:], order.Uint32(b[oldUUIDs+4*i:]))
+	}
+	c := &fs.Content{Kind: "RAID member", Class: fs.Member, Version: fmt.Sprintf("0.%d", order.Uint32(b[oldMinor:])), State: fs.Clean, UUID: id.String(),
+		Size: quantity.Bytes(order.Uint32(b[oldSize:])) * quantity.KiB, Signatures: []extent.Span{{Start: uint64(at), Count: 4}}}
+	if order.Uint32(b[oldSum:]) != oldChecksum(b, order) {
+		c.State = fs.Damaged
+		return c, nil
+	}
+	c.Facts = raidFacts(int32(order.Uint32(b[oldLevel:])), order.Uint32(b[oldDisks:]))
+	return c, nil
+}
+
+// oldChecksum adds the words up and folds once.
+func oldChecksum(b []byte, order binary.ByteOrder) uint32 {
+	sum := uint64(0)
+	for i := 0; i < oldSuper; i += 4 {
+		if i != oldSum {
+			sum += uint64(order.Uint32(b[i:]))
+		}
+	}
+	return uint32(sum) + uint32(sum>>32)
+}
+
+// sectors of 512 bytes, as sizes from a disk: what no device can have is 0, not
+// recorded.
+func sectors(n uint64) quantity.Bytes {
+	const most = 1 << 53
+	if n > most {
+		return 0
+	}
+	return quantity.Bytes(n) * 512
+}

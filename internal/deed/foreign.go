@@ -1,0 +1,138 @@
+package deed
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"fundus/core/block"
+	"fundus/core/fs"
+	"fundus/core/inventory"
+)
+
+// Errors of looking before recovery acts.
+var (
+	ErrForeign = errors.New("somebody wrote there since the deed was cut short")
+	ErrFenced  = errors.New("what is there is unfinished and fenced")
+)
+
+// piece is how finely a device is compared: no medium tears inside of it.
+const piece = 512
+
+// known is a run of bytes that the deed found or wrote.
+type known struct {
+	run
+	image *imageReader
+}
+
+// foreign looks, before anything is done, for bytes that are neither those of
+// before nor those of after any unit that has the place: somebody else wrote
+// them, and going on would destroy that. It gives the first such byte, or -1.
+// What cannot be read cannot be told, and passes.
+func (x *executor) foreign(ctx context.Context, dev block.Device, disk string) (int64, error) {
+	var all []known
+	for _, u := range x.deed.Units {
+		if u.Disk != disk {
+			continue
+		}
+		for _, r := range x.deed.runs[u.Before[0]:u.Before[1]] {
+			all = append(all, known{r, x.before})
+		}
+		for _, r := range x.deed.runs[u.After[0]:u.After[1]] {
+			all = append(all, known{r, x.after})
+		}
+	}
+	slices.SortFunc(all, func(a, b known) int { return cmp.Compare(a.Off, b.Off) })
+	var active []known
+	buf := make([]byte, most)
+	for at := int64(0); len(all) > 0 || len(active) > 0; {
+		if len(active) == 0 {
+			at = all[0].Off
+		}
+		end := at // of what is known without a gap, up to most bytes
+		for _, k := range active {
+			end = max(end, k.Off+k.Len)
+		}
+		for len(all) > 0 && all[0].Off <= end && all[0].Off < at+most {
+			end = max(end, all[0].Off+all[0].Len)
+			active, all = append(active, all[0]), all[1:]
+		}
+		end = min(end, at+most)
+		if odd, err := x.odd(dev, at, buf[:end-at], active); odd >= 0 || err != nil {
+			return odd, err
+		}
+		active = slices.DeleteFunc(active, func(k known) bool { return k.Off+k.Len <= end })
+		if err := ctx.Err(); err != nil {
+			return -1, err
+		}
+		at = end
+	}
+	return -1, nil
+}
+
+// odd compares the bytes from at, into the buffer, with whatever is known of
+// them.
+func (x *executor) odd(dev block.Device, at int64, now []byte, active []known) (int64, error) {
+	if block.ReadFull(dev, now, at) != nil {
+		return -1, nil
+	}
+	var fits [most / piece]bool
+	for _, k := range active {
+		var data []byte
+		if !k.Zero {
+			read, err := k.image.read(k.run)
+			if err != nil {
+				return -1, err
+			}
+			data = read
+		}
+		for off := max(k.Off, at); off < min(k.Off+k.Len, at+int64(len(now))); off += piece {
+			i := (off - at) / piece
+			got := now[off-at : off-at+piece]
+			fits[i] = fits[i] || data == nil && block.IsZero(got) || data != nil && bytes.Equal(got, data[off-k.Off:off-k.Off+piece])
+		}
+	}
+	for i := range len(now) / piece {
+		if !fits[i] {
+			return at + int64(i)*piece, nil
+		}
+	}
+	return -1, nil
+}
+
+// checkForeign refuses to go on over what somebody else wrote.
+func (x *executor) checkForeign(ctx context.Context) error {
+	for _, t := range x.deed.Targets {
+		dev, err := x.device(ctx, t.Name)
+		if err != nil {
+			return err
+		}
+		at, err := x.foreign(ctx, dev, t.Name)
+		if err != nil {
+			return err
+		}
+		if at >= 0 {
+			return fmt.Errorf("deed %s: byte %d of %s: %w; if what is there now is to stay: fundus recover %s --as-it-is; if it may be lost: fundus recover %s --over-later-writes", x.deed.ID, at, t.Name, ErrForeign, x.deed.ID, x.deed.ID)
+		}
+	}
+	return nil
+}
+
+// asItIs ends the deed without touching anything, unless its fence stands.
+func (x *executor) asItIs(v *inventory.Inventory) (*Outcome, error) {
+	for _, n := range v.Nodes {
+		for _, c := range n.Contents {
+			if c.Class == fs.Fence && c.UUID == x.deed.ID {
+				return nil, fmt.Errorf("deed %s: %s: %w; go one way or the other: fundus recover %s --direction=back or forward", x.deed.ID, n.Name, ErrFenced, x.deed.ID)
+			}
+		}
+	}
+	if err := errors.Join(x.log.line(remark, 0, "ended as it is, on demand"), x.log.line(completed, 0, "")); err != nil {
+		return nil, err
+	}
+	x.deed.State = Done
+	return &Outcome{Deed: x.deed, Direction: Stay}, nil
+}

@@ -1,0 +1,226 @@
+// Package conformance holds what every machine must refuse, as one table of
+// cases that is run on a bench and, in the kernel proof, on a real Linux. There
+// the kernel itself is asked as well: a rule that it does not have is no rule.
+package conformance
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"reflect"
+	"time"
+
+	"github.com/google/uuid"
+
+	"fundus/core/block"
+	"fundus/core/fence"
+	"fundus/core/fs/ext"
+	"fundus/core/quantity"
+	"fundus/core/table/gpt"
+	"fundus/internal/machine"
+)
+
+// Size is how large the disk must be.
+const Size = 128 << 20
+
+const sectors, sector = 20480, 512 // of each partition
+
+// Row is one thing that is refused.
+type Row struct {
+	Rule     machine.Rule
+	First    []machine.Action // brings the machine into the state
+	ReadOnly bool             // the disk is a read-only medium
+	Ours     bool             // a rule of Fundus's own: the kernel would do something
+	Action   machine.Action
+	Target   *machine.Target // to claim, instead of an action
+}
+
+// Subject is a machine with a disk that Prepare filled.
+type Subject struct {
+	Disk, RootDisk string
+	RootSize       quantity.Bytes
+	Part           func(number int) string         // name of a partition of Disk
+	Fresh          func() (machine.Machine, error) // the machine as it was before the first row
+	SetReadOnly    func(bool) error
+	// Kernel carries out what was refused without asking Fundus, and gives its
+	// error; nil where there is no kernel to ask.
+	Kernel func(Row) error
+}
+
+// Directories that must exist on the machine.
+func Directories() []string { return []string{"/srv/a", "/srv/a/deep", "/srv/b"} }
+
+// Prepare fills the disk: a partition for each thing that a kernel refuses.
+func Prepare(dev block.Device) error {
+	table, err := gpt.New(quantity.Bytes(dev.Size()), sector, quantity.MiB, uuid.New())
+	if err != nil {
+		return err
+	}
+	for i, fill := range []func(block.Device) error{healthy, nothing, swap, damaged, unknownFeature, tooLarge, fenced, healthy} {
+		n := i + 1
+		e := gpt.Entry{Type: uuid.New(), Unique: uuid.New(), First: uint64(n) * sectors, Last: uint64(n)*sectors + sectors - 1}
+		part, err := block.NewSlice(dev, int64(n)*sectors*sector, sectors*sector)
+		if err := errors.Join(err, table.Add(n, e)); err != nil {
+			return err
+		}
+		if err := fill(part); err != nil {
+			return err
+		}
+	}
+	_, err = gpt.Write(dev, nil, table)
+	return err
+}
+
+func healthy(d block.Device) error {
+	_, err := ext.Make(d, ext.Options{UUID: uuid.New(), Time: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)})
+	return err
+}
+
+func nothing(block.Device) error { return nil }
+
+func swap(d block.Device) error {
+	header := make([]byte, 12)
+	binary.LittleEndian.PutUint32(header, 1)                         // version
+	binary.LittleEndian.PutUint32(header[4:], sectors*sector/4096-1) // last page
+	return errors.Join(block.WriteBytes(d, header, 1024), block.WriteBytes(d, []byte("SWAPSPACE2"), 4086))
+}
+
+func damaged(d block.Device) error {
+	return errors.Join(healthy(d), block.WriteBytes(d, []byte("torn"), 1024+0x78))
+}
+
+// patchSuper changes four bytes of the superblock and seals it again.
+func patchSuper(d block.Device, off int, v uint32) error {
+	if err := healthy(d); err != nil {
+		return err
+	}
+	raw, err := block.ReadSized(d, 1024, 1024, 1024)
+	if err != nil {
+		return err
+	}
+	binary.LittleEndian.PutUint32(raw[off:], v)
+	binary.LittleEndian.PutUint32(raw[0x3FC:], ^crc32.Checksum(raw[:0x3FC], crc32.MakeTable(crc32.Castagnoli)))
+	return block.WriteBytes(d, raw, 1024)
+}
+
+func unknownFeature(d block.Device) error { return patchSuper(d, 0x60, 0x400002C2) }
+func tooLarge(d block.Device) error       { return patchSuper(d, 0x04, 99999) }
+func fenced(d block.Device) error {
+	return block.WriteBytes(d, fence.Encode(fence.Fence{Deed: "0001-ab"}), 1024)
+}
+
+// Rows is the table: at least one row for each rule.
+func Rows(s Subject) []Row {
+	mount := func(number int, where string) machine.Action {
+		return machine.Action{Verb: machine.Mount, Node: s.Part(number), Where: where}
+	}
+	claim := func(start, size quantity.Bytes) *machine.Target {
+		return &machine.Target{Disk: s.Disk, Start: start, Size: size, Content: true}
+	}
+	mounted := []machine.Action{mount(1, "/srv/a")}
+	swapOn := machine.Action{Verb: machine.SwapOn, Node: s.Part(3)}
+	return []Row{
+		{Rule: machine.RuleNoDevice, Action: machine.Action{Verb: machine.Mount, Node: "sdz9", Where: "/srv/a"}},
+		{Rule: machine.RuleNoContent, Action: mount(2, "/srv/a")},
+		{Rule: machine.RuleWrongKind, Action: machine.Action{Verb: machine.Mount, Node: s.Part(1), Where: "/srv/a", Kind: "xfs"}},
+		{Rule: machine.RuleWrongKind, Action: mount(3, "/srv/a")},
+		{Rule: machine.RuleDamaged, Action: mount(4, "/srv/a")},
+		{Rule: machine.RuleFeature, Action: mount(5, "/srv/a")},
+		{Rule: machine.RuleTooLarge, Action: mount(6, "/srv/a")},
+		{Rule: machine.RuleFenced, Action: mount(7, "/srv/a")},
+		{Rule: machine.RuleDirectory, Action: mount(1, "/srv/none")},
+		{Rule: machine.RuleReadOnly, Action: mount(1, "/srv/a"), ReadOnly: true},
+		{Rule: machine.RuleReadOnly, Target: &machine.Target{Disk: s.Disk}, ReadOnly: true},
+		{Rule: machine.RuleMounted, First: mounted, Target: claim(sectors*sector, sectors*sector)},
+		{Rule: machine.RuleMounted, First: mounted, Target: claim(0, Size)},
+		{Rule: machine.RuleRoot, Target: &machine.Target{Disk: s.RootDisk, Size: s.RootSize, Content: true}},
+		{Rule: machine.RuleRoot, Action: machine.Action{Verb: machine.Unmount, Where: "/"}, Ours: true}, // the kernel would make it read-only
+		{Rule: machine.RuleNotMounted, Action: machine.Action{Verb: machine.Unmount, Where: "/srv/a"}},
+		{Rule: machine.RuleBusy, First: []machine.Action{mount(1, "/srv/a"), mount(8, "/srv/a/deep")}, Action: machine.Action{Verb: machine.Unmount, Where: "/srv/a"}},
+		{Rule: machine.RuleTableInUse, First: mounted, Action: machine.Action{Verb: machine.ReadTable, Disk: s.Disk}},
+		{Rule: machine.RulePartitionUse, First: mounted, Action: machine.Action{Verb: machine.RemovePartition, Disk: s.Disk, Number: 1}},
+		{Rule: machine.RuleSwapTwice, First: []machine.Action{swapOn}, Action: swapOn},
+		{Rule: machine.RuleNotSwap, Action: machine.Action{Verb: machine.SwapOn, Node: s.Part(1)}},
+		{Rule: machine.RuleNotSwap, Action: machine.Action{Verb: machine.SwapOff, Node: s.Part(3)}},
+	}
+}
+
+// Run tries every row and says what went wrong. What is refused must be refused
+// by the row's rule, and change nothing; every rule must have a row.
+func Run(ctx context.Context, s Subject) (wrong []string) {
+	proved := map[machine.Rule]bool{}
+	for _, row := range Rows(s) {
+		if err := s.row(ctx, row); err != nil {
+			wrong = append(wrong, fmt.Sprintf("%s: %v", row.Rule, err))
+		}
+		proved[row.Rule] = true
+	}
+	for _, rule := range machine.Rules() {
+		if !proved[rule] {
+			wrong = append(wrong, fmt.Sprintf("rule %s has no row", rule))
+		}
+	}
+	return wrong
+}
+
+func (s Subject) row(ctx context.Context, row Row) error {
+	m, err := s.Fresh()
+	if err != nil {
+		return err
+	}
+	for _, a := range row.First {
+		if err := m.Do(ctx, a); err != nil {
+			return fmt.Errorf("before it: %w", err)
+		}
+	}
+	if row.ReadOnly {
+		if err := s.SetReadOnly(true); err != nil {
+			return err
+		}
+		defer s.SetReadOnly(false)
+	}
+	before, err := state(ctx, m)
+	if err != nil {
+		return err
+	}
+	err = try(ctx, m, row)
+	var refusal *machine.Refusal
+	if !errors.As(err, &refusal) || refusal.Rule != row.Rule {
+		return fmt.Errorf("not refused by the rule, but: %w", err)
+	}
+	if after, err := state(ctx, m); err != nil || !reflect.DeepEqual(before, after) {
+		return fmt.Errorf("the refusal changed something (%w)", err)
+	}
+	if s.Kernel != nil && !row.Ours && s.Kernel(row) == nil {
+		return errors.New("the kernel itself does not refuse it")
+	}
+	return nil
+}
+
+func try(ctx context.Context, m machine.Machine, row Row) error {
+	if row.Target == nil {
+		return m.Do(ctx, row.Action)
+	}
+	claim, err := m.Claim(ctx, []machine.Target{*row.Target})
+	claim.Release()
+	return err
+}
+
+// state is what an action could change: uses, and the kernel's partitions.
+func state(ctx context.Context, m machine.Reader) (out []string, err error) {
+	v, err := m.Inventory(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, u := range v.Uses {
+		out = append(out, u.Node, string(u.How), u.Where)
+	}
+	for _, n := range v.Nodes {
+		if n.InKernel {
+			out = append(out, n.Name)
+		}
+	}
+	return out, nil
+}

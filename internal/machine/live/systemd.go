@@ -1,0 +1,103 @@
+package live
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/coreos/go-systemd/v22/dbus"
+	"github.com/coreos/go-systemd/v22/unit"
+	godbus "github.com/godbus/dbus/v5"
+
+	"fundus/core/inventory"
+	"fundus/internal/machine"
+)
+
+// How long systemd and logind may take to answer, and a unit to start.
+const (
+	busDeadline  = 20 * time.Second
+	unitDeadline = 60 * time.Second
+)
+
+// reload has systemd read fstab and the units again.
+func (m *Machine) reload(ctx context.Context, a machine.Action) error {
+	ctx, cancel := context.WithTimeout(ctx, busDeadline)
+	defer cancel()
+	conn, err := dbus.NewSystemdConnectionContext(ctx)
+	if err == nil {
+		defer conn.Close()
+		err = conn.ReloadContext(ctx)
+	}
+	if err != nil {
+		return &machine.LaterError{Action: a, Why: fmt.Sprintf("systemd does not answer (%v)", err)}
+	}
+	return nil
+}
+
+// startUnit mounts by starting systemd's unit for the mount point. It reports
+// whether there is one for just that, which systemd has read as it is.
+func (m *Machine) startUnit(ctx context.Context, v *inventory.Inventory, a machine.Action) (started bool, err error) {
+	if !v.Machine.Systemd || !fromFstab(v, a) {
+		return false, nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, unitDeadline)
+	defer cancel()
+	conn, err := dbus.NewSystemdConnectionContext(ctx)
+	if err != nil {
+		return false, nil // mount(2) does without
+	}
+	defer conn.Close()
+	name := unit.UnitNamePathEscape(a.Where) + ".mount"
+	properties, err := conn.GetUnitPropertiesContext(ctx, name)
+	if err != nil || properties["LoadState"] != "loaded" || properties["NeedDaemonReload"] == true || properties["SourcePath"] == "" {
+		return false, nil
+	}
+	done := make(chan string, 1)
+	if _, err := conn.StartUnitContext(ctx, name, "replace", done); err != nil {
+		return false, fmt.Errorf("systemd: %s: %w", name, err)
+	}
+	select {
+	case result := <-done:
+		if result != "done" {
+			return false, fmt.Errorf("systemd: %s: %s; systemctl status %s says why", name, result, name)
+		}
+		return true, nil
+	case <-ctx.Done():
+		return false, fmt.Errorf("systemd: %s did not start: %w", name, ctx.Err())
+	}
+}
+
+// fromFstab reports whether the mount is just what fstab says.
+func fromFstab(v *inventory.Inventory, a machine.Action) bool {
+	for _, l := range v.Fstab().Entries() {
+		found := v.Resolve(l.Entry.Spec)
+		if l.Entry.Dir == a.Where && len(found) == 1 && found[0].Name == a.Node && strings.Join(l.Entry.Options, ",") == a.Options {
+			return true
+		}
+	}
+	return false
+}
+
+// Inhibit asks logind, where it runs, not to shut down and not to sleep.
+func (m *Machine) Inhibit(ctx context.Context, why string) (release func()) {
+	nothing := func() {}
+	if !m.systemdRuns() || len(m.images) > 0 {
+		return nothing
+	}
+	ctx, cancel := context.WithTimeout(ctx, busDeadline)
+	defer cancel()
+	conn, err := godbus.ConnectSystemBus(godbus.WithContext(ctx))
+	if err != nil {
+		return nothing
+	}
+	defer conn.Close()
+	var fd godbus.UnixFD
+	call := conn.Object("org.freedesktop.login1", "/org/freedesktop/login1").CallWithContext(ctx, "org.freedesktop.login1.Manager.Inhibit", godbus.FlagNoAutoStart, "shutdown:sleep", "fundus", why, "block")
+	if call.Store(&fd) != nil {
+		return nothing // logind does not run
+	}
+	f := os.NewFile(uintptr(fd), "inhibitor")
+	return func() { f.Close() }
+}

@@ -1,0 +1,142 @@
+package live
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"fundus/core/fstab"
+	"fundus/core/inventory"
+	"fundus/core/quantity"
+)
+
+// holders are devices that are built on the disk or on a partition of it.
+func (m *Machine) holders(d listed) (uses []inventory.Use) {
+	look := func(node, dir string) {
+		entries, err := os.ReadDir(filepath.Join(dir, "holders"))
+		if err != nil {
+			return
+		}
+		for _, e := range entries {
+			uses = append(uses, inventory.Use{Node: node, How: inventory.Held, Where: e.Name()})
+		}
+	}
+	look(d.node.Name, d.dir)
+	for _, p := range d.parts {
+		look(p.name, filepath.Join(d.dir, p.name))
+	}
+	return uses
+}
+
+// mounts reads this system's mount table and asks how full each mount is.
+func (m *Machine) mounts(names map[string]string) ([]inventory.Use, error) {
+	uses, err := m.mountTable("self", names)
+	if err != nil {
+		return nil, fmt.Errorf("the kernel's list of mounts: %w", err)
+	}
+	for i := range uses {
+		u := &uses[i]
+		u.Space = space(u.Where, u.Kind)
+		where, inside := m.inRoot(u.Where)
+		if inside {
+			u.Where = where
+		} else {
+			u.Elsewhere = "outside of " + m.at.root
+		}
+	}
+	return uses, nil
+}
+
+// inRoot is the mount point as the system below the root has it.
+func (m *Machine) inRoot(where string) (string, bool) {
+	root := strings.TrimSuffix(m.at.root, "/")
+	rest, ok := strings.CutPrefix(where, root)
+	if !ok || rest != "" && rest[0] != '/' {
+		return where, false
+	}
+	return "/" + strings.TrimPrefix(rest, "/"), true
+}
+
+// mountTable reads a process's mount table: a line has the device's numbers
+// third, the mount point fifth, its options sixth, and the kind behind a lone
+// dash.
+func (m *Machine) mountTable(process string, names map[string]string) (uses []inventory.Use, err error) {
+	data, err := os.ReadFile(filepath.Join(m.at.proc, process, "mountinfo"))
+	if err != nil {
+		return nil, err
+	}
+	for line := range strings.Lines(string(data)) {
+		f := strings.Fields(line)
+		dash := slices.Index(f, "-")
+		if len(f) < 7 || dash < 6 || dash+1 >= len(f) || names[f[2]] == "" {
+			continue
+		}
+		uses = append(uses, inventory.Use{Node: names[f[2]], How: inventory.Mounted, Where: fstab.Unescape(f[4]), Kind: f[dash+1], Options: f[5],
+			ReadOnly: slices.Contains(strings.Split(f[5], ","), "ro")})
+	}
+	return uses, nil
+}
+
+// space asks how full a mount is. File systems in user space can hang, and are
+// not asked.
+func space(where, kind string) inventory.Space {
+	var st unix.Statfs_t
+	if strings.HasPrefix(kind, "fuse") || unix.Statfs(where, &st) != nil {
+		return inventory.Space{}
+	}
+	block := quantity.Bytes(st.Frsize)
+	return inventory.Space{Total: quantity.Bytes(st.Blocks) * block, Free: quantity.Bytes(st.Bfree) * block, Files: st.Files, Left: st.Ffree}
+}
+
+// elsewhere finds, as far as rights go, what other mount namespaces have
+// mounted and this one has not.
+func (m *Machine) elsewhere(v *inventory.Inventory, names map[string]string) (uses []inventory.Use) {
+	space := func(process string) string {
+		link, err := os.Readlink(filepath.Join(m.at.proc, process, "ns/mnt"))
+		if err != nil {
+			return ""
+		}
+		return link
+	}
+	seen := map[string]bool{"": true, space("self"): true}
+	for _, p := range m.processes() {
+		ns := space(p)
+		if seen[ns] {
+			continue
+		}
+		seen[ns] = true
+		theirs, err := m.mountTable(p, names)
+		if err != nil {
+			continue // it ended meanwhile
+		}
+		for _, u := range theirs {
+			here := slices.ContainsFunc(v.Uses, func(o inventory.Use) bool { return o.Node == u.Node && o.How == inventory.Mounted })
+			again := slices.ContainsFunc(uses, func(o inventory.Use) bool { return o.Node == u.Node })
+			if !here && !again {
+				u.Elsewhere = "in the mount namespace of " + m.describe(p)
+				uses = append(uses, u)
+			}
+		}
+	}
+	return uses
+}
+
+func (m *Machine) swaps(v *inventory.Inventory) (uses []inventory.Use) {
+	data, err := os.ReadFile(filepath.Join(m.at.proc, "swaps"))
+	if err != nil {
+		return nil // a kernel without swap
+	}
+	for line := range strings.Lines(string(data)) {
+		f := strings.Fields(line)
+		for _, n := range v.Nodes {
+			if len(f) > 0 && n.Path == fstab.Unescape(f[0]) {
+				uses = append(uses, inventory.Use{Node: n.Name, How: inventory.SwapOn})
+			}
+		}
+	}
+	return uses
+}

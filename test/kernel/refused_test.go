@@ -1,0 +1,114 @@
+package kernel
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// proveInUse: what is in use is refused with who uses it, as far as that can be
+// seen, and nothing is changed.
+func proveInUse(t *testing.T, j *judge) {
+	said := j.run(t, start{modules: []string{"dm-mod"}, images: []string{blank(t, 64<<20)}, commands: []string{
+		"table new ubda --commit",
+		"partition add ubda --size 8MiB --commit", "partition add ubda --size 8MiB --commit", "partition add ubda --size 8MiB --commit", "partition add ubda --size 8MiB --commit", "partition add ubda --size 8MiB --commit",
+		"format ubda1 ext4 --label apart --commit", "mkdir /mnt2",
+		"apart mount /dev/ubda1 /mnt2", "swap ubda2", "map herbarium ubda3", "helper lock /dev/ubda", "helper claim /dev/ubda4",
+		"format ubda1 ext4 --lose=apart --commit", "format ubda2 ext4 --commit --lose=ubda2", "format ubda3 ext4 --commit",
+		"format ubda5 ext4 --commit", "survey",
+	}})[0].Said
+	for i, words := range map[int]string{8: "holding", 9: "swap", 10: "mapped", 11: "holding", 12: "holding"} {
+		if said[i] != words {
+			t.Errorf("preparing: %s", said[i])
+		}
+	}
+	says(t, said[13:], [][]string{
+		{"mounted at /mnt2 in the mount namespace of process", "(exe)", refused}, {"used as swap", refused}, {"held by dm-", refused}, {"process", "(exe) has locked it", refused},
+		{"swap", "/mnt2", fine},
+	})
+}
+
+// proveClaimed: a partition that another process has claimed is refused, and the
+// process is named.
+func proveClaimed(t *testing.T, j *judge) {
+	a := j.boot(t, false, []string{"table new ubda --commit", "partition add ubda --size 8MiB --commit", "helper claim /dev/ubda1", "format ubda1 ext4 --commit", "deed list"}, blank(t, 64<<20))[0]
+	says(t, a.Said[3:], [][]string{{"ubda1: it is claimed; process", "(exe) has it open", "nothing was changed", refused}, {"0002-", fine}})
+}
+
+// proveLater: where the kernel still has another partition in the place, in use,
+// the table is written, the deed says that the next boot takes it up, and the
+// exit code is 6.
+func proveLater(t *testing.T, j *judge) {
+	a := j.boot(t, false, []string{
+		"table new ubda --commit", "stale ubda 7 2097152 1048576", "helper claim /dev/ubda7", "partition add ubda --size 8MiB --commit", "partition list ubda",
+	}, blank(t, 64<<20))[0]
+	says(t, a.Said[1:], [][]string{{"stale"}, {"holding"}, {"done: partition 1", "takes it up only when it boots", "[exit status 6]"}, {"16384", fine}})
+}
+
+// proveImages: a partition of an image is mounted over a loop device with its
+// offset and its sectors, which is gone when it is unmounted.
+func proveImages(t *testing.T, j *judge) {
+	a := j.run(t, start{modules: []string{"loop"}, images: []string{blank(t, 200<<20), blank(t, 64<<20)}, commands: []string{
+		"format ubda ext4 --commit", "fstab add ubda /srv --commit", "mount /srv",
+		"image /srv/card.img 67108864", "table new /srv/card.img --commit", "partition add /srv/card.img --size 40MiB --commit", "format /srv/card.img:1 ext4 --label card --commit",
+		"mkdir /card", "mount /srv/card.img:1 /card", "loops", "survey /srv/card.img", "format /srv/card.img:1 ext4 --lose=card --commit", "survey", "unmount /card", "loops",
+		"carry ubdb 4096", "table new loop0 --commit", "partition add loop0 --size max --commit", "format loop0 ext4 --commit --lose=x", "unmount /srv",
+	}})[1]
+	says(t, a.Said, [][]string{
+		{fine}, {fine}, {fine}, {"image"}, {fine}, {fine}, {fine}, {"<nil>"}, {"done: mount", fine}, {"loops: /srv/card.img offset 1048576 sector 512"}, {"/card", fine}, {"mounted at /card", refused},
+		{"left out: loop0", fine}, {fine}, {"loops: "}, {"loop0"}, {"of 4096 bytes = 64.0 MiB", fine}, {"x 4096 bytes", fine},
+	})
+	if strings.TrimSpace(a.Said[14]) != "loops:" {
+		t.Errorf("left: %s", a.Said[14])
+	}
+}
+
+// proveRootDisk: the disk of the running root gets another partition, its root
+// is refused; and on that machine the common table of refusals holds, with the
+// kernel asked behind every row.
+func proveRootDisk(t *testing.T, j *judge) {
+	root, disk, other := j.root(t), blank(t, 300<<20), blank(t, 128<<20)
+	second, err := json.Marshal(map[string]any{"Devices": []string{"ubdb"}, "Run": []string{
+		"partition add ubda --size 50MiB --commit", "format ubda2 ext4 --label behind --commit", "format ubda1 ext4 --lose=ubda1 --commit", "partition remove ubda1 --commit",
+		"table new ubda --commit", "survey", "look ubda", "conform ubdb ubda",
+	}})
+	if err := errors.Join(err, os.WriteFile(filepath.Join(root, "second.json"), second, 0o644)); err != nil {
+		t.Fatal(err)
+	}
+	a := j.run(t, start{root: root, images: []string{disk}, commands: []string{
+		"table new ubda --commit", "partition add ubda --size 200MiB --commit", "format ubda1 ext4 --label root --commit", "install ubda1 /second.json",
+	}})[0]
+	says(t, a.Said, [][]string{{fine}, {fine}, {fine}, {"installed"}})
+	a = j.answers(t, start{rootDisk: true, images: []string{disk, other}}, 1)[0]
+	says(t, a.Said, [][]string{
+		{"done: partition 2", fine}, {"done: format ubda2", fine}, {"root", refused}, {"root", refused}, {"root", refused}, {"behind", fine},
+		{`"1 2048 409600","2 411648 102400"`, `ubda2 mounted`}, {"22 rows, wrong: []"},
+	})
+}
+
+// proveFrugal: adding a partition writes what differs and little more, in seven
+// syncs, and a survey opens each node once.
+func proveFrugal(t *testing.T, j *judge) {
+	image := blank(t, 1<<40)
+	first := j.boot(t, false, []string{"table new ubda --commit", "partition add ubda --size 1GiB --commit", "partition add ubda --size 1GiB --commit"}, image)
+	says(t, first[0].Said, [][]string{{fine}, {fine}, {fine}})
+	before := duplicate(t, image)
+	a := j.boot(t, false, []string{"counted ubda partition add ubda --size 1GiB --commit", "opens ubda survey"}, image)[0]
+	var sectors, flushes int
+	_, words, _ := strings.Cut(a.Said[0], "\nwrote ")
+	if n, _ := fmt.Sscanf(words, "%d sectors, %d flushes", &sectors, &flushes); n != 2 {
+		t.Fatalf("counting: %s", a.Said[0])
+	}
+	differ := differingSectors(t, before, image)
+	if sectors > differ+70 || flushes != 7 || differ == 0 {
+		t.Errorf("adding a partition to 1 TiB wrote %d sectors in %d syncs; %d sectors differ", sectors, flushes, differ)
+	}
+	if !strings.HasSuffix(a.Said[1], "opened map[ubda:1 ubda1:1 ubda2:1 ubda3:1]") {
+		t.Errorf("survey: %s", a.Said[1][strings.LastIndex(a.Said[1], "\n"):])
+	}
+	fmt.Printf("kernel proof: a partition added to 1 TiB: %d sectors written where %d differ, %d syncs; survey opens each node once\n", sectors, differ, flushes)
+}
