@@ -47,7 +47,7 @@ func (x *executor) foreign(ctx context.Context, dev block.Device, disk string) (
 	}
 	slices.SortFunc(all, func(a, b known) int { return cmp.Compare(a.Off, b.Off) })
 	var active []known
-	buf := make([]byte, most)
+	var buf []byte
 	for at := int64(0); len(all) > 0 || len(active) > 0; {
 		if len(active) == 0 {
 			at = all[0].Off
@@ -61,6 +61,9 @@ func (x *executor) foreign(ctx context.Context, dev block.Device, disk string) (
 			active, all = append(active, all[0]), all[1:]
 		}
 		end = min(end, at+most)
+		if int64(len(buf)) < end-at {
+			buf = make([]byte, end-at)
+		}
 		if odd, err := x.odd(dev, at, buf[:end-at], active); odd >= 0 || err != nil {
 			return odd, err
 		}
