@@ -57,6 +57,8 @@ type Form string
 // The forms.
 const (
 	Disk      Form = "disk"
+	Array     Form = "array"  // of Linux's software RAID
+	Volume    Form = "volume" // of the device mapper
 	Partition Form = "partition"
 	Image     Form = "image"
 )
@@ -78,6 +80,10 @@ type Node struct {
 	Entry    table.Partition   // of a partition
 	Contents []fs.Content      // everything that has a valid signature
 	InKernel bool              // the kernel has a node for it
+	Alias    string            // its other name: of a device-mapper device, of an array
+	Layer    string            // what an array or a volume is, such as "logical volume" or "RAID 1, active"
+	BuiltOn  []string          // names of the nodes below an array or a volume
+	Links    []string          // other paths in /dev that lead here
 	Problem  string            // why it could not be read, else empty
 }
 
@@ -90,6 +96,14 @@ type Hardware struct {
 	Removable  bool
 	ReadOnly   bool
 	Backing    string // the file that a loop device carries
+	Vendor     string
+	WWN        string
+	Firmware   string         // revision
+	Discard    quantity.Bytes // granularity, 0 where it cannot discard
+	WriteCache string         // "write back" or "write through"
+	Zoned      string         // "host-managed" and the like, else empty
+	HotPlug    bool
+	State      string // of the transport, such as "offline"; empty where it runs
 }
 
 // Minor reports whether a disk is none to an administrator who asks for the
@@ -154,9 +168,12 @@ type File struct {
 	Problem string
 }
 
-// Node finds a node by its name.
+// Node finds a node by its name, or by its alias.
 func (v *Inventory) Node(name string) (Node, bool) {
 	i := slices.IndexFunc(v.Nodes, func(n Node) bool { return n.Name == name })
+	if i < 0 && name != "" {
+		i = slices.IndexFunc(v.Nodes, func(n Node) bool { return n.Alias == name })
+	}
 	if i < 0 {
 		return Node{}, false
 	}
@@ -182,6 +199,18 @@ func (v *Inventory) Family(name string) []Node {
 // UsesOf lists the uses of a node.
 func (v *Inventory) UsesOf(name string) []Use {
 	return slices.DeleteFunc(slices.Clone(v.Uses), func(u Use) bool { return u.Node != name })
+}
+
+// Unused reports whether nothing is known that would be lost, were the node
+// formatted: it holds nothing, nobody uses it, and no line of fstab names it. A
+// disk with partitions is in use by them.
+func (v *Inventory) Unused(n Node) bool {
+	if n.Problem != "" || n.Hardware.ReadOnly || len(n.Contents) > 0 || n.Table != nil || len(v.UsesOf(n.Name)) > 0 {
+		return false
+	}
+	return !slices.ContainsFunc(v.Fstab().Entries(), func(l fstab.Line) bool {
+		return slices.ContainsFunc(v.Resolve(l.Entry.Spec), func(o Node) bool { return o.Name == n.Name })
+	})
 }
 
 // MountedAt finds the newest mount at the directory.
@@ -210,6 +239,9 @@ func (n Node) Content() (fs.Content, bool) {
 			found = append(found, c)
 		}
 	}
+	found = slices.DeleteFunc(found, func(c fs.Content) bool {
+		return c.Yields != "" && slices.ContainsFunc(n.Contents, func(o fs.Content) bool { return o.Kind == c.Yields })
+	})
 	if len(found) != 1 {
 		return fs.Content{}, false
 	}
@@ -238,7 +270,7 @@ func (n Node) Holds() string {
 // Identifiers are the ways in which fstab can name the node, by their tags.
 func (n Node) Identifiers() map[string]string {
 	ids := map[string]string{}
-	if c, ok := n.Content(); ok && c.Class != fs.Fence {
+	if c, ok := n.Content(); ok && (c.Class == fs.FileSystem || c.Class == fs.Swap || c.Class == fs.Encrypted) {
 		ids["UUID"], ids["LABEL"] = c.UUID, c.Label
 	}
 	if n.Form == Partition {
@@ -260,12 +292,29 @@ func (v *Inventory) Resolve(word string) []Node {
 	for _, n := range v.Nodes {
 		switch {
 		case !isTag || strings.HasPrefix(word, "/"):
-			if n.Path == word {
+			if n.Path == word || slices.Contains(n.Links, word) {
 				out = append(out, n)
 			}
 		case n.Identifiers()[strings.ToUpper(tag)] == value && value != "":
 			out = append(out, n)
 		}
 	}
+	if len(out) > 1 && isTag { // what is built on a device shows what is on it
+		out = slices.DeleteFunc(out, func(n Node) bool { return v.Held(n.Name) })
+		if !slices.ContainsFunc(out, func(n Node) bool { return !n.spans() }) && len(out) > 0 {
+			return out[:1] // one file system on several devices: any of them will do
+		}
+	}
 	return out
+}
+
+// spans reports whether what is on the node lies on other devices as well.
+func (n Node) spans() bool {
+	c, ok := n.Content()
+	return ok && c.Devices != ""
+}
+
+// Held reports whether another device is built on the node.
+func (v *Inventory) Held(name string) bool {
+	return slices.ContainsFunc(v.Uses, func(u Use) bool { return u.Node == name && u.How == Held })
 }

@@ -60,9 +60,29 @@ func All() []Kind {
 		{Name: "ext", Makes: []string{"ext4"}, Probe: ext.Probe, Make: makeExt4, SetLabel: ext.SetLabel,
 			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted}},
 		{Name: "xfs", Probe: xfs.Probe},
+		{Name: "xfs log", Probe: probe.XFSLog},
 		{Name: "fat", Probe: fat.Probe},
+		{Name: "exfat", Probe: probe.ExFAT},
+		{Name: "ntfs", Probe: probe.NTFS},
+		{Name: "btrfs", Probe: probe.Btrfs},
+		{Name: "f2fs", Probe: probe.F2FS},
+		{Name: "udf", Probe: probe.UDF},
+		{Name: "iso9660", Probe: probe.ISO9660},
+		{Name: "squashfs", Probe: probe.Squashfs},
+		{Name: "erofs", Probe: probe.EROFS},
+		{Name: "jfs", Probe: probe.JFS},
+		{Name: "reiserfs", Probe: probe.ReiserFS},
+		{Name: "nilfs2", Probe: probe.NILFS2},
+		{Name: "hfsplus", Probe: probe.HFSPlus},
+		{Name: "apfs", Probe: probe.APFS},
+		{Name: "minix", Probe: probe.Minix},
 		{Name: "swap", Probe: swap.Probe},
+		{Name: "luks", Probe: probe.LUKS},
+		{Name: "bitlocker", Probe: probe.BitLocker},
+		{Name: "physical volume", Probe: probe.PhysicalVolume},
 		{Name: "raid", Probe: probe.Raid},
+		{Name: "bcache", Probe: probe.Bcache},
+		{Name: "zfs", Probe: probe.ZFS},
 		{Name: "mbr", Probe: probeMBR},
 	}
 }
@@ -98,8 +118,10 @@ func Of(c fs.Content) (Kind, bool) {
 	return Kind{}, false
 }
 
-// Probe asks every kind. Whatever has a valid signature is listed.
+// Probe asks every kind; they share one read of the device's ends. Whatever has
+// a valid signature is listed.
 func Probe(dev block.Device) ([]fs.Content, error) {
+	dev = block.NewEnds(dev)
 	var out []fs.Content
 	for _, k := range All() {
 		c, err := k.Probe(dev)

@@ -25,8 +25,12 @@ func identifiers(v *inventory.Inventory) []finding.Finding {
 	}
 	for _, n := range v.Nodes {
 		ids := n.Identifiers()
-		add(finding.DuplicateUUID, ids["UUID"], n.Name)
-		add(finding.DuplicateLabel, ids["LABEL"], n.Name)
+		// What is built on a device shows what is on it; and one file system may
+		// lie on several devices.
+		if c, ok := n.Content(); ok && c.Devices == "" && !v.Held(n.Name) {
+			add(finding.DuplicateUUID, ids["UUID"], n.Name)
+			add(finding.DuplicateLabel, ids["LABEL"], n.Name)
+		}
 		add(finding.DuplicatePartUUID, ids["PARTUUID"], n.Name)
 		if n.Table != nil {
 			add(finding.DuplicateDisk, n.Table.ID, n.Name)

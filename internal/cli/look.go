@@ -7,34 +7,67 @@ import (
 	"github.com/spf13/cobra"
 
 	"fundus/core/finding"
+	"fundus/internal/machine"
 	"fundus/internal/task"
 )
 
 func newSurvey(e *Env) *cobra.Command {
-	return &cobra.Command{
+	f, watch := &task.SurveyFilter{}, false
+	cmd := &cobra.Command{
 		Use: "survey [TARGET…]", Short: "See all disks: what is on them, where it is used, what is free",
 		Long: `See all disks of the machine, or the ones that are named: partitions and free
 gaps in order, what each holds, where it is used, and how full it is. A mount
-point in parentheses stands in fstab but is not mounted.`,
-		Example:           "  fundus survey\n  fundus survey card.img --sizes=sectors",
+point in parentheses stands in fstab but is not mounted. --unused shows what could
+be formatted without losing anything.`,
+		Example:           "  fundus survey --unused\n  fundus survey card.img --sizes=sectors",
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := e.survey(cmd.Context(), args)
+			if watch {
+				return e.watch(cmd.Context(), args)
+			}
+			s, err := e.survey(cmd.Context(), args, *f)
 			if err != nil {
 				return err
 			}
 			return e.printer().Survey(s)
 		},
 	}
+	flags := cmd.Flags()
+	flags.StringArrayVar(&f.Kinds, "kind", nil, "only what holds this `KIND`, such as ext4 (repeatable)")
+	flags.BoolVar(&f.Unused, "unused", false, "only what could be formatted without losing anything")
+	flags.BoolVar(&f.Removable, "removable", false, "only disks that can be taken out")
+	flags.BoolVar(&f.All, "all", false, "loop devices, memory, and optical drives too")
+	flags.BoolVar(&watch, "watch", false, "say what is plugged in or taken out as it happens, until interrupted")
+	return cmd
+}
+
+// watch prints a line for each disk that comes or goes.
+func (e *Env) watch(ctx context.Context, words []string) error {
+	if len(words) > 0 {
+		return usagef("--watch watches all disks: leave %q out", words[0])
+	}
+	m, err := e.open(ctx)
+	if err != nil {
+		return err
+	}
+	w, ok := m.Machine.(machine.Watcher)
+	if !ok {
+		return usagef("--watch needs a running machine: on a bench disks come and go only by fundus bench disk")
+	}
+	p := e.printer()
+	return w.Watch(ctx, func(event machine.Event) { p.Event(e.Now(), event) })
 }
 
 // survey looks at the disks that the words mean, at all without any.
-func (e *Env) survey(ctx context.Context, words []string) (*task.Survey, error) {
+func (e *Env) survey(ctx context.Context, words []string, f task.SurveyFilter) (*task.Survey, error) {
+	if len(f.Kinds) > 0 && f.Unused {
+		return nil, usagef("--kind and --unused contradict each other: what is unused holds nothing")
+	}
 	m, err := e.open(ctx, words...)
 	if err != nil {
 		return nil, err
 	}
-	return task.LookSurvey(ctx, m, words)
+	return task.LookSurvey(ctx, m, words, f)
 }
 
 func newInspect(e *Env) *cobra.Command {

@@ -62,7 +62,7 @@ func newPartitionList(e *Env) *cobra.Command {
 		Args:              words(1, 1, "one disk"),
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := e.survey(cmd.Context(), args)
+			s, err := e.survey(cmd.Context(), args, task.SurveyFilter{})
 			if err != nil {
 				return err
 			}

@@ -87,6 +87,19 @@ type Actor interface {
 	Holds(ctx context.Context, a Action) (bool, error)
 }
 
+// Event is a disk that came, changed or went.
+type Event struct {
+	Name          string
+	Came, Changed bool             // neither: it went
+	Lost          bool             // too much happened at once: look anew
+	Nodes         []inventory.Node // the disk and its partitions, where it is there
+}
+
+// Watcher is a machine that says when disks come and go.
+type Watcher interface {
+	Watch(ctx context.Context, report func(Event)) error
+}
+
 // Machine is all of it.
 type Machine interface {
 	Reader

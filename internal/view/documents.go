@@ -2,6 +2,7 @@ package view
 
 import (
 	"encoding/json"
+	"slices"
 	"time"
 
 	"fundus/core/finding"
@@ -31,6 +32,13 @@ type DeviceDoc struct {
 	Bus       string       `json:"bus,omitempty"`
 	Model     string       `json:"model,omitempty"`
 	Serial    string       `json:"serial,omitempty"`
+	Vendor    string       `json:"vendor,omitempty"`
+	WWN       string       `json:"wwn,omitempty"`
+	Firmware  string       `json:"firmware,omitempty"`
+	Alias     string       `json:"alias,omitempty"`
+	Layer     string       `json:"layer,omitempty"`
+	BuiltOn   []string     `json:"built_on,omitempty"`
+	Links     []string     `json:"links,omitempty"`
 	Removable bool         `json:"removable"`
 	ReadOnly  bool         `json:"read_only"`
 	Scheme    string       `json:"table_scheme,omitempty"`
@@ -47,6 +55,8 @@ type DeviceDoc struct {
 // ContentDoc is what a probe recognised.
 type ContentDoc struct {
 	Kind      string    `json:"kind"`
+	Version   string    `json:"version,omitempty"`
+	Class     string    `json:"class"`
 	Label     string    `json:"label,omitempty"`
 	UUID      string    `json:"uuid,omitempty"`
 	Size      int64     `json:"size_bytes,omitempty"`
@@ -54,7 +64,16 @@ type ContentDoc struct {
 	Used      int64     `json:"used_bytes,omitempty"`
 	State     string    `json:"state"`
 	Unknown   []string  `json:"unknown_features,omitempty"`
+	Device    string    `json:"device_uuid,omitempty"` // of this one, where the content spans several
+	Devices   string    `json:"devices,omitempty"`     // "device 1 of 3"
+	Places    []SpanDoc `json:"signatures"`
 	Facts     []FactDoc `json:"facts,omitempty"`
+}
+
+// SpanDoc is a run of bytes.
+type SpanDoc struct {
+	Start  uint64 `json:"start_bytes"`
+	Length uint64 `json:"length_bytes"`
 }
 
 // FactDoc is a figure with its arithmetic, for reading.
@@ -215,7 +234,7 @@ type ErrorDoc struct {
 // Documents lists one empty document of each form, by the name of its schema.
 func Documents() map[string]any {
 	return map[string]any{"survey": SurveyDoc{}, "inspection": InspectDoc{}, "findings": FindingsDoc{}, "rehearsal": RehearsalDoc{}, "draft": DraftDoc{},
-		"deeds": DeedsDoc{}, "drafts": DraftsDoc{}, "recovery": RecoveryDoc{}, "message": MessageDoc{}, "error": ErrorDoc{}}
+		"deeds": DeedsDoc{}, "drafts": DraftsDoc{}, "recovery": RecoveryDoc{}, "message": MessageDoc{}, "event": EventDoc{}, "error": ErrorDoc{}}
 }
 
 func (p *Printer) document(d any) error {
@@ -223,6 +242,9 @@ func (p *Printer) document(d any) error {
 	enc.SetIndent("", "  ")
 	return enc.Encode(d)
 }
+
+// line prints a document on one line, for those that follow each other.
+func (p *Printer) line(d any) error { return json.NewEncoder(p.Out).Encode(d) }
 
 func head(kind string) Head { return Head{1, kind} }
 
@@ -234,13 +256,17 @@ func (p *Printer) Error(code int, words, state, next string) error {
 func deviceDoc(v *inventory.Inventory, n inventory.Node) DeviceDoc {
 	d := DeviceDoc{Name: n.Name, Path: n.Path, Form: string(n.Form), Parent: n.Parent, Number: n.Number, Start: int64(n.Start), Size: int64(n.Size),
 		Logical: n.Geometry.Logical, Physical: n.Geometry.Physical, Bus: n.Hardware.Bus, Model: n.Hardware.Model, Serial: n.Hardware.Serial,
+		Vendor: n.Hardware.Vendor, WWN: n.Hardware.WWN, Firmware: n.Hardware.Firmware, Alias: n.Alias, Layer: n.Layer, BuiltOn: n.BuiltOn, Links: n.Links,
 		Removable: n.Hardware.Removable, ReadOnly: n.Hardware.ReadOnly, PartUUID: n.Entry.UUID, PartName: n.Entry.Name, PartType: n.Entry.Type,
 		Contents: []ContentDoc{}, UsedAt: []string{}, InKernel: n.InKernel, Problem: n.Problem}
 	if n.Table != nil {
 		d.Scheme, d.TableID = string(n.Table.Scheme), n.Table.ID
 	}
 	for _, c := range n.Contents {
-		doc := ContentDoc{Kind: c.Kind, Label: c.Label, UUID: c.UUID, Size: int64(c.Size), BlockSize: int64(c.BlockSize), Used: int64(c.Used), State: string(c.State), Unknown: c.Unknown}
+		doc := ContentDoc{Kind: c.Kind, Version: c.Version, Class: string(c.Class), Device: c.Device, Devices: c.Devices, Places: []SpanDoc{}, Label: c.Label, UUID: c.UUID, Size: int64(c.Size), BlockSize: int64(c.BlockSize), Used: int64(c.Used), State: string(c.State), Unknown: c.Unknown}
+		for _, s := range c.Signatures {
+			doc.Places = append(doc.Places, SpanDoc{s.Start, s.Count})
+		}
 		for _, f := range c.Facts {
 			doc.Facts = append(doc.Facts, FactDoc{f.Name, f.Value})
 		}
@@ -263,9 +289,10 @@ func devices(v *inventory.Inventory, nodes []inventory.Node) []DeviceDoc {
 func surveyDocument(s *task.Survey) SurveyDoc {
 	d := SurveyDoc{Head: head("survey"), Machine: s.Inventory.Machine.String(), Devices: []DeviceDoc{}, Free: []FreeDoc{}}
 	for _, disk := range s.Disks {
-		d.Devices = append(d.Devices, devices(s.Inventory, s.Inventory.Family(disk.Name))...)
+		family := slices.DeleteFunc(s.Inventory.Family(disk.Name), func(n inventory.Node) bool { return s.Matching != nil && n.Parent != "" && !s.Matching[n.Name] })
+		d.Devices = append(d.Devices, devices(s.Inventory, family)...)
 		for _, x := range pieces(s.Inventory, disk) {
-			if x.node == nil {
+			if x.node == nil && shown(s, x) {
 				d.Free = append(d.Free, FreeDoc{disk.Name, int64(x.start), int64(x.size)})
 			}
 		}

@@ -25,17 +25,18 @@ func (p *Printer) Inspect(i *task.Inspection) error {
 	add("path", "%s", n.Path)
 	add("size", "%d sectors × %d bytes = %d bytes (%v, %s)", int64(n.Size)/max(1, n.Geometry.Logical), n.Geometry.Logical, n.Size, n.Size, n.Size.SI())
 	add("sectors", "%d bytes logical, %d bytes physical", n.Geometry.Logical, n.Geometry.Physical)
+	p.diskFacts(i, add)
 	if n.Form == inventory.Partition {
 		add("place", "partition %d of %s, byte %d to %d", n.Number, n.Parent, n.Start, n.Start+n.Size-1)
 		add("name", "%s", n.Entry.Name)
 		add("type", "%s", n.Entry.Type)
 		add("PARTUUID", "%s", n.Entry.UUID)
 	}
-	if n.Table != nil {
-		add("table", "%s %s, %d of %d entries used", strings.ToUpper(string(n.Table.Scheme)), n.Table.ID, len(n.Table.Parts), n.Table.Slots)
-	}
 	for _, u := range i.Uses {
-		add(string(u.How), "%s %s", u.Where, u.Options)
+		useFacts(i, u, add)
+	}
+	for _, link := range n.Links {
+		add("link", "%s", link)
 	}
 	for _, line := range i.References {
 		add("named by", "%s", line)
@@ -45,7 +46,7 @@ func (p *Printer) Inspect(i *task.Inspection) error {
 	}
 	p.facts(rows)
 	for _, c := range n.Contents {
-		p.printf("\n%s\n", p.paint(Strong, c.Kind))
+		p.printf("\n%s\n", p.paint(Strong, visible(strings.TrimSpace(c.Kind+" "+c.Version))))
 		rows = nil
 		add("state", "%s", c.State)
 		if c.Label != "" {
@@ -53,6 +54,9 @@ func (p *Printer) Inspect(i *task.Inspection) error {
 		}
 		if c.UUID != "" {
 			add("UUID", "%s", c.UUID)
+		}
+		if c.Devices != "" {
+			add("spans", "%s", c.Devices)
 		}
 		for _, s := range c.Signatures {
 			add("signature", "byte %d, %d long", s.Start, s.Count)
@@ -83,6 +87,54 @@ func summary(n inventory.Node) string {
 		return strings.ToUpper(string(n.Table.Scheme))
 	}
 	return "empty"
+}
+
+// diskFacts are the figures of a whole disk: what it says of itself, and where
+// partitions begin on it.
+func (p *Printer) diskFacts(i *task.Inspection, add func(name, format string, args ...any)) {
+	n, h := i.Node, i.Node.Hardware
+	if n.Parent != "" {
+		return
+	}
+	if n.Geometry.MinIO > n.Geometry.Physical || n.Geometry.OptIO > 0 {
+		add("best I/O", "%d bytes at least, %d bytes best", n.Geometry.MinIO, n.Geometry.OptIO)
+	}
+	if n.Geometry.Offset > 0 {
+		add("offset", "the first physical sector begins %d bytes in", n.Geometry.Offset)
+	}
+	add("alignment", "%s", i.Alignment)
+	add("WWN", "%s", h.WWN)
+	add("firmware", "%s", h.Firmware)
+	if h.Discard > 0 {
+		add("discard", "in steps of %v", h.Discard)
+	}
+	add("cache", "%s", h.WriteCache)
+	add("zones", "%s", h.Zoned)
+	if n.Table != nil {
+		add("table", "%s %s, %d of %d entries used", strings.ToUpper(string(n.Table.Scheme)), n.Table.ID, len(n.Table.Parts), n.Table.Slots)
+		for _, f := range i.Places {
+			add(f.Name, "%s", f.Value)
+		}
+	}
+}
+
+// useFacts says how a node is used: for a mount the options that it has beside
+// those of fstab, and how full it is.
+func useFacts(i *task.Inspection, u inventory.Use, add func(name, format string, args ...any)) {
+	add(string(u.How), "%s", strings.TrimSpace(u.Where+" "+u.Elsewhere))
+	if u.How != inventory.Mounted {
+		return
+	}
+	add("options", "%s", u.Options)
+	if want, ok := i.Wanted[u.Where]; ok {
+		add("in fstab", "%s", want)
+	}
+	if s := u.Space; s.Total > 0 {
+		add("space", "%d of %d bytes free (%v of %v)", s.Free, s.Total, s.Free, s.Total)
+		if s.Files > 0 {
+			add("inodes", "%d of %d free", s.Left, s.Files)
+		}
+	}
 }
 
 // facts prints names and values; a value that is too long goes on below.

@@ -20,16 +20,31 @@ func (p *Printer) Survey(s *task.Survey) error {
 		odd[f.Thing] = true
 	}
 	p.printf("%s\n", p.paint(Strong, visible(s.Inventory.Machine.String())))
+	built := func(d inventory.Node) bool { return d.Form == inventory.Array || d.Form == inventory.Volume }
 	for _, d := range s.Disks {
-		p.printf("\n")
-		p.disk(s.Inventory, d, odd)
+		if !built(d) {
+			p.printf("\n")
+			p.disk(s, d, odd)
+		}
+	}
+	if slices.ContainsFunc(s.Disks, built) {
+		p.printf("\n%s\n", p.paint(Strong, "volumes and arrays"))
+		for _, d := range s.Disks {
+			if built(d) {
+				p.printf("\n")
+				p.disk(s, d, odd)
+			}
+		}
+	}
+	if len(s.Disks) == 0 {
+		p.printf("\n%s\n", nothingShown(s.Filter))
 	}
 	p.printf("\n")
-	if p.Terminal {
+	if p.Terminal && len(s.Disks) > 0 {
 		p.printf("%s\n", p.paint(Free, "█ in use   ▓ holds something   ▁ empty   ░ free   ! deserves a look"))
 	}
 	if len(s.LeftOut) > 0 {
-		p.wrap(0, "", fmt.Sprintf("left out: %s; fundus survey %s shows it", visible(strings.Join(s.LeftOut, ", ")), visible(s.LeftOut[0])))
+		p.printf("%s\n", p.paint(Free, fmt.Sprintf("left out: %s; fundus survey --all", leftOut(s.LeftOut))))
 	}
 	marked := 0
 	for _, d := range s.Disks {
@@ -45,9 +60,41 @@ func (p *Printer) Survey(s *task.Survey) error {
 	return nil
 }
 
-func (p *Printer) disk(v *inventory.Inventory, d inventory.Node, odd map[string]bool) {
+// nothingShown says what was looked for in vain.
+func nothingShown(f task.SurveyFilter) string {
+	var words []string
+	if f.Unused {
+		words = append(words, "unused: every device holds something or is used")
+	}
+	if len(f.Kinds) > 0 {
+		words = append(words, "that holds "+visible(strings.Join(f.Kinds, " or ")))
+	}
+	if f.Removable {
+		words = append(words, "on a disk that can be taken out")
+	}
+	if len(words) == 0 {
+		return "there is no disk"
+	}
+	return "there is nothing " + strings.Join(words, ", ")
+}
+
+// leftOut counts what was not shown, or names it where it is little.
+func leftOut(names []string) string {
+	const few = 4
+	if len(names) <= few {
+		return visible(strings.Join(names, ", "))
+	}
+	return count(len(names), "loop device") + " and the like"
+}
+
+func (p *Printer) disk(s *task.Survey, d inventory.Node, odd map[string]bool) {
+	v := s.Inventory
 	right := fmt.Sprintf("%s  %s", p.size(d.Size, d.Geometry.Logical), scheme(d))
-	left := fmt.Sprintf("%-3s  %s", visible(d.Name), strings.Join(hardware(d), " · "))
+	name := visible(d.Name)
+	if d.Alias != "" {
+		name = visible(d.Alias) + " (" + name + ")"
+	}
+	left := fmt.Sprintf("%-3s  %s", name, strings.Join(hardware(d), " · "))
 	mark := " "
 	if odd[d.Name] {
 		mark = "!"
@@ -66,7 +113,7 @@ func (p *Printer) disk(v *inventory.Inventory, d inventory.Node, odd map[string]
 	if p.Terminal {
 		p.printf("      %s\n", p.bar(v, d))
 	}
-	rows := p.rows(v, d, odd)
+	rows := p.rows(s, d, odd)
 	if len(rows) == 0 {
 		p.printf("      %s\n", p.paint(Free, "empty: no table, no file system"))
 		return
@@ -102,9 +149,24 @@ func pieces(v *inventory.Inventory, d inventory.Node) []piece {
 	return out
 }
 
-func (p *Printer) rows(v *inventory.Inventory, d inventory.Node, odd map[string]bool) [][]string {
+// shown reports whether the survey's filter lets the piece pass.
+func shown(s *task.Survey, x piece) bool {
+	if s.Matching == nil {
+		return true
+	}
+	if x.node == nil {
+		return s.Filter.Unused
+	}
+	return s.Matching[x.node.Name]
+}
+
+func (p *Printer) rows(s *task.Survey, d inventory.Node, odd map[string]bool) [][]string {
 	var rows [][]string
+	v := s.Inventory
 	for _, x := range pieces(v, d) {
+		if !shown(s, x) {
+			continue
+		}
 		start, size := p.size(x.start, d.Geometry.Logical), p.size(x.size, d.Geometry.Logical)
 		if x.node == nil {
 			rows = append(rows, []string{"", p.paint(Free, "·"), p.paint(Free, start), p.paint(Free, size), p.paint(Free, "free"), "", "", ""})
@@ -125,6 +187,9 @@ func (p *Printer) rows(v *inventory.Inventory, d inventory.Node, odd map[string]
 		if ok && c.HasUsage && c.Size > 0 {
 			full = fmt.Sprintf("%d%%", int64(float64(c.Used)/float64(c.Size)*100))
 		}
+		if space, mounted := spaceOf(v, *n); mounted { // newer than the superblock
+			full = fmt.Sprintf("%d%%", int64(float64(space.Total-space.Free)/float64(space.Total)*100))
+		}
 		used, state := usedAt(v, *n)
 		holds := n.Holds()
 		if holds == "" {
@@ -133,6 +198,16 @@ func (p *Printer) rows(v *inventory.Inventory, d inventory.Node, odd map[string]
 		rows = append(rows, []string{mark, number, start, size, holds, label, p.paint(state, used), full})
 	}
 	return rows
+}
+
+// spaceOf is how full a mounted node is, by its mount.
+func spaceOf(v *inventory.Inventory, n inventory.Node) (inventory.Space, bool) {
+	for _, u := range v.UsesOf(n.Name) {
+		if u.How == inventory.Mounted && u.Space.Total > 0 {
+			return u.Space, true
+		}
+	}
+	return inventory.Space{}, false
 }
 
 // usedAt says where a node is used, else which line of fstab names it.
@@ -178,16 +253,29 @@ func hardware(d inventory.Node) []string {
 		kind = "removable"
 	}
 	words := []string{strings.TrimSpace(kind + " " + strings.ToUpper(d.Hardware.Bus))}
-	if d.Form == inventory.Image {
+	switch {
+	case d.Form == inventory.Image:
 		words = []string{"image file"}
+	case d.Layer != "":
+		words = []string{visible(d.Layer)}
+	case d.Hardware.Backing != "":
+		words = []string{"loop device", "carries " + visible(d.Hardware.Backing)}
+	case d.Minor():
+		words = []string{d.Hardware.Bus}
 	}
-	for _, w := range []string{d.Hardware.Model, d.Hardware.Serial} {
+	if len(d.BuiltOn) > 0 {
+		words = append(words, "on "+visible(strings.Join(d.BuiltOn, ", ")))
+	}
+	for _, w := range []string{d.Hardware.Vendor, d.Hardware.Model, d.Hardware.Serial} {
 		if w != "" {
 			words = append(words, visible(w))
 		}
 	}
 	if d.Hardware.ReadOnly {
 		words = append(words, "read-only")
+	}
+	if d.Hardware.State != "" {
+		words = append(words, visible(d.Hardware.State))
 	}
 	return words
 }

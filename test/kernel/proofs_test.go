@@ -43,6 +43,8 @@ func TestKernel(t *testing.T) {
 			{"sectors of 4096 bytes", proveLargeSectors},
 			{"hundreds of gigabytes and more than 16 TiB", proveHuge},
 			{"nothing starts by itself", proveNothingStarts},
+			{"probes beside udev", proveProbes},
+			{"topology, and disks that come and go", proveTopology},
 			{"what is in use is refused", proveInUse},
 			{"what is claimed names who", proveClaimed},
 			{"what only the next boot takes up", proveLater},

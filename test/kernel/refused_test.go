@@ -112,3 +112,29 @@ func proveFrugal(t *testing.T, j *judge) {
 	}
 	fmt.Printf("kernel proof: a partition added to 1 TiB: %d sectors written where %d differ, %d syncs; survey opens each node once\n", sectors, differ, flushes)
 }
+
+// proveTopology: a volume is shown with its name, with what it is built on and
+// who holds that, can be formatted and mounted, and coming and going is told as
+// it happens; figures are those of sysfs and statfs.
+func proveTopology(t *testing.T, j *judge) {
+	a := j.run(t, start{modules: []string{"dm-mod", "loop"}, images: []string{blank(t, 64<<20), blank(t, 64<<20)}, commands: []string{
+		"table new ubda --commit", "partition add ubda --size 40MiB --commit", "watch", "map herbarium ubda1", "carry ubdb 512", "pause",
+		"format herbarium ext4 --label herbarium --commit", "fstab add herbarium /srv --commit", "mount /srv", "survey", "survey --all", "survey --unused", "inspect herbarium", "inspect ubda1", "statfs /srv", "unmount /srv", "fstab remove /srv --commit", "unmap herbarium", "watched",
+		"format ubda1 ext4 --lose=herbarium --commit",
+	}})[1]
+	says(t, a.Said, [][]string{
+		{fine}, {fine}, {"watching"}, {"mapped"}, {"loop0"}, {}, {"done: format dm-0", fine}, {fine}, {fine},
+		{"volumes and arrays", "herbarium (dm-0) mapped device - on ubda1", "/srv", "part of dm-0", "left out: loop0", fine}, {"loop0 loop device - carries /dev/ubdb", fine},
+		{"ubdb", fine}, {"ext4 herbarium", "mapped device", "/dev/mapper/herbarium", "40.0 MiB", fine}, {"ext4 herbarium", "held dm-0", fine}, {"blocks"}, {fine}, {fine}, {"mapped"},
+		{"dm-0 plugged in", "40.0 MiB", "loop0 changed", "dm-0 taken out", fine}, {"done: format ubda1", fine},
+	})
+	var total, free, files, left int64
+	if n, _ := fmt.Sscanf(a.Said[14], "blocks %d free %d files %d left %d", &total, &free, &files, &left); n != 4 {
+		t.Fatal(a.Said[14])
+	}
+	for _, words := range []string{fmt.Sprintf("%d of %d bytes free", free, total), fmt.Sprintf("%d of %d free", left, files)} {
+		if !strings.Contains(strings.Join(strings.Fields(a.Said[12]), " "), words) {
+			t.Errorf("statfs says %s; inspect:\n%s", words, a.Said[12])
+		}
+	}
+}

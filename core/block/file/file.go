@@ -145,6 +145,10 @@ func (d *File) Lock() error {
 	return nil
 }
 
+// Refresh drops the clean pages that the kernel keeps of a device: what somebody
+// wrote through another device over the same bytes is not in them.
+func (d *File) Refresh() error { return unix.Fadvise(int(d.f.Fd()), 0, 0, unix.FADV_DONTNEED) }
+
 // ReadAt reads from the file.
 func (d *File) ReadAt(p []byte, off int64) (int, error) { return d.f.ReadAt(p, off) }
 

@@ -39,6 +39,9 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	if s.UUID != uuid.Nil {
 		c.UUID = s.UUID.String()
 	}
+	if c.Kind == "ext journal" {
+		c.Class, c.HasUsage = fs.Member, false
+	}
 	if used, ok := (s.Blocks - s.Free).Times(s.BlockSize); ok {
 		c.Used = used
 	}

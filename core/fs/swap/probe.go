@@ -21,10 +21,11 @@ import (
 // Offsets in the first page, in bytes.
 const (
 	magic     = "SWAPSPACE2"
-	versionAt = 1024 // u32, 1
-	lastPage  = 1028 // u32
-	uuidAt    = 1036 // 16 bytes
-	labelAt   = 1052 // 16 bytes
+	asleep    = "S1SUSPEND\x00" // in its place: an image of the memory (kernel/power/swap.c)
+	versionAt = 1024            // u32, 1
+	lastPage  = 1028            // u32
+	uuidAt    = 1036            // 16 bytes
+	labelAt   = 1052            // 16 bytes
 	headerEnd = 1068
 )
 
@@ -35,14 +36,19 @@ func Probe(dev block.Device) (*fs.Content, error) {
 		if err != nil {
 			return nil, err
 		}
-		if string(sign) != magic {
+		if string(sign) != magic && string(sign) != asleep {
 			continue
 		}
 		b, err := block.ReadSized(dev, 0, headerEnd, headerEnd)
 		if err != nil {
 			return nil, err
 		}
-		return describe(b, page), nil
+		c := describe(b, page)
+		if string(sign) == asleep && c.State == fs.Clean {
+			c.State = fs.Asleep
+			c.Facts = append(c.Facts, fs.Fact{Name: "asleep", Value: "it holds the memory of a machine that hibernates: what is changed now is overwritten when that wakes up"})
+		}
+		return c, nil
 	}
 	return nil, nil
 }

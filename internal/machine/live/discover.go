@@ -46,15 +46,12 @@ func (m *Machine) discover(ctx context.Context, v *inventory.Inventory) error {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		if leftOut(e.Name()) {
-			continue
-		}
 		d, err := m.listed(e.Name())
 		if err != nil {
 			return err
 		}
-		if d.node.Size == 0 || strings.HasPrefix(d.node.Name, "loop") && d.node.Hardware.Backing == "" {
-			continue // an empty drive
+		if d.absent() {
+			continue
 		}
 		names[d.dev] = d.node.Name
 		for _, p := range d.parts {
@@ -71,15 +68,6 @@ func (m *Machine) discover(ctx context.Context, v *inventory.Inventory) error {
 	v.Uses = append(v.Uses, m.elsewhere(v, names)...)
 	v.Uses = append(v.Uses, m.swaps(v)...)
 	return nil
-}
-
-// leftOut are disks that are no disks to an administrator.
-func leftOut(name string) bool {
-	return slices.ContainsFunc([]string{"ram", "zram", "sr", "fd"}, func(prefix string) bool {
-		rest, ok := strings.CutPrefix(name, prefix)
-		_, err := strconv.Atoi(rest)
-		return ok && err == nil
-	})
 }
 
 // attribute reads one value of sysfs; "" where there is none.
@@ -117,15 +105,10 @@ func (m *Machine) listed(name string) (listed, error) {
 	if err != nil {
 		link = dir
 	}
-	n.Hardware = inventory.Hardware{Bus: bus(link), Model: attribute(dir, "device/model"), Serial: attribute(dir, "device/serial"),
-		Rotational: attribute(queue, "rotational") == "1", Removable: attribute(dir, "removable") == "1", ReadOnly: attribute(dir, "ro") == "1"}
-	if n.Hardware.Serial == "" {
-		n.Hardware.Serial = attribute(dir, "serial") // virtio
-	}
-	if n.Hardware.Backing = attribute(dir, "loop/backing_file"); n.Hardware.Backing != "" {
-		n.Hardware.Bus = "loop"
-	}
+	n.Hardware = m.hardware(dir, link, d.dev)
 	n.Identity = inventory.Identity{Disk: identity(dir, link, n.Hardware), Size: n.Size, Sector: quantity.Bytes(n.Geometry.Logical)}
+	layer(dir, &n)
+	n.Links = m.links(d.dev, n.Alias)
 	d.node = n
 	parts, err := filepath.Glob(filepath.Join(dir, name+"*"))
 	for _, p := range parts {
@@ -136,33 +119,12 @@ func (m *Machine) listed(name string) (listed, error) {
 	return d, err
 }
 
-// bus is how the disk is connected, read off its place in the device tree.
-func bus(link string) string {
-	for _, b := range [][2]string{{"/usb", "usb"}, {"/nvme", "nvme"}, {"/ata", "sata"}, {"/mmc", "mmc"}, {"/virtio", "virtio"}, {"/iscsi", "iscsi"}, {"/host", "scsi"}, {"/virtual/", "virtual"}} {
-		if strings.Contains(link, b[0]) {
-			return b[1]
-		}
-	}
-	return ""
-}
-
-// identity is the WWN, else bus, model and serial, else the place in the device
-// tree.
-func identity(dir, link string, h inventory.Hardware) string {
-	for _, name := range []string{"wwid", "device/wwid"} {
-		if wwn := attribute(dir, name); wwn != "" {
-			return wwn
-		}
-	}
-	if h.Serial != "" {
-		return strings.TrimSpace(h.Bus + " " + h.Model + " " + h.Serial)
-	}
-	return link
-}
-
 // scan looks at what is on the disk. What the kernel has and the table has not
 // is listed too.
 func (m *Machine) scan(d listed) []inventory.Node {
+	if d.node.Hardware.State == "offline" {
+		return d.unread(ErrOffline) // a read might never end
+	}
 	dev, err := m.open(d)
 	if err != nil {
 		return d.unread(err)
@@ -174,11 +136,14 @@ func (m *Machine) scan(d listed) []inventory.Node {
 			return n.Number == p.number && int64(n.Start) == p.start && int64(n.Size) == p.size
 		})
 		if i >= 0 {
-			nodes[i].InKernel = true
+			nodes[i].InKernel, nodes[i].Links = true, m.links(p.dev, "")
 		}
 	}
 	return nodes
 }
+
+// ErrOffline is why a disk is not read.
+var ErrOffline = errors.New("its driver calls it offline: nothing is read from it; check its cable and power")
 
 // unread lists the disk and the kernel's partitions without their contents.
 func (d listed) unread(err error) []inventory.Node {
@@ -210,16 +175,28 @@ func (m *Machine) open(d listed) (block.Device, error) {
 		return nil, err
 	}
 	n := &narrow{File: disk}
+	if isHeld(d.dir) {
+		_ = disk.Refresh() // as below
+	}
 	for _, p := range d.parts {
 		if !fits(p, disk.Size()) {
 			continue
 		}
 		part, err := file.Open(filepath.Join(m.at.dev, p.name), false, d.node.Geometry)
 		if err == nil {
+			if isHeld(filepath.Join(d.dir, p.name)) {
+				_ = part.Refresh() // what is read then may be older, and is read anew when it matters
+			}
 			n.parts = append(n.parts, opened{p.start, min(p.size, part.Size()), part})
 		}
 	}
 	return n, nil
+}
+
+// isHeld reports whether another device is built on the one with the directory.
+func isHeld(dir string) bool {
+	entries, err := os.ReadDir(filepath.Join(dir, "holders"))
+	return err == nil && len(entries) > 0
 }
 
 func fits(p kernelPart, disk int64) bool {

@@ -104,7 +104,7 @@ func TestDiscover(t *testing.T) {
 	for _, n := range v.Nodes {
 		names = append(names, n.Name)
 	}
-	if got := strings.Join(names, " "); got != "sdb sdb1 sdb2 sdc sdc1" {
+	if got := strings.Join(names, " "); got != "sdb sdb1 sdb2 sdc sdc1 sr0" {
 		t.Fatalf("nodes: %s", got)
 	}
 	sdb, _ := v.Node("sdb")
@@ -203,5 +203,29 @@ func TestNarrowReadsAcrossBorders(t *testing.T) {
 	}
 	if _, err := block.ReadSized(dev, 64<<20-512, 1024, 1024); err == nil {
 		t.Error("a read past the end succeeded")
+	}
+}
+
+// TestUevents: disks that come, change and go are told once each; partitions and
+// other subsystems are not.
+func TestUevents(t *testing.T) {
+	m := fernhill(t)
+	var got []string
+	report := func(e machine.Event) {
+		got = append(got, fmt.Sprintf("%s %v %v %d", e.Name, e.Came, e.Changed, len(e.Nodes)))
+	}
+	for _, text := range []string{
+		"add@/block/sdb\x00ACTION=add\x00DEVPATH=/block/sdb\x00SUBSYSTEM=block\x00DEVTYPE=disk\x00",
+		"add@/block/sdb/sdb1\x00ACTION=add\x00DEVPATH=/block/sdb/sdb1\x00SUBSYSTEM=block\x00DEVTYPE=partition\x00",
+		"add@/bus\x00ACTION=add\x00DEVPATH=/bus\x00SUBSYSTEM=usb\x00",
+		"change@/block/sdb\x00ACTION=change\x00DEVPATH=/block/sdb\x00SUBSYSTEM=block\x00DEVTYPE=disk\x00",
+		"change@/block/sdb\x00ACTION=change\x00DEVPATH=/block/sdb\x00SUBSYSTEM=block\x00DEVTYPE=disk\x00DISK_MEDIA_CHANGE=1\x00",
+		"remove@/block/sdz\x00ACTION=remove\x00DEVPATH=/block/sdz\x00SUBSYSTEM=block\x00DEVTYPE=disk\x00",
+		"=\x00\x00ACTION", "",
+	} {
+		m.announced([]byte(text), report)
+	}
+	if want := "sdb true false 3, sdb false true 3, sdz false false 0"; strings.Join(got, ", ") != want {
+		t.Errorf("%q, want %q", got, want)
 	}
 }

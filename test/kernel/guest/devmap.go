@@ -12,6 +12,7 @@ const (
 	dmCreate = 0xc138fd03
 	dmLoad   = 0xc138fd09
 	dmResume = 0xc138fd06
+	dmRemove = 0xc138fd04
 )
 
 type dmRequest struct {
@@ -44,7 +45,21 @@ func mapDevice(words []string) string {
 		return err.Error()
 	}
 	defer control.Close()
-	for _, request := range []uintptr{dmCreate, dmLoad, dmResume} {
+	return mapRequests(control, words, sectors, dmCreate, dmLoad, dmResume)
+}
+
+// unmap takes the device away.
+func unmap(words []string) string {
+	control, err := os.OpenFile("/dev/mapper/control", os.O_RDWR, 0)
+	if err != nil {
+		return err.Error()
+	}
+	defer control.Close()
+	return mapRequests(control, words, 0, dmRemove)
+}
+
+func mapRequests(control *os.File, words []string, sectors int64, requests ...uintptr) string {
+	for _, request := range requests {
 		r := dmRequest{version: [3]uint32{4}, start: 312}
 		r.size = uint32(unsafe.Sizeof(r))
 		copy(r.name[:], words[0])

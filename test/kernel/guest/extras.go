@@ -22,12 +22,19 @@ import (
 )
 
 // extras are lines that are not commands of fundus.
-type extras struct{ writer *writer }
+type extras struct {
+	writer  *writer
+	watcher *exec.Cmd
+	watched bytes.Buffer
+}
 
 func (x *extras) find(name string) func(words []string) string {
 	return map[string]func([]string) string{
 		"writer":      x.write,                                          // DIR: writes there without a pause
 		"rest":        func([]string) string { return x.writer.rest() }, // the writer stops, and says how it went
+		"watch":       x.watch,                                          // survey --watch in the background, until "watched"
+		"watched":     x.endWatch,
+		"unmap":       unmap, // NAME
 		"grow":        func(w []string) string { return grow(w[0], w[1]) },
 		"look":        look,       // DEVICE: what the kernel makes of it
 		"helper":      helper,     // WORDS: a process of its own that holds something
@@ -49,6 +56,9 @@ func (x *extras) find(name string) func(words []string) string {
 		"plant":       plant,       // DEVICE OFFSET TEXT
 		"members":     plantMember, // DEVICE OFFSET: an array member
 		"started":     started,     // what runs by itself: swaps, arrays, mounts
+		"udev":        udev,        // DISK: what udev says of its content
+		"mountas":     mountAs,     // KIND DISK
+		"statfs":      statfs,      // DIR
 		"clear":       func([]string) string { fmt.Print("\033[H\033[2J"); return "" },
 		"show":        show, // COMMAND: on the console, as an administrator sees it
 		"pause":       func([]string) string { time.Sleep(2 * time.Second); return "" },
@@ -58,6 +68,20 @@ func (x *extras) find(name string) func(words []string) string {
 func (x *extras) write(words []string) string {
 	x.writer = startWriter(words[0])
 	return ""
+}
+
+func (x *extras) watch([]string) string {
+	x.watcher = exec.Command("/bin/fundus", "survey", "--watch")
+	x.watcher.Stdout, x.watcher.Stderr = &x.watched, &x.watched
+	err := x.watcher.Start()
+	time.Sleep(time.Second)
+	return "watching" + fine(err)
+}
+
+func (x *extras) endWatch([]string) string {
+	time.Sleep(time.Second)
+	err := errors.Join(x.watcher.Process.Signal(os.Interrupt), x.watcher.Wait())
+	return fmt.Sprintf("%s[%v]", x.watched.String(), err)
 }
 
 func look(words []string) string {
@@ -391,4 +415,34 @@ func started([]string) string {
 	}
 	slices.Sort(kinds)
 	return fmt.Sprintf("swaps %d, arrays %d, mounts %v, udev %v", bytes.Count(swaps, []byte("\n"))-1, len(arrays), mounts, kinds)
+}
+
+// udev gives what its database says of the disk's content.
+func udev(words []string) string {
+	data, err := os.ReadFile("/run/udev/data/b" + read("/sys/class/block/"+words[0], "dev"))
+	out := map[string]string{}
+	for line := range strings.Lines(string(data)) {
+		name, value, _ := strings.Cut(strings.TrimSpace(line), "=")
+		if name, ok := strings.CutPrefix(name, "E:ID_FS_"); ok && (name == "TYPE" || name == "UUID" || name == "LABEL") {
+			out[name] = value
+		}
+	}
+	line, errJSON := json.Marshal(out)
+	return string(line) + fine(errors.Join(err, errJSON))
+}
+
+// mountAs mounts the disk for reading as the kind, and lists what is there.
+func mountAs(words []string) string {
+	if err := syscall.Mount("/dev/"+words[1], "/mnt", words[0], syscall.MS_RDONLY, ""); err != nil {
+		return err.Error()
+	}
+	_, err := os.ReadDir("/mnt")
+	return "mounted" + fine(errors.Join(err, syscall.Unmount("/mnt", 0)))
+}
+
+// statfs gives what statfs(2) says, in bytes and inodes.
+func statfs(words []string) string {
+	var st syscall.Statfs_t
+	err := syscall.Statfs(words[0], &st)
+	return fmt.Sprintf("blocks %d free %d files %d left %d%s", int64(st.Blocks)*st.Frsize, int64(st.Bfree)*st.Frsize, st.Files, st.Ffree, fine(err))
 }

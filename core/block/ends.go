@@ -1,0 +1,53 @@
+package block
+
+import "sync"
+
+// How much of a device Ends reads together: at its start enough for every
+// superblock up to that of 64 KiB pages, at its end for the copies of a GPT.
+const (
+	endsHead = 68 << 10
+	endsTail = 20 << 10
+)
+
+// Ends is a device that is looked at: all who ask for its first and its last
+// bytes share one read of each. It does not notice later writes, so that it is
+// made for one look and dropped.
+type Ends struct {
+	Device
+	head, tail func() []byte
+}
+
+// NewEnds wraps the device, unless it is wrapped already.
+func NewEnds(dev Device) *Ends {
+	if e, ok := dev.(*Ends); ok {
+		return e
+	}
+	size := dev.Size()
+	load := func(off, n int64) func() []byte {
+		return sync.OnceValue(func() []byte {
+			b := make([]byte, max(n, 0))
+			if ReadFull(dev, b, off) != nil {
+				return nil // a bad sector: each asks for its own bytes
+			}
+			return b
+		})
+	}
+	sector := max(dev.Geometry().Logical, 1)
+	head, tail := min(size, endsHead)/sector*sector, min(size, endsTail)/sector*sector
+	return &Ends{dev, load(0, head), load(size-tail, tail)}
+}
+
+// ReadAt reads from what was read before, where that holds all of it.
+func (e *Ends) ReadAt(p []byte, off int64) (int, error) {
+	if end := off + int64(len(p)); off >= 0 && end <= endsHead {
+		if head := e.head(); end <= int64(len(head)) {
+			return copy(p, head[off:]), nil
+		}
+	}
+	if from := e.Size() - endsTail; off >= from && off+int64(len(p)) <= e.Size() {
+		if tail := e.tail(); len(tail) > 0 && off >= e.Size()-int64(len(tail)) {
+			return copy(p, tail[off-(e.Size()-int64(len(tail))):]), nil
+		}
+	}
+	return e.Device.ReadAt(p, off)
+}

@@ -1,0 +1,81 @@
+package kind
+
+import (
+	"testing"
+
+	"fundus/core/block"
+	"fundus/core/probe/sample"
+)
+
+func build(t testing.TB, s sample.Sample) block.Device {
+	t.Helper()
+	dev := block.NewMemory(s.Size, block.DefaultGeometry)
+	for at, b := range s.Pieces {
+		if err := block.WriteBytes(dev, b, at); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return dev
+}
+
+// TestSamples: each sample is recognised as what it is, and as nothing else.
+func TestSamples(t *testing.T) {
+	for _, s := range sample.All() {
+		found, err := Probe(build(t, s))
+		if err != nil || len(found) != 1 {
+			t.Errorf("%s: %d found, %v: %+v", s.Name, len(found), err, found)
+			continue
+		}
+		c := found[0]
+		if c.Kind != s.Kind || c.Label != s.Label || c.UUID != s.UUID || int64(c.Size) != s.Length || len(c.Signatures) == 0 {
+			t.Errorf("%s: %q %q %q %d, want %q %q %q %d; %v", s.Name, c.Kind, c.Label, c.UUID, c.Size, s.Kind, s.Label, s.UUID, s.Length, c.Facts)
+		}
+	}
+}
+
+// counting counts the bytes that are read.
+type counting struct {
+	block.Device
+	bytes int64
+}
+
+func (c *counting) ReadAt(p []byte, off int64) (int, error) {
+	c.bytes += int64(len(p))
+	return c.Device.ReadAt(p, off)
+}
+
+// TestProbesReadLittle: whatever is on a device, all probes together read less
+// than a MiB of it.
+func TestProbesReadLittle(t *testing.T) {
+	for _, s := range append(sample.All(), sample.Sample{Name: "blank", Size: 1 << 30}) {
+		c := &counting{Device: build(t, s)}
+		if _, err := Probe(c); err != nil || c.bytes > 1<<20 {
+			t.Errorf("%s: %d bytes read, %v", s.Name, c.bytes, err)
+		}
+	}
+}
+
+// FuzzSamples: a sample with some of its bytes changed is recognised or not,
+// and never makes a probe fail, or read much.
+func FuzzSamples(f *testing.F) {
+	for i, s := range sample.All() {
+		for at := range s.Pieces {
+			f.Add(uint8(i), at+70, []byte{0xFF, 0xFF, 0xFF, 0xFF})
+		}
+	}
+	f.Fuzz(func(t *testing.T, which uint8, at int64, b []byte) {
+		all := sample.All()
+		s := all[int(which)%len(all)]
+		if at < 0 || len(b) > 4096 || at > s.Size-int64(len(b)) {
+			t.Skip()
+		}
+		dev := build(t, s)
+		if err := block.WriteBytes(dev, b, at); err != nil {
+			t.Fatal(err)
+		}
+		c := &counting{Device: dev}
+		if _, err := Probe(c); err != nil || c.bytes > 2<<20 {
+			t.Fatalf("%s: %v, %d bytes read", s.Name, err, c.bytes)
+		}
+	})
+}

@@ -1,0 +1,64 @@
+package probe
+
+import (
+	"fmt"
+	"hash/crc32"
+
+	"fundus/core/block"
+	"fundus/core/fs"
+)
+
+// The superblock of btrfs (include/uapi/linux/btrfs_tree.h, struct
+// btrfs_super_block, of Linux 6.1), little-endian, offsets in bytes.
+const (
+	btrfsAt         = 64 << 10
+	btrfsSize       = 4096
+	btrfsMagic      = "_BHRfS_M"
+	btrfsFSID       = 32
+	btrfsMagicAt    = 64
+	btrfsGeneration = 72
+	btrfsTotal      = 112 // bytes of all devices
+	btrfsUsed       = 120
+	btrfsDevices    = 136
+	btrfsSector     = 144
+	btrfsNode       = 148
+	btrfsLogRoot    = 96
+	btrfsSumKind    = 196 // u16, 0 is CRC-32C
+	btrfsDevID      = 201
+	btrfsDevTotal   = 209 // bytes of this device
+	btrfsDevUUID    = 267
+	btrfsLabel      = 299 // 256 bytes
+)
+
+// Btrfs recognises btrfs, which may lie on several devices.
+func Btrfs(dev block.Device) (*fs.Content, error) {
+	l, err := read(dev, btrfsAt, btrfsSize, le)
+	if err != nil || !l.has(btrfsMagicAt, btrfsMagic) {
+		return nil, err
+	}
+	c := found("btrfs", fs.FileSystem, btrfsAt+btrfsMagicAt, len(btrfsMagic))
+	if l.u16(btrfsSumKind) == 0 {
+		if sum := crc32.Checksum(l.b[32:], crc32.MakeTable(crc32.Castagnoli)); sum != l.u32(0) {
+			return damaged(c, "CRC %#08x recorded, %#08x computed", l.u32(0), sum), nil
+		}
+	}
+	sector := uint64(l.u32(btrfsSector))
+	if !powerOfTwo(sector, 512, 65536) || l.u64(btrfsUsed) > l.u64(btrfsTotal) {
+		return damaged(c, "sectors of %d bytes, %d of %d bytes used", sector, l.u64(btrfsUsed), l.u64(btrfsTotal)), nil
+	}
+	c.Label, c.UUID, c.State = l.text(btrfsLabel, 256), l.uuid(btrfsFSID), fs.Clean
+	if l.u64(btrfsLogRoot) != 0 {
+		c.State = fs.Recovery
+	}
+	sized(c, l.u64(btrfsDevTotal)/sector, sector)
+	c.Size = times(l.u64(btrfsDevTotal), 1)
+	c.Device = l.uuid(btrfsDevUUID)
+	if devices := l.u64(btrfsDevices); devices == 1 {
+		c.Used, c.HasUsage = times(l.u64(btrfsUsed), 1), true
+	} else {
+		c.Devices = fmt.Sprintf("device %d of %d", l.u64(btrfsDevID), devices)
+	}
+	fact(c, "devices", "device %d of %d; %v of %v used on all of them", l.u64(btrfsDevID), l.u64(btrfsDevices), times(l.u64(btrfsUsed), 1), times(l.u64(btrfsTotal), 1))
+	fact(c, "nodes", "%d bytes; generation %d", l.u32(btrfsNode), l.u64(btrfsGeneration))
+	return c, nil
+}

@@ -1,0 +1,63 @@
+package probe
+
+import (
+	"fmt"
+
+	"fundus/core/block"
+	"fundus/core/fs"
+)
+
+// exFAT (the published specification, main boot region), little-endian, offsets
+// in bytes.
+const (
+	exfatMagicAt  = 3
+	exfatMagic    = "EXFAT   "
+	exfatSectors  = 72  // u64
+	exfatHeap     = 88  // u32: first sector of clusters
+	exfatClusters = 92  // u32
+	exfatRoot     = 96  // u32: first cluster of the root directory
+	exfatSerial   = 100 // u32
+	exfatRevision = 104 // u16
+	exfatFlags    = 106 // u16; bit 1: dirty
+	exfatSector   = 108 // u8: an exponent
+	exfatCluster  = 109 // u8: an exponent, sectors
+	exfatPercent  = 112 // u8: in use, 255 where not known
+	exfatName     = 0x83
+)
+
+// ExFAT recognises exFAT.
+func ExFAT(dev block.Device) (*fs.Content, error) {
+	l, err := read(dev, 0, 512, le)
+	if err != nil || !l.has(exfatMagicAt, exfatMagic) {
+		return nil, err
+	}
+	c := found("exfat", fs.FileSystem, exfatMagicAt, len(exfatMagic))
+	sector, per := power(uint64(l.u8(exfatSector))), power(uint64(l.u8(exfatCluster)))
+	if !powerOfTwo(sector, 512, 4096) || !powerOfTwo(per, 1, 32<<20/sector) {
+		return damaged(c, "sectors of 2^%d bytes, clusters of 2^%d sectors", l.u8(exfatSector), l.u8(exfatCluster)), nil
+	}
+	c.UUID = fmt.Sprintf("%04X-%04X", l.u32(exfatSerial)>>16, l.u32(exfatSerial)&0xFFFF)
+	c.Version = fmt.Sprintf("%d.%d", l.u16(exfatRevision)>>8, l.u16(exfatRevision)&0xFF)
+	if c.State = fs.Clean; l.u16(exfatFlags)&2 != 0 {
+		c.State = fs.Dirty
+	}
+	c.BlockSize, c.Size = times(sector*per, 1), times(l.u64(exfatSectors), sector)
+	fact(c, "size", "%d sectors × %d bytes = %d bytes (%v)", l.u64(exfatSectors), sector, c.Size, c.Size)
+	fact(c, "clusters", "%d of %d bytes", l.u32(exfatClusters), sector*per)
+	if p := l.u8(exfatPercent); p <= 100 {
+		c.Used, c.HasUsage = times(uint64(l.u32(exfatClusters))*uint64(p)/100, sector*per), true
+	}
+	root := uint64(l.u32(exfatRoot))
+	if root < 2 {
+		return c, nil
+	}
+	dir, err := read(dev, int64(times(uint64(l.u32(exfatHeap)), sector)+times(root-2, sector*per)), int64(min(sector*per, 4096)), le)
+	for off := 0; off+32 <= len(dir.b); off += 32 {
+		if kind := dir.u8(off); kind == 0 {
+			break
+		} else if kind == exfatName && dir.u8(off+1) <= 11 {
+			c.Label = dir.wide(off+2, int(dir.u8(off+1)), le)
+		}
+	}
+	return c, err
+}

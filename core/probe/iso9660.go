@@ -1,0 +1,80 @@
+package probe
+
+import (
+	"fmt"
+	"strings"
+
+	"fundus/core/block"
+	"fundus/core/extent"
+	"fundus/core/fs"
+)
+
+// Volume descriptors of ISO 9660 (ECMA-119), from sector 16 of 2048 bytes on.
+// Numbers stand in both byte orders; the little-endian half comes first.
+const (
+	isoAt          = 32 << 10
+	isoSector      = 2048
+	isoMagic       = "CD001"
+	isoPrimary     = 1
+	isoSecond      = 2 // supplementary: Joliet, where its escape sequence says so
+	isoTerminator  = 255
+	isoVolume      = 40  // 32 characters
+	isoBlocks      = 80  // u32
+	isoEscape      = 88  // 32 bytes
+	isoBlock       = 128 // u16
+	isoCreated     = 813 // 17 bytes: 16 digits and an offset
+	isoModified    = 830
+	isoDescriptors = 16 // that are looked at
+)
+
+// ISO9660 recognises ISO 9660, with Joliet's name where there is one.
+func ISO9660(dev block.Device) (*fs.Content, error) {
+	var c *fs.Content
+	for i := range int64(isoDescriptors) {
+		l, err := read(dev, isoAt+i*isoSector, isoSector, le)
+		if err != nil {
+			return nil, err
+		}
+		if !l.has(1, isoMagic) || l.u8(0) == isoTerminator {
+			break
+		}
+		switch kind := l.u8(0); {
+		case kind == isoPrimary && c == nil:
+			c = isoContent(l, isoAt+i*isoSector)
+		case kind == isoSecond && c != nil && joliet(l):
+			if name := strings.TrimRight(l.wide(isoVolume, 16, be), " "); name != "" && c.State != fs.Damaged {
+				c.Label = name
+			}
+			c.Signatures = append(c.Signatures, extent.Span{Start: uint64(isoAt + i*isoSector + 1), Count: 5})
+			fact(c, "Joliet", "names in UCS-2 as well")
+		}
+	}
+	return c, nil
+}
+
+func joliet(l look) bool {
+	return l.has(isoEscape, "%/@") || l.has(isoEscape, "%/C") || l.has(isoEscape, "%/E")
+}
+
+func isoContent(l look, at int64) *fs.Content {
+	c := found("iso9660", fs.FileSystem, at+1, len(isoMagic))
+	size := uint64(l.u16(isoBlock))
+	if !powerOfTwo(size, 512, 2048) {
+		return damaged(c, "blocks of %d bytes", size)
+	}
+	c.Label, c.Yields = strings.TrimRight(l.text(isoVolume, 32), " "), "udf"
+	if c.UUID = isoDate(l, isoModified); c.UUID == "" {
+		c.UUID = isoDate(l, isoCreated)
+	}
+	sized(c, uint64(l.u32(isoBlocks)), size)
+	return c
+}
+
+// isoDate is the date that serves as identifier; empty where none is recorded.
+func isoDate(l look, off int) string {
+	d := string(l.raw(off, 16))
+	if strings.Trim(d, "0\x00 ") == "" {
+		return ""
+	}
+	return fmt.Sprintf("%s-%s-%s-%s-%s-%s-%s", d[0:4], d[4:6], d[6:8], d[8:10], d[10:12], d[12:14], d[14:16])
+}

@@ -1,0 +1,53 @@
+package probe
+
+import (
+	"fundus/core/block"
+	"fundus/core/fs"
+)
+
+// The superblock of ReiserFS (fs/reiserfs/reiserfs.h of Linux 6.1),
+// little-endian, offsets in bytes.
+const (
+	reiserBlocks = 0  // u32
+	reiserFree   = 4  // u32
+	reiserBlock  = 44 // u16
+	reiserState  = 50 // u16: 1 clean, 2 in use
+	reiserMagic  = 52
+	reiserUUID   = 84
+	reiserLabel  = 100 // 16 bytes
+)
+
+// ReiserFS recognises ReiserFS 3.5 and 3.6.
+func ReiserFS(dev block.Device) (*fs.Content, error) {
+	for _, at := range []int64{64 << 10, 8 << 10} {
+		l, err := read(dev, at, 256, le)
+		if err != nil {
+			return nil, err
+		}
+		version := ""
+		for magic, v := range map[string]string{"ReIsErFs": "3.5", "ReIsEr2Fs": "3.6", "ReIsEr3Fs": "3.6, journal apart"} {
+			if l.has(reiserMagic, magic) {
+				version = v
+			}
+		}
+		if version == "" {
+			continue
+		}
+		c := found("reiserfs", fs.FileSystem, at+reiserMagic, 10)
+		c.Version = version
+		size := uint64(l.u16(reiserBlock))
+		if !powerOfTwo(size, 512, 8192) {
+			return damaged(c, "blocks of %d bytes", size), nil
+		}
+		if version != "3.5" {
+			c.UUID, c.Label = l.uuid(reiserUUID), l.text(reiserLabel, 16)
+		}
+		if c.State = fs.Recovery; l.u16(reiserState) == 1 {
+			c.State = fs.Clean
+		}
+		sized(c, uint64(l.u32(reiserBlocks)), size)
+		usedBlocks(c, uint64(l.u32(reiserFree)))
+		return c, nil
+	}
+	return nil, nil
+}

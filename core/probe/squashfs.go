@@ -1,0 +1,42 @@
+package probe
+
+import (
+	"fmt"
+	"time"
+
+	"fundus/core/block"
+	"fundus/core/fs"
+)
+
+// The superblock of squashfs 4 (fs/squashfs/squashfs_fs.h of Linux 6.1),
+// little-endian, offsets in bytes.
+const (
+	squashMagic  = "hsqs"
+	squashInodes = 4  // u32
+	squashMade   = 8  // u32
+	squashBlock  = 12 // u32
+	squashPacked = 20 // u16
+	squashLog    = 22 // u16
+	squashMajor  = 28 // u16, minor behind it
+	squashUsed   = 40 // u64
+)
+
+// Squashfs recognises squashfs, which has neither label nor identifier.
+func Squashfs(dev block.Device) (*fs.Content, error) {
+	l, err := read(dev, 0, 96, le)
+	if err != nil || !l.has(0, squashMagic) {
+		return nil, err
+	}
+	c := found("squashfs", fs.FileSystem, 0, len(squashMagic))
+	if size := uint64(l.u32(squashBlock)); !powerOfTwo(size, 4096, 1<<20) || power(uint64(l.u16(squashLog))) != size || l.u16(squashMajor) > 4 {
+		return damaged(c, "version %d, blocks of %d bytes, 2^%d", l.u16(squashMajor), size, l.u16(squashLog)), nil
+	}
+	c.Version = fmt.Sprintf("%d.%d", l.u16(squashMajor), l.u16(squashMajor+2))
+	c.BlockSize, c.Size, c.State = times(uint64(l.u32(squashBlock)), 1), times(l.u64(squashUsed), 1), fs.Clean
+	c.Used, c.HasUsage = c.Size, true
+	packed := map[uint16]string{1: "zlib", 2: "lzma", 3: "lzo", 4: "xz", 5: "lz4", 6: "zstd"}[l.u16(squashPacked)]
+	fact(c, "size", "%d bytes (%v), packed with %s", c.Size, c.Size, packed)
+	fact(c, "inodes", "%d", l.u32(squashInodes))
+	fact(c, "made", "%s", time.Unix(int64(l.u32(squashMade)), 0).UTC().Format("2006-01-02 15:04:05 UTC"))
+	return c, nil
+}

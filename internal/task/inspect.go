@@ -1,0 +1,98 @@
+package task
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"fundus/core/extent"
+	"fundus/core/finding"
+	"fundus/core/fs"
+	"fundus/core/fstab"
+	"fundus/core/inventory"
+	"fundus/core/table"
+	"fundus/core/verify"
+	"fundus/internal/machine"
+)
+
+// Inspection is everything known of one thing.
+type Inspection struct {
+	Node       inventory.Node
+	Disk       inventory.Node // it itself, or the disk that it is part of
+	Uses       []inventory.Use
+	References []string          // lines of text files that name it
+	Places     []fs.Fact         // partitions and gaps of a disk, in their order
+	Alignment  string            // how the alignment step of its disk was worked out
+	Wanted     map[string]string // options of fstab by mount point
+	Findings   []finding.Finding
+}
+
+// LookInspect looks at one device.
+func LookInspect(ctx context.Context, r machine.Reader, word string) (*Inspection, error) {
+	v, err := r.Inventory(ctx)
+	if err != nil {
+		return nil, err
+	}
+	n, err := Resolve(v, word)
+	if err != nil {
+		return nil, err
+	}
+	i := &Inspection{Node: n, Disk: n, Uses: v.UsesOf(n.Name), Findings: verify.About(v, verify.All(v), n.Name)}
+	if n.Parent != "" {
+		i.Disk, _ = v.Node(n.Parent)
+	}
+	if n.Table != nil {
+		i.Places = tableFacts(n.Table)
+	}
+	i.Alignment, i.Wanted = alignment(i.Disk), map[string]string{}
+	for _, l := range v.Fstab().Entries() {
+		if slices.ContainsFunc(v.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name }) {
+			i.Wanted[l.Entry.Dir] = strings.Join(l.Entry.Options, ",")
+			i.References = append(i.References, fmt.Sprintf("%s:%d  %s", fstab.Path, l.Number, strings.TrimSpace(l.Raw)))
+		}
+	}
+	return i, nil
+}
+
+// alignment says where partitions begin, and why.
+func alignment(d inventory.Node) string {
+	s := step(d)
+	why := fmt.Sprintf("a multiple of the physical sector of %d bytes", d.Geometry.Physical)
+	if d.Geometry.OptIO > 0 && int64(s)%d.Geometry.OptIO == 0 {
+		why += fmt.Sprintf(" and of the best I/O of %d bytes", d.Geometry.OptIO)
+	}
+	return fmt.Sprintf("partitions begin on multiples of %v (%d bytes), %s", s, s, why)
+}
+
+// tableFacts are partitions and gaps in the order of their place.
+func tableFacts(t *table.Table) (out []fs.Fact) {
+	type row struct {
+		start       uint64
+		name, words string
+	}
+	var rows []row
+	place := func(s extent.Span) string {
+		_, size, _ := t.Bytes(s)
+		return fmt.Sprintf("sectors %d to %d: %d × %d bytes = %d bytes (%v, %s)", s.Start, s.End()-1, s.Count, t.Sector, size, size, size.SI())
+	}
+	for _, p := range t.Parts {
+		words := place(p.Span) + "; type " + p.Type + ", PARTUUID " + p.UUID
+		if p.Name != "" {
+			words += ", named " + p.Name
+		}
+		if p.Attributes != 0 {
+			words += fmt.Sprintf(", attributes %#x", p.Attributes)
+		}
+		rows = append(rows, row{p.Span.Start, fmt.Sprintf("partition %d", p.Number), words})
+	}
+	for _, gap := range t.Gaps() {
+		rows = append(rows, row{gap.Start, "gap", place(gap)})
+	}
+	slices.SortFunc(rows, func(a, b row) int { return cmp.Compare(a.start, b.start) })
+	for _, r := range rows {
+		out = append(out, fs.Fact{Name: r.name, Value: r.words})
+	}
+	return out
+}
