@@ -49,6 +49,7 @@ func TestKernel(t *testing.T) {
 			{"what is claimed names who", proveClaimed},
 			{"what only the next boot takes up", proveLater},
 			{"images over loop devices", proveImages},
+			{"a system below a directory", proveRoot},
 			{"the disk of the running root", proveRootDisk},
 			{"frugal writes and looks", proveFrugal},
 			{"cuts of a format over a file system", proveFormatCuts},

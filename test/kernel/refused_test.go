@@ -39,6 +39,23 @@ func proveClaimed(t *testing.T, j *judge) {
 	says(t, a.Said[3:], [][]string{{"ubda1: it is claimed; process", "(exe) has it open", "nothing was changed", refused}, {"0002-", fine}})
 }
 
+// proveRoot: below --root the text files of another system are changed; undo
+// and recovery want the same word, and what is mounted elsewhere is told apart.
+func proveRoot(t *testing.T, j *judge) {
+	a := j.boot(t, false, []string{
+		"format ubda ext4 --label herbarium --commit", "mkdir /target/etc", "fstab add ubda /srv/herbarium --root /target --commit", "fstab list --root /target", "fstab list",
+		"mkdir /elsewhere", "mount ubda /elsewhere", "inspect ubda --root /target", "unmount /elsewhere", "mount /srv/herbarium --root /target", "unmount /target/srv/herbarium",
+		"undo --commit", "undo --root /target --commit", "fstab list --root /target", "survey --root /nowhere",
+	}, blank(t, 64<<20))[0]
+	says(t, a.Said, [][]string{
+		{fine}, {}, {"this machine (fernhill), the system below /target", "done: fstab line", fine}, {"/srv/herbarium", fine}, {}, {}, {"/elsewhere", fine},
+		{"/elsewhere outside of /target", fine}, {fine}, {fine}, {fine}, {"it is about the system below /target; add --root /target", refused}, {"done: undo", fine}, {}, {"there is no such directory", refused},
+	})
+	if strings.Contains(a.Said[13], "herbarium") || strings.Contains(a.Said[4], "herbarium") {
+		t.Errorf("lists: %s %s", a.Said[4], a.Said[13])
+	}
+}
+
 // proveLater: where the kernel still has another partition in the place, in use,
 // the table is written, the deed says that the next boot takes it up, and the
 // exit code is 6.
@@ -86,7 +103,7 @@ func proveRootDisk(t *testing.T, j *judge) {
 	a = j.answers(t, start{rootDisk: true, images: []string{disk, other}}, 1)[0]
 	says(t, a.Said, [][]string{
 		{"done: partition 2", fine}, {"done: format ubda2", fine}, {"root", refused}, {"root", refused}, {"root", refused}, {"behind", fine},
-		{`"1 2048 409600","2 411648 102400"`, `ubda2 mounted`}, {"22 rows, wrong: []"},
+		{`"1 2048 409600","2 411648 102400"`, `ubda2 mounted`}, {"22 rows, 4 actions, wrong: []"},
 	})
 }
 

@@ -71,29 +71,12 @@ func TestConformance(t *testing.T) {
 	}
 }
 
-// TestActionsHoldAndReverse: what was done holds, and its inverse brings the
-// state before back.
+// TestActionsHoldAndReverse runs the common list of actions there and back.
 func TestActionsHoldAndReverse(t *testing.T) {
-	b := fernhill(t)
-	for _, a := range []machine.Action{
-		{Verb: machine.Mount, Node: "sdb1", Where: "/srv/a"}, {Verb: machine.SwapOn, Node: "sdb3"},
-		{Verb: machine.RemovePartition, Disk: "sdb", Number: 2, Start: 2 * 20480 * 512, Size: 20480 * 512},
-	} {
-		inverse, ok := a.Inverse()
-		if !ok {
-			t.Fatalf("%v has no inverse", a)
-		}
-		for _, step := range []machine.Action{a, inverse} {
-			if holds, err := b.Holds(ctx, step); holds || err != nil {
-				t.Errorf("before %v: holds %v, %v", step, holds, err)
-			}
-			if err := b.Do(ctx, step); err != nil {
-				t.Errorf("%v: %v", step, err)
-			}
-			if holds, err := b.Holds(ctx, step); !holds || err != nil {
-				t.Errorf("after %v: holds %v, %v", step, holds, err)
-			}
-		}
+	subject := conformance.Subject{Disk: "sdb", Part: func(n int) string { return fmt.Sprintf("sdb%d", n) }}
+	subject.Fresh = func() (machine.Machine, error) { return fernhill(t), nil }
+	for _, wrong := range conformance.RunActions(ctx, subject) {
+		t.Error(wrong)
 	}
 }
 

@@ -165,6 +165,43 @@ func Run(ctx context.Context, s Subject) (wrong []string) {
 	return wrong
 }
 
+// Actions are some that can be taken back; the disk's partitions are those of
+// Prepare.
+func Actions(s Subject) []machine.Action {
+	const start, size = 2 * sectors * sector, sectors * sector
+	return []machine.Action{
+		{Verb: machine.Mount, Node: s.Part(1), Where: "/srv/a"},
+		{Verb: machine.SwapOn, Node: s.Part(3)},
+		{Verb: machine.ResizePartition, Disk: s.Disk, Number: 2, Start: start, Size: size / 2, Was: size},
+		{Verb: machine.RemovePartition, Disk: s.Disk, Number: 2, Start: start, Size: size},
+	}
+}
+
+// RunActions carries each action out and back: what was done holds, what was
+// taken back does not, and each is so before the other begins.
+func RunActions(ctx context.Context, s Subject) (wrong []string) {
+	m, err := s.Fresh()
+	if err != nil {
+		return []string{err.Error()}
+	}
+	for _, a := range Actions(s) {
+		inverse, ok := a.Inverse()
+		if !ok {
+			wrong = append(wrong, fmt.Sprintf("%v has no inverse", a))
+			continue
+		}
+		for _, step := range []machine.Action{a, inverse} {
+			before, errBefore := m.Holds(ctx, step)
+			errDo := m.Do(ctx, step)
+			after, errAfter := m.Holds(ctx, step)
+			if err := errors.Join(errBefore, errDo, errAfter); err != nil || before || !after {
+				wrong = append(wrong, fmt.Sprintf("%v: held before %v, after %v: %v", step, before, after, err))
+			}
+		}
+	}
+	return wrong
+}
+
 func (s Subject) row(ctx context.Context, row Row) error {
 	m, err := s.Fresh()
 	if err != nil {

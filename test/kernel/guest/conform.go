@@ -55,7 +55,8 @@ func conform(words []string) string {
 		return err.Error()
 	}
 	err = os.MkdirAll("/srv/a/deep", 0o755)
-	return fmt.Sprintf("%d rows, wrong: %q%s", len(conformance.Rows(s)), conformance.Run(context.Background(), s), fine(err))
+	wrong := append(conformance.Run(context.Background(), s), conformance.RunActions(context.Background(), s)...)
+	return fmt.Sprintf("%d rows, %d actions, wrong: %q%s", len(conformance.Rows(s)), len(conformance.Actions(s)), wrong, fine(err))
 }
 
 func request(disk string, number uintptr) error {
