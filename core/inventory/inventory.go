@@ -170,35 +170,68 @@ type File struct {
 
 // Node finds a node by its name, or by its alias.
 func (v *Inventory) Node(name string) (Node, bool) {
-	i := slices.IndexFunc(v.Nodes, func(n Node) bool { return n.Name == name })
-	if i < 0 && name != "" {
-		i = slices.IndexFunc(v.Nodes, func(n Node) bool { return n.Alias == name })
+	for i := range v.Nodes {
+		if v.Nodes[i].Name == name {
+			return v.Nodes[i], true
+		}
 	}
-	if i < 0 {
-		return Node{}, false
+	for i := range v.Nodes {
+		if v.Nodes[i].Alias == name && name != "" {
+			return v.Nodes[i], true
+		}
 	}
-	return v.Nodes[i], true
+	return Node{}, false
+}
+
+// which lists the nodes that pass, in their order.
+func (v *Inventory) which(pass func(n *Node) bool) (out []Node) {
+	for i := range v.Nodes {
+		if pass(&v.Nodes[i]) {
+			out = append(out, v.Nodes[i])
+		}
+	}
+	return out
+}
+
+// Named gives, for each node that a line of fstab names, the mount point of the
+// first such line.
+func (v *Inventory) Named() map[string]string {
+	out := map[string]string{}
+	for _, l := range v.Fstab().Entries() {
+		for _, n := range v.Resolve(l.Entry.Spec) {
+			if out[n.Name] == "" {
+				out[n.Name] = l.Entry.Dir
+			}
+		}
+	}
+	return out
 }
 
 // Disks lists the nodes that are no part of another.
 func (v *Inventory) Disks() []Node {
-	return slices.DeleteFunc(slices.Clone(v.Nodes), func(n Node) bool { return n.Parent != "" })
+	return v.which(func(n *Node) bool { return n.Parent == "" })
 }
 
 // Parts lists the partitions of a disk by their number.
 func (v *Inventory) Parts(disk string) []Node {
-	return slices.DeleteFunc(slices.Clone(v.Nodes), func(n Node) bool { return n.Parent != disk })
+	return v.which(func(n *Node) bool { return n.Parent == disk })
 }
 
 // Family is the node, its disk and its partitions: whoever is touched when the
 // whole node is written.
 func (v *Inventory) Family(name string) []Node {
-	return slices.DeleteFunc(slices.Clone(v.Nodes), func(n Node) bool { return n.Name != name && n.Parent != name })
+	return v.which(func(n *Node) bool { return n.Name == name || n.Parent == name })
 }
 
 // UsesOf lists the uses of a node.
 func (v *Inventory) UsesOf(name string) []Use {
-	return slices.DeleteFunc(slices.Clone(v.Uses), func(u Use) bool { return u.Node != name })
+	var out []Use
+	for _, u := range v.Uses {
+		if u.Node == name {
+			out = append(out, u)
+		}
+	}
+	return out
 }
 
 // Unused reports whether nothing is known that would be lost, were the node
@@ -267,21 +300,37 @@ func (n Node) Holds() string {
 	return strings.Join(kinds, "+")
 }
 
+// tags are the ways in which fstab can name a node.
+var tags = [...]string{"UUID", "LABEL", "PARTUUID", "PARTLABEL"}
+
 // Identifiers are the ways in which fstab can name the node, by their tags.
 func (n Node) Identifiers() map[string]string {
 	ids := map[string]string{}
-	if c, ok := n.Content(); ok && (c.Class == fs.FileSystem || c.Class == fs.Swap || c.Class == fs.Encrypted) {
-		ids["UUID"], ids["LABEL"] = c.UUID, c.Label
-	}
-	if n.Form == Partition {
-		ids["PARTUUID"], ids["PARTLABEL"] = n.Entry.UUID, n.Entry.Name
-	}
-	for tag, value := range ids {
-		if value == "" {
-			delete(ids, tag)
+	for _, tag := range tags {
+		if value := n.identifier(tag); value != "" {
+			ids[tag] = value
 		}
 	}
 	return ids
+}
+
+func (n *Node) identifier(tag string) string {
+	switch {
+	case tag == "PARTUUID" && n.Form == Partition:
+		return n.Entry.UUID
+	case tag == "PARTLABEL" && n.Form == Partition:
+		return n.Entry.Name
+	case tag != "UUID" && tag != "LABEL" || len(n.Contents) == 0:
+		return ""
+	}
+	c, ok := n.Content()
+	switch {
+	case !ok || c.Class != fs.FileSystem && c.Class != fs.Swap && c.Class != fs.Encrypted:
+		return ""
+	case tag == "UUID":
+		return c.UUID
+	}
+	return c.Label
 }
 
 // Resolve finds every node that the word names: TAG=VALUE, or a path.
@@ -289,14 +338,12 @@ func (v *Inventory) Resolve(word string) []Node {
 	tag, value, isTag := strings.Cut(word, "=")
 	value = strings.Trim(value, `"`)
 	var out []Node
-	for _, n := range v.Nodes {
-		switch {
-		case !isTag || strings.HasPrefix(word, "/"):
-			if n.Path == word || slices.Contains(n.Links, word) {
-				out = append(out, n)
-			}
-		case n.Identifiers()[strings.ToUpper(tag)] == value && value != "":
-			out = append(out, n)
+	isPath := !isTag || strings.HasPrefix(word, "/")
+	tag = strings.ToUpper(tag)
+	for i := range v.Nodes {
+		n := &v.Nodes[i]
+		if isPath && (n.Path == word || slices.Contains(n.Links, word)) || !isPath && value != "" && n.identifier(tag) == value {
+			out = append(out, *n)
 		}
 	}
 	if len(out) > 1 && isTag { // what is built on a device shows what is on it

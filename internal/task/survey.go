@@ -19,7 +19,8 @@ type Survey struct {
 	Inventory *inventory.Inventory
 	Disks     []inventory.Node // that were asked for, with what belongs to them
 	Findings  []finding.Finding
-	LeftOut   []string // disks that are none to an administrator, unless named
+	Named     map[string]string // mount point in fstab, by the node that the line names
+	LeftOut   []string          // disks that are none to an administrator, unless named
 	Filter    SurveyFilter
 	Matching  map[string]bool // names of the nodes that the filter lets pass; nil without one
 }
@@ -41,7 +42,7 @@ func LookSurvey(ctx context.Context, r machine.Reader, words []string, f SurveyF
 	if err != nil {
 		return nil, err
 	}
-	s := &Survey{Inventory: v, Findings: verify.All(v), Filter: f}
+	s := &Survey{Inventory: v, Findings: verify.All(v), Filter: f, Named: v.Named()}
 	if len(words) == 0 {
 		for _, n := range v.Disks() {
 			if n.Minor() && !f.All {

@@ -104,7 +104,7 @@ func (p *Printer) disk(s *task.Survey, d inventory.Node, odd map[string]bool) {
 	if d.Problem != "" {
 		p.wrap(6, "", "unreadable: "+visible(d.Problem))
 		for _, n := range v.Family(d.Name) {
-			if used, _ := usedAt(v, n); used != "" {
+			if used, _ := usedAt(v, s.Named, n); used != "" {
 				p.wrap(6, "", fmt.Sprintf("%s is used at %s", visible(n.Name), used))
 			}
 		}
@@ -190,7 +190,7 @@ func (p *Printer) rows(s *task.Survey, d inventory.Node, odd map[string]bool) []
 		if space, mounted := spaceOf(v, *n); mounted { // newer than the superblock
 			full = fmt.Sprintf("%d%%", int64(float64(space.Total-space.Free)/float64(space.Total)*100))
 		}
-		used, state := usedAt(v, *n)
+		used, state := usedAt(v, s.Named, *n)
 		holds := n.Holds()
 		if holds == "" {
 			holds = "empty"
@@ -211,7 +211,7 @@ func spaceOf(v *inventory.Inventory, n inventory.Node) (inventory.Space, bool) {
 }
 
 // usedAt says where a node is used, else which line of fstab names it.
-func usedAt(v *inventory.Inventory, n inventory.Node) (string, State) {
+func usedAt(v *inventory.Inventory, named map[string]string, n inventory.Node) (string, State) {
 	var words []string
 	for _, u := range v.UsesOf(n.Name) {
 		switch u.How {
@@ -229,10 +229,8 @@ func usedAt(v *inventory.Inventory, n inventory.Node) (string, State) {
 	if _, ok := n.Content(); !ok {
 		return "", Plain
 	}
-	for _, l := range v.Fstab().Entries() {
-		if slices.ContainsFunc(v.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name }) {
-			return "(" + visible(l.Entry.Dir) + ")", Plain
-		}
+	if dir := named[n.Name]; dir != "" {
+		return "(" + visible(dir) + ")", Plain
 	}
 	return "", Plain
 }
@@ -312,7 +310,7 @@ func (p *Printer) bar(v *inventory.Inventory, d inventory.Node) string {
 		glyph, state := "░", Free
 		if x.node != nil {
 			glyph, state = "▁", Plain
-			if _, used := usedAt(v, *x.node); used == InUse {
+			if _, used := usedAt(v, nil, *x.node); used == InUse {
 				glyph, state = "█", InUse
 			} else if x.node.Holds() != "" {
 				glyph = "▓"

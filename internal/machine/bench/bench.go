@@ -170,12 +170,11 @@ func (b *Bench) inventory(ctx context.Context, k *kernel) (*inventory.Inventory,
 		Machine: inventory.Machine{Kind: "bench", Name: b.config.Host, BootID: k.BootID}, Uses: slices.Clone(k.Uses),
 		Files: map[string]inventory.File{}, Dirs: map[string]bool{"/": true},
 	}
-	for i := range b.config.Disks {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		v.Nodes = append(v.Nodes, b.scan(ctx, &b.config.Disks[i], k)...)
+	all, err := machine.Each(ctx, len(b.config.Disks), func(i int) []inventory.Node { return b.scan(ctx, &b.config.Disks[i], k) })
+	if err != nil {
+		return nil, err
 	}
+	v.Nodes = all
 	for _, path := range b.images {
 		nodes, err := image.Scan(path)
 		if err != nil {

@@ -16,6 +16,7 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/quantity"
 	"fundus/core/scan"
+	"fundus/internal/machine"
 )
 
 // listed is a disk as sysfs lists it, with the partitions that the kernel has.
@@ -42,6 +43,7 @@ func (m *Machine) discover(ctx context.Context, v *inventory.Inventory) error {
 		return fmt.Errorf("the kernel's list of disks: %w", err)
 	}
 	names := map[string]string{} // by major:minor
+	var disks []listed
 	for _, e := range entries {
 		if err := ctx.Err(); err != nil {
 			return err
@@ -57,8 +59,11 @@ func (m *Machine) discover(ctx context.Context, v *inventory.Inventory) error {
 		for _, p := range d.parts {
 			names[p.dev] = p.name
 		}
-		v.Nodes = append(v.Nodes, m.scan(d)...)
+		disks = append(disks, d)
 		v.Uses = append(v.Uses, m.holders(d)...)
+	}
+	if v.Nodes, err = machine.Each(ctx, len(disks), func(i int) []inventory.Node { return m.scan(disks[i]) }); err != nil {
+		return err
 	}
 	uses, err := m.mounts(names)
 	if err != nil {
