@@ -109,7 +109,7 @@ type Hardware struct {
 // Minor reports whether a disk is none to an administrator who asks for the
 // machine's disks: a loop device, memory, an optical drive.
 func (n Node) Minor() bool {
-	return slices.Contains([]string{"loop", "memory", "optical", "floppy"}, n.Hardware.Bus)
+	return slices.Contains([]string{"loop", "memory", "optical", "floppy", "mmc boot area"}, n.Hardware.Bus)
 }
 
 // Identity finds a device again, whatever the kernel calls it.
@@ -152,10 +152,11 @@ type Use struct {
 	// that of another mount namespace, or one outside of the root.
 	Elsewhere string
 	Space     Space
+	Priority  int // of swap
 }
 
-// Space is what statfs(2) says of a mounted file system; zero where it was not
-// asked.
+// Space is what statfs(2) says of a mounted file system, or the kernel's list of
+// an area of swap; zero where it was not asked.
 type Space struct {
 	Total, Free quantity.Bytes
 	Files, Left uint64 // inodes

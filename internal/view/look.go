@@ -121,6 +121,10 @@ func (p *Printer) diskFacts(i *task.Inspection, add func(name, format string, ar
 // useFacts says how a node is used: for a mount the options that it has beside
 // those of fstab, and how full it is.
 func useFacts(i *task.Inspection, u inventory.Use, add func(name, format string, args ...any)) {
+	if s := u.Space; u.How == inventory.SwapOn && s.Total > 0 {
+		add("swap", "in use with priority %d: %d of %d bytes used (%v of %v)", u.Priority, s.Total-s.Free, s.Total, s.Total-s.Free, s.Total)
+		return
+	}
 	add(string(u.How), "%s", strings.TrimSpace(u.Where+" "+u.Elsewhere))
 	if u.How != inventory.Mounted {
 		return

@@ -200,10 +200,10 @@ func (p *Printer) rows(s *task.Survey, d inventory.Node, odd map[string]bool) []
 	return rows
 }
 
-// spaceOf is how full a mounted node is, by its mount.
+// spaceOf is how full a node is, by its mount, or by the list of swap.
 func spaceOf(v *inventory.Inventory, n inventory.Node) (inventory.Space, bool) {
 	for _, u := range v.UsesOf(n.Name) {
-		if u.How == inventory.Mounted && u.Space.Total > 0 {
+		if u.Space.Total > 0 {
 			return u.Space, true
 		}
 	}

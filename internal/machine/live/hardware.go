@@ -73,6 +73,9 @@ func bus(name, link string) string {
 			return n[1]
 		}
 	}
+	if strings.HasPrefix(name, "mmcblk") && (strings.Contains(name, "boot") || strings.Contains(name, "rpmb")) {
+		return "mmc boot area"
+	}
 	for _, b := range [][2]string{{"/usb", "usb"}, {"/nvme", "nvme"}, {"/ata", "sata"}, {"/mmc", "mmc"}, {"/virtio", "virtio"}, {"/xen", "xen"}, {"/session", "iscsi"}, {"/iscsi", "iscsi"}, {"/host", "scsi"}, {"/virtual/", "virtual"}} {
 		if strings.Contains(link, b[0]) {
 			return b[1]

@@ -49,7 +49,7 @@ func fernhill(t *testing.T) *Machine {
 		"sys/block/sdc/size":                  "2048", "sys/block/sdc/dev": "8:32", "sys/block/sdc/sdc1/partition": "1", "sys/block/sdc/sdc1/size": "100", "sys/block/sdc/sdc1/start": "34",
 		"sys/block/loop0/size": "2048", "sys/block/sr0/size": "2048", "sys/block/sdd/size": "0",
 		"proc/self/mountinfo": "36 35 8:17 / " + strings.ReplaceAll(dir, " ", "\\040") + "/root/srv/pressed\\040ferns rw,noatime shared:1 - ext4 /dev/sdb1 rw\n37 35 0:4 / /proc rw - proc proc rw\nshort line",
-		"proc/swaps":          "Filename Type Size Used Priority", "proc/sys/kernel/random/boot_id": "boot-one",
+		"proc/swaps":          "Filename Type Size Used Priority\n" + filepath.Join(dir, "dev/sdb2") + " partition 1000 250 -2\n/swapfile file 10 0 -3", "proc/sys/kernel/random/boot_id": "boot-one",
 		"root/etc/fstab": "LABEL=herbarium /srv/pressed\\040ferns ext4 noatime 0 2\nvault:/images /srv/images nfs defaults 0 0",
 	})
 	if err := os.MkdirAll(filepath.Join(dir, "dev"), 0o755); err != nil {
@@ -124,6 +124,9 @@ func TestDiscover(t *testing.T) {
 	}
 	if use, ok := v.MountedAt("/srv/pressed ferns"); !ok || use.Node != "sdb1" || use.Options != "rw,noatime" {
 		t.Errorf("mount: %+v", use)
+	}
+	if uses := v.UsesOf("sdb2"); len(uses) != 1 || uses[0].How != inventory.SwapOn || uses[0].Priority != -2 || uses[0].Space != (inventory.Space{Total: 1000 << 10, Free: 750 << 10}) {
+		t.Errorf("swap: %+v", uses)
 	}
 	if uses := v.UsesOf("sdb1"); len(uses) != 2 || uses[0].How != inventory.Held || uses[0].Where != "dm-0" {
 		t.Errorf("uses: %+v", uses)
@@ -227,5 +230,82 @@ func TestUevents(t *testing.T) {
 	}
 	if want := "sdb true false 3, sdb false true 3, sdz false false 0"; strings.Join(got, ", ") != want {
 		t.Errorf("%q, want %q", got, want)
+	}
+}
+
+// TestFamilies: disks of every naming family are told apart by what sysfs says
+// of them; what is no disk now is left out.
+func TestFamilies(t *testing.T) {
+	dir := t.TempDir()
+	disk := func(name string, more map[string]string) map[string]string {
+		files := map[string]string{"size": "2048", "dev": "259:1", "removable": "0", "ro": "0", "queue/rotational": "0", "queue/logical_block_size": "512"}
+		for k, v := range more {
+			files[k] = v
+		}
+		out := map[string]string{}
+		for k, v := range files {
+			out["sys/block/"+name+"/"+k] = v
+		}
+		return out
+	}
+	for name, more := range map[string]map[string]string{
+		"nvme0n1":      {"wwid": "nvme.5eed-4c53", "device/model": "Quillwort N1", "device/serial": "QN-00417", "device/firmware_rev": "7.1", "device/state": "live", "queue/write_cache": "write back"},
+		"nvme0c0n1":    {"hidden": "1"},
+		"mmcblk0":      {"device/name": "FERN8", "device/serial": "0x5eed0417", "queue/discard_granularity": "4194304", "queue/discard_max_bytes": "4194304"},
+		"md0":          {"md/level": "raid1", "md/raid_disks": "2", "md/array_state": "clean", "md/degraded": "1", "md/uuid": "5eed-md", "slaves/sda1/dev": "", "slaves/sdb1/dev": ""},
+		"dm-3":         {"dm/name": "vault-images", "dm/uuid": "LVM-5eedvault", "slaves/sdc/dev": ""},
+		"dm-4":         {"dm/name": "opened", "dm/uuid": "CRYPT-LUKS2-5eed"},
+		"loop3":        {"loop/backing_file": "/srv/card.img", "loop/offset": "1048576"},
+		"loop4":        {},
+		"sr0":          {"removable": "1"},
+		"zram0":        {},
+		"ram0":         {},
+		"sdx":          {"device/vendor": "ATA", "device/model": "Tansy T40", "device/state": "offline", "queue/rotational": "1"},
+		"cciss!c0d0":   {},
+		"nbd0":         {"size": "0"},
+		"vda":          {"serial": "FERN-VIRT", "device/vendor": "0x1af4"},
+		"mmcblk0boot0": {"ro": "1"},
+	} {
+		plant(t, dir, disk(name, more))
+	}
+	plant(t, dir, map[string]string{"proc/self/mountinfo": "", "run/udev/data/b259:1": "E:ID_SERIAL_SHORT=UD-1\nS:disk/by-id/one", "etc/hostname": "fernhill"})
+	m := &Machine{"fernhill", nil, places{filepath.Join(dir, "sys"), filepath.Join(dir, "proc"), filepath.Join(dir, "dev"), dir}}
+	v, err := m.Inventory(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, n := range v.Nodes {
+		h := n.Hardware
+		got = append(got, strings.TrimSpace(strings.Join(strings.Fields(fmt.Sprintf("%s %s %s %s %s %s %s %s %v %s %s", n.Name, n.Form, h.Bus, h.Vendor, h.Model, h.Serial, h.Firmware, n.Alias, n.BuiltOn, n.Layer, h.State)), " ")))
+	}
+	want := []string{
+		"cciss!c0d0 disk UD-1 []",
+		"dm-3 volume UD-1 vault-images [sdc] logical volume",
+		"dm-4 volume UD-1 opened [] opened, encrypted device",
+		"loop3 disk loop UD-1 []",
+		"md0 array UD-1 [sda1 sdb1] RAID 1 of 2 devices, clean, 1 missing",
+		"mmcblk0 disk mmc FERN8 0x5eed0417 []",
+		"mmcblk0boot0 disk mmc boot area UD-1 []",
+		"nvme0n1 disk nvme Quillwort N1 QN-00417 7.1 []",
+		"sdx disk Tansy T40 UD-1 [] offline",
+		"sr0 disk optical UD-1 []",
+		"vda disk FERN-VIRT []",
+		"zram0 disk memory UD-1 []",
+	}
+	if strings.Join(got, "\n") != strings.Join(want, "\n") {
+		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+	if n, _ := v.Node("vault-images"); n.Identity.Disk == "" || !strings.Contains(strings.Join(n.Links, " "), "/dev/mapper/vault-images") {
+		t.Errorf("vault-images: %+v", n)
+	}
+	if n, _ := v.Node("sdx"); !strings.Contains(n.Problem, "offline") {
+		t.Errorf("offline: %q", n.Problem)
+	}
+	if n, _ := v.Node("mmcblk0"); n.Hardware.Discard != 4<<20 || n.Path != filepath.Join(dir, "dev", "mmcblk0") {
+		t.Errorf("mmcblk0: %+v", n)
+	}
+	if n, _ := v.Node("cciss!c0d0"); n.Path != filepath.Join(dir, "dev", "cciss/c0d0") {
+		t.Errorf("%s", n.Path)
 	}
 }

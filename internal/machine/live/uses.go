@@ -125,6 +125,8 @@ func (m *Machine) elsewhere(v *inventory.Inventory, names map[string]string) (us
 	return uses
 }
 
+// swaps reads the kernel's list: a line has the path, the type, size and use in
+// KiB, and the priority.
 func (m *Machine) swaps(v *inventory.Inventory) (uses []inventory.Use) {
 	data, err := os.ReadFile(filepath.Join(m.at.proc, "swaps"))
 	if err != nil {
@@ -133,9 +135,15 @@ func (m *Machine) swaps(v *inventory.Inventory) (uses []inventory.Use) {
 	for line := range strings.Lines(string(data)) {
 		f := strings.Fields(line)
 		for _, n := range v.Nodes {
-			if len(f) > 0 && n.Path == fstab.Unescape(f[0]) {
-				uses = append(uses, inventory.Use{Node: n.Name, How: inventory.SwapOn})
+			if len(f) == 0 || n.Path != fstab.Unescape(f[0]) && !slices.Contains(n.Links, fstab.Unescape(f[0])) {
+				continue
 			}
+			u := inventory.Use{Node: n.Name, How: inventory.SwapOn}
+			var size, used int64
+			if count, _ := fmt.Sscan(strings.Join(f[min(2, len(f)):], " "), &size, &used, &u.Priority); count == 3 && used >= 0 && used <= size {
+				u.Space = inventory.Space{Total: quantity.Bytes(size) * quantity.KiB, Free: quantity.Bytes(size-used) * quantity.KiB}
+			}
+			uses = append(uses, u)
 		}
 	}
 	return uses
