@@ -49,6 +49,7 @@ func Disk(disk inventory.Node, dev block.Device) []inventory.Node {
 }
 
 func describe(n *inventory.Node, dev block.Device) error {
+	dev = block.NewEnds(dev) // probes and table share what is read
 	contents, err := kind.Probe(dev)
 	if err != nil {
 		return err

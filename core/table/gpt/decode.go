@@ -129,7 +129,13 @@ func Decode(dev block.Device, lba uint64) (*Table, error) {
 	}
 	t.Entries = make([]Entry, 0, t.slots)
 	for at := 0; at < len(array); at += int(t.EntrySize) {
-		t.Entries = append(t.Entries, decodeEntry(array[at:at+int(t.EntrySize)]))
+		e := Entry{} // most are empty
+		if raw := array[at : at+int(t.EntrySize)]; !block.IsZero(raw) {
+			e = decodeEntry(raw)
+		} else if len(raw) > entryEnd {
+			e.extra = append([]byte(nil), raw[entryEnd:]...)
+		}
+		t.Entries = append(t.Entries, e)
 	}
 	return t, nil
 }

@@ -1,0 +1,133 @@
+package program
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+)
+
+const manyDisks, manyParts = 500, 4
+
+// many makes a bench of many disks, each with a table and partitions that hold
+// ext4: one is made by the program, the others are copies of its few bytes.
+func many(t testing.TB) (dir string) {
+	t.Helper()
+	dir = filepath.Join(t.TempDir(), "fernhill")
+	run := func(words ...string) { timed(t, exec.Command(binary, append(words, "--bench", dir)...)) }
+	timed(t, exec.Command(binary, "bench", "new", dir, "--host", "fernhill"))
+	run("bench", "disk", "add", "sdb", "--size", "64MiB", "--serial", "LS-20417")
+	run("table", "new", "sdb", "--commit")
+	for n := range manyParts {
+		run("partition", "add", "sdb", "--size", "12MiB", "--commit")
+		run("format", fmt.Sprintf("sdb%d", n+1), "ext4", "--commit")
+	}
+	text, err := os.ReadFile(filepath.Join(dir, "bench.yaml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	entry := string(text[strings.Index(string(text), "    - name: sdb"):])
+	all := string(text)
+	image, err := os.ReadFile(filepath.Join(dir, "disks", "sdb.img"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range manyDisks - 1 {
+		name := fmt.Sprintf("sd%c%c%c", 'c'+i/676, 'a'+i/26%26, 'a'+i%26)
+		all += strings.ReplaceAll(entry, "sdb", name)
+		sparse(t, filepath.Join(dir, "disks", name+".img"), image)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "bench.yaml"), []byte(all), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	return dir
+}
+
+// sparse writes the blocks that are not zeros.
+func sparse(t testing.TB, path string, data []byte) {
+	t.Helper()
+	f, err := os.Create(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	if err := f.Truncate(int64(len(data))); err != nil {
+		t.Fatal(err)
+	}
+	zeros := make([]byte, 4096)
+	for at := 0; at < len(data); at += len(zeros) {
+		if string(data[at:at+len(zeros)]) == string(zeros) {
+			continue
+		}
+		if _, err := f.WriteAt(data[at:at+len(zeros)], int64(at)); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// plainRead reads the same bytes of the same images, several at a time: the ends
+// of each disk and of each partition.
+func plainRead(t testing.TB, dir string) time.Duration {
+	t.Helper()
+	const head, tail, mib = 68 << 10, 20 << 10, 1 << 20
+	images, err := filepath.Glob(filepath.Join(dir, "disks", "sd[b-z]*.img"))
+	if err != nil || len(images) != manyDisks {
+		t.Fatalf("%d images: %v", len(images), err)
+	}
+	start := time.Now()
+	work := make(chan string)
+	var wait sync.WaitGroup
+	for range 8 {
+		wait.Go(func() {
+			buf := make([]byte, head)
+			for path := range work {
+				f, err := os.Open(path)
+				if err != nil {
+					t.Error(err)
+					continue
+				}
+				for _, at := range []int64{0, mib, 13 * mib, 25 * mib, 37 * mib} {
+					_, errHead := f.ReadAt(buf, at)
+					_, errTail := f.ReadAt(buf[:tail], at+12*mib-tail)
+					if errHead != nil || errTail != nil {
+						t.Error(errHead, errTail)
+					}
+				}
+				f.Close()
+			}
+		})
+	}
+	for _, path := range images {
+		work <- path
+	}
+	close(work)
+	wait.Wait()
+	return time.Since(start)
+}
+
+// TestSurveyOfManyDisks: 500 disks with four partitions each are all there, within
+// 150 MiB of memory and three seconds beyond the plain reads of the same bytes.
+func TestSurveyOfManyDisks(t *testing.T) {
+	dir := many(t)
+	plainRead(t, dir) // so that both find the bytes in memory
+	plain := plainRead(t, dir)
+	took, usage := timed(t, exec.Command(binary, "survey", "--bench", dir, "--quiet"))
+	out, err := exec.Command(binary, "survey", "--bench", dir, "--json").Output()
+	var doc struct{ Devices []struct{ Form string } }
+	if err != nil || json.Unmarshal(out, &doc) != nil || len(doc.Devices) != manyDisks*(manyParts+1)+2 {
+		t.Fatalf("%d devices, %v", len(doc.Devices), err)
+	}
+	fmt.Printf("survey: %d disks with %d partitions each in %v, the plain reads %v (%.1f times), peak %d MiB (limit 150)\n",
+		manyDisks, manyParts, took.Round(time.Millisecond), plain.Round(time.Millisecond), float64(took)/float64(plain), peak(usage))
+	if peak(usage) > 150 || took > plain+3*time.Second {
+		t.Errorf("%v and %d MiB", took, peak(usage))
+	}
+}
+
+func peak(usage *syscall.Rusage) int64 { return usage.Maxrss >> 10 }
