@@ -50,6 +50,9 @@ type judge struct {
 	preload               string // for processors that the kernel does not know
 	modules               string // directory of the kernel's modules; empty where all is built in
 	passed, lacking       atomic.Int32
+	stalls                atomic.Int32 // kernels that stood still
+	stoodStill            atomic.Bool  // this proof's did
+	lastChance            bool         // then it fails
 }
 
 // newJudge finds the kernel. Without one the proof is left out, unless
@@ -206,9 +209,14 @@ func (j *judge) answers(t *testing.T, s start, want int) []Answer {
 	if s.root == "" {
 		s.root = j.root(t)
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 15*time.Minute)
+	limit := 3 * time.Minute
+	if s.systemd {
+		limit = 15 * time.Minute
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), limit)
 	defer cancel()
 	console, err := j.machine(ctx, t, s).CombinedOutput()
+	j.still(ctx, t)
 	for line := range strings.Lines(string(console)) {
 		_, text, ok := strings.Cut(strings.TrimSpace(line), "ANSWER ")
 		if !ok {
@@ -229,12 +237,23 @@ func (j *judge) answers(t *testing.T, s start, want int) []Answer {
 	return nil
 }
 
+// still leaves the proof where the kernel stood still until its time was up.
+func (j *judge) still(ctx context.Context, t *testing.T) {
+	t.Helper()
+	if ctx.Err() == nil || j.lastChance {
+		return
+	}
+	j.stoodStill.Store(true)
+	t.SkipNow()
+}
+
 // cut starts the guest, which ends itself in the middle: no answer comes.
 func (j *judge) cut(t *testing.T, s start) {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
 	console, err := j.machine(ctx, t, s).CombinedOutput()
+	j.still(ctx, t)
 	if !bytes.Contains(console, []byte("\nENDED")) {
 		t.Fatalf("the machine did not end in the middle (%v); its console:\n%s", err, console)
 	}
