@@ -8,8 +8,7 @@ import (
 	"testing"
 )
 
-// TestEndsReadAlike: through Ends, every read gives what the device gives; and
-// reads of the ends alone touch the device twice.
+// TestEndsReadAlike: through Ends, every read gives what the device gives.
 func TestEndsReadAlike(t *testing.T) {
 	rng := rand.New(rand.NewPCG(4, 1))
 	for _, size := range []int64{512, 8 << 10, endsHead, endsHead + 512, 1 << 20} {

@@ -75,7 +75,7 @@ func raidContent(b []byte, at int64, version string) *fs.Content {
 		c.State = fs.Damaged
 		return c
 	}
-	c.Size = sectors(le.Uint64(b[raidSize:]))
+	c.Size = times(le.Uint64(b[raidSize:]), 512)
 	c.Facts = raidFacts(int32(le.Uint32(b[raidLevel:])), le.Uint32(b[raidDisks:]))
 	return c
 }
@@ -143,14 +143,4 @@ func oldChecksum(b []byte, order binary.ByteOrder) uint32 {
 		}
 	}
 	return uint32(sum) + uint32(sum>>32)
-}
-
-// sectors of 512 bytes, as sizes from a disk: what no device can have is 0, not
-// recorded.
-func sectors(n uint64) quantity.Bytes {
-	const most = 1 << 53
-	if n > most {
-		return 0
-	}
-	return quantity.Bytes(n) * 512
 }

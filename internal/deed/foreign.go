@@ -124,7 +124,9 @@ func (x *executor) checkForeign(ctx context.Context) error {
 	return nil
 }
 
-// asItIs ends the deed without touching anything, unless its fence stands.
+// asItIs ends the deed without touching anything, unless its fence stands. It
+// does not count as done: what is there is not what it would have left, so that
+// undo has nothing to go by.
 func (x *executor) asItIs(v *inventory.Inventory) (*Outcome, error) {
 	for _, n := range v.Nodes {
 		for _, c := range n.Contents {
@@ -133,9 +135,9 @@ func (x *executor) asItIs(v *inventory.Inventory) (*Outcome, error) {
 			}
 		}
 	}
-	if err := errors.Join(x.log.line(remark, 0, "ended as it is, on demand"), x.log.line(completed, 0, "")); err != nil {
+	if err := errors.Join(x.log.line(remark, 0, "ended as it is, on demand"), x.log.line(takenBack, 0, "")); err != nil {
 		return nil, err
 	}
-	x.deed.State = Done
+	x.deed.State = TakenBack
 	return &Outcome{Deed: x.deed, Direction: Stay}, nil
 }

@@ -199,8 +199,12 @@ func TestRecoverKeepsForeignBytes(t *testing.T) {
 				t.Fatalf("cut at %d, recover %q: %v", n, way, err)
 			}
 		}
-		if err := r.recover(copyStore(t, store), deed.Stay); err != nil {
+		left := copyStore(t, store)
+		if err := r.recover(left, deed.Stay); err != nil {
 			t.Fatalf("cut at %d: %v", n, err)
+		}
+		if all, err := left.List(); err != nil || all[0].State != deed.TakenBack {
+			t.Errorf("cut at %d: left as it is, the deed counts as %v, %v", n, all[0].State, err)
 		}
 		if err := same(r, before); err != nil {
 			t.Fatalf("cut at %d: a refusal changed the medium: %v", n, err)

@@ -38,7 +38,10 @@ func (m *Machine) Do(ctx context.Context, a machine.Action) error {
 		return err
 	}
 	err = m.act(ctx, v, a)
-	if holds, errHolds := m.Holds(ctx, a); err != nil && holds && errHolds == nil {
+	if err == nil {
+		return nil
+	}
+	if holds, errHolds := m.Holds(ctx, a); holds && errHolds == nil {
 		return nil // udev had the kernel read the table meanwhile
 	}
 	if errors.Is(err, unix.EBUSY) && (a.Verb == machine.AddPartition || a.Verb == machine.ResizePartition) {
@@ -51,10 +54,7 @@ func (m *Machine) Do(ctx context.Context, a machine.Action) error {
 	if later := (*machine.LaterError)(nil); errors.As(err, &later) {
 		return err
 	}
-	if err != nil {
-		return fmt.Errorf("%v: the kernel says: %w", a, err)
-	}
-	return nil
+	return fmt.Errorf("%v: the kernel says: %w", a, err)
 }
 
 // busyWith names who keeps the kernel from the action, where that can be seen.
