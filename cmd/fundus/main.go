@@ -10,17 +10,22 @@ import (
 	"time"
 
 	"fundus/internal/cli"
+	"fundus/internal/config"
+	"fundus/internal/machine/live"
 	"fundus/internal/oscall"
 )
 
 func main() {
+	if live.FirstRead(os.Args, os.Stdout) {
+		return
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	width, terminal := oscall.IsTerminal(os.Stdout)
 	_, typed := oscall.IsTerminal(os.Stdin)
 	env := &cli.Env{
 		In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Now: time.Now, Random: rand.Reader, Getenv: os.Getenv,
-		Ask: terminal && typed, Terminal: terminal, Width: width, Shield: shield,
+		Ask: terminal && typed, Terminal: terminal, Width: width, Shield: shield, Configured: config.System,
 	}
 	os.Exit(cli.Run(ctx, env, os.Args[1:]))
 }

@@ -132,14 +132,16 @@ func (s Span) Inner(step uint64) Span {
 // Aligned reports whether the span starts on a multiple of step.
 func (s Span) Aligned(step uint64) bool { return s.Start%step == 0 }
 
-// Step is the alignment step in bytes for a device: 1 MiB, or the smallest
-// multiple of 1 MiB that is also a multiple of what the device asks for
-// (physical sector and optimal I/O size, in bytes, 0 where unknown). An
-// optimal size that would need a step above 64 MiB is a firmware's nonsense
-// value and is left out.
-func Step(physical, optimal uint64) uint64 {
-	const base, ceiling = 1 << 20, 64 << 20
-	step := uint64(base)
+// Base is the alignment step of a device that asks for nothing, in bytes.
+const Base = 1 << 20
+
+// Step is the alignment step in bytes for a device: the base, or the smallest
+// multiple of it that is also a multiple of what the device asks for (physical
+// sector and optimal I/O size, in bytes, 0 where unknown). An optimal size that
+// would need a step above 64 MiB is a firmware's nonsense value and is left out.
+func Step(base, physical, optimal uint64) uint64 {
+	const ceiling = 64 << 20
+	step := base
 	for _, want := range []uint64{physical, optimal} {
 		if want == 0 || want > ceiling {
 			continue

@@ -67,8 +67,8 @@ func TestInnerAndStep(t *testing.T) {
 	for _, c := range []struct{ physical, optimal, want uint64 }{
 		{512, 0, 1 << 20}, {4096, 1 << 20, 1 << 20}, {4096, 3 << 19, 3 << 20}, {4096, 65535 * 512, 1 << 20}, {4096, 1 << 40, 1 << 20},
 	} {
-		if got := Step(c.physical, c.optimal); got != c.want {
-			t.Errorf("Step(%d, %d) = %d, want %d", c.physical, c.optimal, got, c.want)
+		if got := Step(Base, c.physical, c.optimal); got != c.want {
+			t.Errorf("Step(Base, %d, %d) = %d, want %d", c.physical, c.optimal, got, c.want)
 		}
 	}
 }

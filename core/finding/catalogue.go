@@ -17,6 +17,7 @@ const (
 	ContentTwofold  ID = "content-twofold"
 	ContentTooLarge ID = "content-larger-than-device"
 	DeviceUnread    ID = "device-unreadable"
+	DeviceSilent    ID = "device-silent"
 
 	DuplicateUUID     ID = "duplicate-uuid"
 	DuplicateLabel    ID = "duplicate-label"
@@ -66,6 +67,8 @@ func lookup(id ID) entry {
 		return entry{Error, "with two signatures it has no identifier, and is not found at boot"}
 	case ContentTooLarge:
 		return entry{Error, "the kernel refuses to mount a file system that reaches past its device"}
+	case DeviceSilent:
+		return entry{Error, "whoever uses a disk that does not answer waits for it, and the boot may wait too"}
 	case DeviceUnread:
 		return entry{Warning, "what cannot be read cannot be checked"}
 	case DuplicateUUID, DuplicateLabel, DuplicatePartUUID, DuplicateDisk:

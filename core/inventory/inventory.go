@@ -85,6 +85,7 @@ type Node struct {
 	BuiltOn  []string          // names of the nodes below an array or a volume
 	Links    []string          // other paths in /dev that lead here
 	Problem  string            // why it could not be read, else empty
+	Silent   bool              // it did not answer, or is offline: nothing more was asked of it
 }
 
 // Hardware is what a disk says of itself.
@@ -208,6 +209,15 @@ func (v *Inventory) Named() map[string]string {
 	return out
 }
 
+// Silent gives the names of the nodes that nothing is asked of.
+func (v *Inventory) Silent() map[string]bool {
+	out := map[string]bool{}
+	for _, n := range v.which(func(n *Node) bool { return n.Silent }) {
+		out[n.Name] = true
+	}
+	return out
+}
+
 // Disks lists the nodes that are no part of another.
 func (v *Inventory) Disks() []Node {
 	return v.which(func(n *Node) bool { return n.Parent == "" })
@@ -284,7 +294,10 @@ func (n Node) Content() (fs.Content, bool) {
 
 // Holds is one word or two for what is on the node.
 func (n Node) Holds() string {
-	if n.Problem != "" {
+	switch {
+	case n.Silent:
+		return "silent"
+	case n.Problem != "" && len(n.Contents) == 0:
 		return "unreadable"
 	}
 	c, ok := n.Content()

@@ -119,20 +119,22 @@ func Of(c fs.Content) (Kind, bool) {
 }
 
 // Probe asks every kind; they share one read of the device's ends. Whatever has
-// a valid signature is listed.
+// a valid signature is listed, also where the error says that something else
+// could not be looked for.
 func Probe(dev block.Device) ([]fs.Content, error) {
 	dev = block.NewEnds(dev)
 	var out []fs.Content
+	var first error
 	for _, k := range All() {
 		c, err := k.Probe(dev)
-		if err != nil {
-			return nil, fmt.Errorf("looking for %s: %w", k.Name, err)
+		if err != nil && first == nil { // the others probably fail at the same place
+			first = fmt.Errorf("looking for %s: %w", k.Name, err)
 		}
 		if c != nil {
 			out = append(out, *c)
 		}
 	}
-	return out, nil
+	return out, first
 }
 
 func makeExt4(dev block.Device, o MakeOptions) ([]fs.Fact, error) {

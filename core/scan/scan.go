@@ -4,6 +4,7 @@
 package scan
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 
@@ -50,13 +51,11 @@ func Disk(disk inventory.Node, dev block.Device) []inventory.Node {
 
 func describe(n *inventory.Node, dev block.Device) error {
 	dev = block.NewEnds(dev) // probes and table share what is read
-	contents, err := kind.Probe(dev)
-	if err != nil {
-		return err
-	}
+	contents, unread := kind.Probe(dev)
 	n.Contents = contents
-	n.Table, n.TableBad, err = Table(n.Name, dev)
-	return err
+	t, bad, err := Table(n.Name, dev)
+	n.Table, n.TableBad = t, bad
+	return cmp.Or(unread, err)
 }
 
 // Table reads the disk's partition table as Linux would, with what is wrong

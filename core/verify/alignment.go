@@ -17,7 +17,7 @@ func alignment(v *inventory.Inventory) []finding.Finding {
 		}
 		geo := n.Geometry
 		start := n.Start - quantity.Bytes(geo.Offset)
-		step := quantity.Bytes(extent.Step(uint64(geo.Physical), uint64(geo.OptIO)))
+		step := quantity.Bytes(extent.Step(extent.Base, uint64(geo.Physical), uint64(geo.OptIO)))
 		switch {
 		case geo.Physical > 0 && start%quantity.Bytes(geo.Physical) != 0:
 			out = append(out, finding.New(finding.AlignPhysical, n.Name, "starts at byte %d, %d bytes behind a physical sector of %d", n.Start, start%quantity.Bytes(geo.Physical), geo.Physical).

@@ -20,8 +20,13 @@ func contents(v *inventory.Inventory) []finding.Finding {
 	var out []finding.Finding
 	for _, n := range v.Nodes {
 		if n.Problem != "" {
-			out = append(out, finding.New(finding.DeviceUnread, n.Name, "%s", n.Problem).WithRemedy("as root, look again; else look at the kernel's log, and at the cable"))
-			continue
+			if disk, _ := v.Node(n.Parent); disk.Problem == n.Problem {
+				continue // said of the disk already
+			}
+			out = append(out, unread(n))
+			if n.Silent || len(n.Contents) == 0 {
+				continue
+			}
 		}
 		c, ok := n.Content()
 		switch {
@@ -36,6 +41,13 @@ func contents(v *inventory.Inventory) []finding.Finding {
 		}
 	}
 	return out
+}
+
+func unread(n inventory.Node) finding.Finding {
+	if n.Silent {
+		return finding.New(finding.DeviceSilent, n.Name, "%s", n.Problem).WithRemedy("look at its cable and power, and at the kernel's log; until then leave out of fstab what is on it, or give it nofail")
+	}
+	return finding.New(finding.DeviceUnread, n.Name, "%s", n.Problem).WithRemedy("as root, look again; else look at the kernel's log, and at the cable; copy away what still can be read before anything is written")
 }
 
 func nonTables(n inventory.Node) int {

@@ -121,7 +121,7 @@ func newBenchDiskFault(e *Env) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "fault NAME", Short: "Plant a fault in a disk of the bench",
 		Long: `Plant a fault in a disk of the bench: the power is cut before its Nth write or
-sync of the next command that writes, one write fails, or a place cannot be read.
+sync of the next command that writes, one write fails, a place cannot be read, or the disk hangs and never answers.
 After a power cut the bench is off until fundus bench boot.`,
 		Example: "  fundus bench disk fault sdb --cut-at-write=3\n  fundus bench disk fault sdb --clear", Args: words(1, 1, "one disk"), ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -135,8 +135,8 @@ After a power cut the bench is off until fundus bench boot.`,
 			}
 			if clear {
 				planted = nil
-			} else if f.CutAtWrite == 0 && f.FailAtWrite == 0 && f.ReadErrorAt == nil {
-				return usagef("which fault? --cut-at-write=N, --fail-at-write=N, --read-error-at=BYTE, or --clear")
+			} else if f.CutAtWrite == 0 && f.FailAtWrite == 0 && f.ReadErrorAt == nil && !f.Hangs {
+				return usagef("which fault? --cut-at-write=N, --fail-at-write=N, --read-error-at=BYTE, --hangs, or --clear")
 			}
 			if err := b.PlantFault(args[0], planted); err != nil {
 				return err
@@ -148,6 +148,7 @@ After a power cut the bench is off until fundus bench boot.`,
 	flags.IntVar(&f.CutAtWrite, "cut-at-write", 0, "cut the power before write or sync number `N`")
 	flags.IntVar(&f.FailAtWrite, "fail-at-write", 0, "fail write or sync number `N`")
 	flags.Int64Var(&readError, "read-error-at", block.Never, "fail reads of this `BYTE`")
+	flags.BoolVar(&f.Hangs, "hangs", false, "never answer")
 	flags.Uint64Var(&f.Seed, "seed", 0, "decides what survives of unsynced writes")
 	flags.BoolVar(&clear, "clear", false, "take every fault out")
 	return cmd

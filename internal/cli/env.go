@@ -16,7 +16,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fundus/core/block"
-	"fundus/core/quantity"
+	"fundus/internal/config"
 	"fundus/internal/deed"
 	"fundus/internal/machine"
 	"fundus/internal/machine/bench"
@@ -36,11 +36,14 @@ type Env struct {
 	Ask      bool // somebody is there to answer: input and output are a terminal
 	Terminal bool // the output is a terminal
 	Width    int  // its columns, 0 where unknown
+	// Configured is the machine's configuration file; empty for none.
+	Configured string
 	// Shield keeps a lost terminal from stopping a commit; it is called before
 	// one begins, and what it gives after.
 	Shield func() (release func())
 
 	o options
+	c *config.Config
 }
 
 // options are those that every command has.
@@ -60,8 +63,8 @@ func (e *Env) addCommon(cmd *cobra.Command) {
 	f.StringVar(&e.o.root, "root", "", "use the text files of the system installed below `DIR`")
 	f.StringVar(&e.o.state, "state", "", "keep deeds and drafts in `DIR`")
 	f.BoolVar(&e.o.json, "json", false, "print one JSON document")
-	f.StringVar(&e.o.sizes, "sizes", "iec", "print sizes as iec, si, sectors or bytes")
-	f.StringVar(&e.o.colour, "colour", "auto", "colours: auto, always or never")
+	f.StringVar(&e.o.sizes, "sizes", "", "print sizes as iec, si, sectors or bytes (default: iec, or as configured)")
+	f.StringVar(&e.o.colour, "colour", "", "colours: auto, always or never (default: auto, or as configured)")
 	f.BoolVar(&e.o.quiet, "quiet", false, "print results only")
 }
 
@@ -87,14 +90,6 @@ func usagef(format string, args ...any) error { return usageError{fmt.Errorf(for
 
 // checkCommon refuses options that make no sense, before anything is looked at.
 func (e *Env) checkCommon() error {
-	if _, err := quantity.ParseStyle(e.o.sizes); err != nil {
-		return usageError{err}
-	}
-	switch e.o.colour {
-	case "auto", "always", "never":
-	default:
-		return usagef("--colour=%s: use auto, always or never", e.o.colour)
-	}
 	if e.o.commit && e.o.draft {
 		return usagef("--commit and --draft contradict each other: the one goes ahead, the other only shows")
 	}
@@ -119,12 +114,9 @@ func (e *Env) printer() *view.Printer {
 	}
 	locale = strings.ToLower(locale)
 	utf8 := strings.Contains(locale, "utf-8") || strings.Contains(locale, "utf8")
-	style, err := quantity.ParseStyle(e.o.sizes)
-	if err != nil {
-		style = quantity.IEC // the error itself is being printed
-	}
-	colour := e.o.colour == "always" || e.o.colour == "auto" && e.Terminal && e.Getenv("NO_COLOR") == "" && e.Getenv("TERM") != "dumb"
-	return &view.Printer{Out: e.Out, Width: max(e.Width, 79), Terminal: e.Terminal, UTF8: utf8, Colour: colour, JSON: e.o.json, Quiet: e.o.quiet, Sizes: style}
+	c := e.configuration()
+	colour := c.Colour == "always" || c.Colour == "auto" && e.Terminal && e.Getenv("NO_COLOR") == "" && e.Getenv("TERM") != "dumb"
+	return &view.Printer{Out: e.Out, Width: max(e.Width, 79), Terminal: e.Terminal, UTF8: utf8, Colour: colour, JSON: e.o.json, Quiet: e.o.quiet, Sizes: c.Sizes}
 }
 
 // onMachine is a machine with the store of its deeds.
@@ -149,7 +141,7 @@ func (e *Env) openWith(images []string) (*onMachine, error) {
 	if e.o.bench != "" {
 		m, err = bench.Open(e.o.bench, images, e.Now)
 	} else {
-		m, err = live.New(images, e.o.root)
+		m, err = live.New(images, e.o.root, e.configuration().Patience)
 	}
 	if err != nil {
 		return nil, err
@@ -161,7 +153,9 @@ func (e *Env) openWith(images []string) (*onMachine, error) {
 	if dir, err = filepath.Abs(dir); err != nil {
 		return nil, err
 	}
-	return &onMachine{m, deed.NewStore(dir, e.Now)}, nil
+	store, c := deed.NewStore(dir, e.Now), e.configuration()
+	store.Limits = deed.Limits{Images: int64(c.Images), Deeds: c.Deeds, Drafts: c.Drafts, DraftAge: c.DraftAge}
+	return &onMachine{m, store}, nil
 }
 
 // images chooses the words that are image files: a path, or a bare word that is

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"fundus/core/finding"
+	"fundus/internal/config"
 )
 
 // walk calls the function for every command that can be run.
@@ -108,6 +109,38 @@ func TestReference(t *testing.T) {
 		}
 	})
 	holdFile(t, filepath.Join("..", "..", "docs", "commands.md"), []byte(b.String()))
+}
+
+// TestKeys holds docs/configuration.md against the keys of the configuration;
+// -update writes it.
+func TestKeys(t *testing.T) {
+	var b strings.Builder
+	fmt.Fprintf(&b, `# Configuration
+
+Written from the keys; `+"`go test ./internal/cli -run TestKeys -update`"+` writes it anew.
+
+Fundus reads %s, then $XDG_CONFIG_HOME/fundus/config.yaml (or
+~/.config/fundus/config.yaml), whose keys win; options win over both. A key with
+a dot stands below its group:
+
+`+"```yaml"+`
+sizes: si
+fstab:
+  options:
+    ext4: [noatime]
+`+"```"+`
+
+A key that means nothing is said with its line: looks, undo and recover go on
+without it, changes are refused until it is mended. `+"`fundus inspect --configuration`"+`
+shows what is in force, and from where.
+
+| key | default | what it is for |
+|---|---|---|
+`, config.System)
+	for _, s := range config.Default().Settings() {
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", s.Key, s.Value, s.Purpose)
+	}
+	holdFile(t, filepath.Join("..", "..", "docs", "configuration.md"), []byte(b.String()))
 }
 
 func holdFile(t *testing.T, path string, got []byte) {

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fundus/core/finding"
+	"fundus/internal/config"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -67,28 +68,41 @@ func (e *Env) survey(ctx context.Context, words []string, f task.SurveyFilter) (
 	if err != nil {
 		return nil, err
 	}
-	return task.LookSurvey(ctx, m, words, f)
+	return task.LookSurvey(ctx, m, words, f, e.configuration())
 }
 
 func newInspect(e *Env) *cobra.Command {
-	return &cobra.Command{
+	configuration := false
+	cmd := &cobra.Command{
 		Use: "inspect TARGET", Short: "See everything known of one device, with the arithmetic",
-		Long:              "See everything known of one device: its place, its identifiers, what is on it, the figures with their arithmetic, and who names it.",
-		Example:           "  fundus inspect sdb1\n  fundus inspect card.img:1 --json",
-		Args:              words(1, 1, "one device"),
+		Long: `See everything known of one device: its place, its identifiers, what is on it, the
+figures with their arithmetic, and who names it. --configuration shows instead
+what is configured, with the file and line that each value is from.`,
+		Example:           "  fundus inspect sdb1\n  fundus inspect --configuration",
+		Args:              words(0, 1, "one device"),
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			switch {
+			case configuration && len(args) > 0:
+				return usagef("--configuration is about no device: leave %q out", args[0])
+			case configuration:
+				return e.printer().Configuration(config.System, config.User(e.Getenv), e.configuration().Settings())
+			case len(args) == 0:
+				return usagef("inspect what? one device, or --configuration; fundus survey lists the devices")
+			}
 			m, err := e.open(cmd.Context(), args...)
 			if err != nil {
 				return err
 			}
-			i, err := task.LookInspect(cmd.Context(), m, args[0])
+			i, err := task.LookInspect(cmd.Context(), m, args[0], e.configuration())
 			if err != nil {
 				return err
 			}
 			return e.printer().Inspect(i)
 		},
 	}
+	cmd.Flags().BoolVar(&configuration, "configuration", false, "what is configured, and where")
+	return cmd
 }
 
 func newVerify(e *Env) *cobra.Command {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"runtime/debug"
 	"slices"
@@ -36,7 +37,9 @@ and on a bench, a simulated machine to try things on (fundus bench new).`,
 		return usagef("%w; see fundus help %s", err, strings.TrimPrefix(strings.TrimPrefix(cmd.CommandPath(), "fundus"), " "))
 	})
 	e.addCommon(root)
-	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error { return e.checkCommon() }
+	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
+		return cmp.Or(e.configure(cmd), e.checkCommon())
+	}
 	for _, g := range [][2]string{{"look", "Look:"}, {"disk", "Partition tables and partitions:"}, {"content", "File systems:"}, {"use", "Mounting and fstab:"}, {"history", "Drafts and deeds:"}, {"trying", "Trying things out:"}} {
 		root.AddGroup(&cobra.Group{ID: g[0], Title: g[1]})
 	}

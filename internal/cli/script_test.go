@@ -21,6 +21,7 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/block/file"
+	"fundus/core/probe/sample"
 )
 
 var update = flag.Bool("update", false, "rewrite the transcripts")
@@ -52,6 +53,8 @@ func newWorld(t *testing.T) *world {
 			switch {
 			case name == "FUNDUS_BENCH" && w.exists("fernhill"):
 				return "fernhill"
+			case name == "XDG_CONFIG_HOME":
+				return "config"
 			case name == "LANG":
 				return "C.UTF-8"
 			}
@@ -204,7 +207,8 @@ func (w *world) other(line string) string {
 		}
 	case "append":
 		var h *os.File
-		if h, err = os.OpenFile(f[1], os.O_APPEND|os.O_WRONLY, 0); err == nil {
+		err = os.MkdirAll(filepath.Dir(f[1]), 0o755)
+		if h, err = os.OpenFile(f[1], os.O_APPEND|os.O_WRONLY|os.O_CREATE, 0o644); err == nil {
 			_, err = h.WriteString(f[2] + "\n")
 			h.Close()
 		}
@@ -225,6 +229,9 @@ func (w *world) other(line string) string {
 		for _, h := range w.held {
 			h.Close()
 		}
+	case "sample": // FILE OFFSET NAME: the bytes of a kind, at a place
+		at, name, _ := strings.Cut(f[2], " ")
+		err = putSample(f[1], at, name)
 	case "digest": // FILE: to be compared by eye and by the transcript
 		sum, errSum := sparseDigest(f[1])
 		if err = errSum; err == nil {
@@ -237,6 +244,26 @@ func (w *world) other(line string) string {
 		w.t.Fatal(err)
 	}
 	return ""
+}
+
+// putSample writes a sample's bytes at an offset of an image.
+func putSample(path, at, name string) error {
+	base, err := strconv.ParseInt(at, 10, 64)
+	i := slices.IndexFunc(sample.All(), func(s sample.Sample) bool { return s.Name == name })
+	if err != nil || i < 0 {
+		return fmt.Errorf("no sample %q", name)
+	}
+	d, err := file.Open(path, true, block.Geometry{Logical: 1})
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	for off, b := range sample.All()[i].Pieces {
+		if _, err := d.WriteAt(b, base+off); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // TestScripts runs each transcript: lines that begin with "$ " are carried out,

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"github.com/spf13/cobra"
 
 	"fundus/core/quantity"
@@ -65,6 +66,9 @@ func newPartitionList(e *Env) *cobra.Command {
 			s, err := e.survey(cmd.Context(), args, task.SurveyFilter{})
 			if err != nil {
 				return err
+			}
+			if d := s.Disks[0]; d.Table == nil && d.Problem != "" {
+				return fmt.Errorf("%s: %s", d.Name, d.Problem)
 			}
 			return e.printer().Partitions(s)
 		},

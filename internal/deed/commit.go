@@ -117,6 +117,9 @@ func (c *Commit) Run(ctx context.Context) (*Deed, error) {
 	if err := c.Machine.Settle(context.WithoutCancel(ctx), disksOf(targets)); err != nil {
 		d.Remarks = append(d.Remarks, err.Error())
 	}
+	if err := c.Store.prune(); err != nil {
+		d.Remarks = append(d.Remarks, fmt.Sprintf("old deeds could not be removed: %v", err))
+	}
 	return d, nil
 }
 
@@ -191,8 +194,8 @@ func (c *Commit) admit(ctx context.Context, plan *draft.Plan) (bootID string, er
 	if len(plan.Draft.Targets) > 0 && !volatile && oscall.Volatile(c.Store.Dir) {
 		return "", fmt.Errorf("%w: %s lies in memory and a power loss empties it; choose a place on a disk with --state DIR", ErrPlace, c.Store.Dir)
 	}
-	if 2*bytes > MaxImages {
-		return "", fmt.Errorf("%w: %d bytes before and after, the limit is %d", ErrLimit, 2*bytes, int64(MaxImages))
+	if 2*bytes > c.Store.Images {
+		return "", fmt.Errorf("%w: %d bytes before and after, the limit is %d; deeds.images in the configuration raises it", ErrLimit, 2*bytes, c.Store.Images)
 	}
 	free, err := c.Store.Free(c.Store.Dir)
 	if err == nil && free < 4*bytes+1<<20 {

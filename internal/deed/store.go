@@ -23,19 +23,22 @@ type Store struct {
 	Dir  string
 	Now  func() time.Time
 	Free func(path string) (int64, error) // bytes left where the path lies
+	Limits
 }
 
 // Limits of a store.
-const (
-	MaxImages   = 1 << 30        // bytes of images of one deed
-	keepDrafts  = 24 * time.Hour // then a stored draft is forgotten
-	maxDrafts   = 50
-	maxManifest = 64 << 20
-)
+type Limits struct {
+	Images   int64         // bytes of images of one deed, compressed
+	Deeds    int           // how many are kept; 0 for all
+	Drafts   int           // how many wait at most
+	DraftAge time.Duration // then a stored draft is forgotten
+}
+
+const maxManifest = 64 << 20
 
 // NewStore is the store in the directory, which is made on first use.
 func NewStore(dir string, now func() time.Time) *Store {
-	return &Store{Dir: dir, Now: now, Free: oscall.FreeBytes}
+	return &Store{Dir: dir, Now: now, Free: oscall.FreeBytes, Limits: Limits{Images: 1 << 30, Drafts: 50, DraftAge: 24 * time.Hour}}
 }
 
 // Deed is one record.
@@ -87,6 +90,18 @@ func (s *Store) sweep() error {
 	for _, dir := range found {
 		if _, errStat := os.Stat(filepath.Join(dir, "manifest")); errors.Is(errStat, fs.ErrNotExist) {
 			err = errors.Join(err, os.RemoveAll(dir))
+		}
+	}
+	return err
+}
+
+// prune removes the oldest deeds beyond those that are kept. One that was cut
+// short, or that cannot be read, stays.
+func (s *Store) prune() error {
+	all, err := s.List()
+	for i := s.Deeds; s.Deeds > 0 && i < len(all); i++ {
+		if d := all[i]; d.Problem == nil && d.State != Unfinished {
+			err = errors.Join(err, os.RemoveAll(d.dir))
 		}
 	}
 	return err
@@ -280,7 +295,7 @@ func (s *Store) PutDraft(d StoredDraft) error {
 		return err
 	}
 	all, err := s.Drafts()
-	for i := maxDrafts; i < len(all); i++ {
+	for i := s.Limits.Drafts; i < len(all); i++ {
 		err = errors.Join(err, os.Remove(s.path("drafts", all[i].Code+".json")))
 	}
 	return err
@@ -300,7 +315,7 @@ func (s *Store) Drafts() ([]StoredDraft, error) {
 	for _, f := range files {
 		data, err := os.ReadFile(f)
 		var d StoredDraft
-		if err != nil || json.Unmarshal(data, &d) != nil || s.Now().Sub(d.Created) > keepDrafts {
+		if err != nil || json.Unmarshal(data, &d) != nil || s.Now().Sub(d.Created) > s.DraftAge {
 			continue
 		}
 		out = append(out, d)
@@ -320,7 +335,7 @@ func (s *Store) Draft(code string) (StoredDraft, error) {
 			return d, nil
 		}
 	}
-	return StoredDraft{}, fmt.Errorf("draft %q: %w; drafts are kept for 24 hours, fundus draft list shows them", code, ErrNoDraft)
+	return StoredDraft{}, fmt.Errorf("draft %q: %w; drafts are kept for %v, fundus draft list shows them", code, ErrNoDraft, s.DraftAge)
 }
 
 // RemoveDraft forgets a stored draft.

@@ -14,6 +14,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"fundus/core/block"
 	"fundus/core/fstab"
@@ -93,6 +94,17 @@ type Event struct {
 	Came, Changed bool             // neither: it went
 	Lost          bool             // too much happened at once: look anew
 	Nodes         []inventory.Node // the disk and its partitions, where it is there
+}
+
+// Patience is how long a disk may take to answer, unless it is said otherwise:
+// enough for one that was asleep to spin up.
+const Patience = 10 * time.Second
+
+// SilentError is a disk that did not answer a first read in time.
+type SilentError struct{ Waited time.Duration }
+
+func (e *SilentError) Error() string {
+	return fmt.Sprintf("it did not answer within %v: it hangs, or is still starting up; look again later, and at the kernel's log", e.Waited)
 }
 
 // Watcher is a machine that says when disks come and go.

@@ -11,6 +11,7 @@ import (
 	"fundus/core/fs"
 	"fundus/core/fstab"
 	"fundus/core/inventory"
+	"fundus/internal/config"
 	"fundus/internal/machine"
 )
 
@@ -39,7 +40,7 @@ func (r *FstabAdd) plan(ctx context.Context, p *Planner) error {
 	if err != nil {
 		return err
 	}
-	e, err := r.entry(v, n)
+	e, err := r.entry(p.Config, v, n)
 	if err != nil {
 		return err
 	}
@@ -68,18 +69,18 @@ func (r *FstabAdd) plan(ctx context.Context, p *Planner) error {
 	return p.setFstab(ctx, "add a line to "+fstab.Path, table)
 }
 
-func (r *FstabAdd) entry(v *inventory.Inventory, n inventory.Node) (fstab.Entry, error) {
-	c, ok := n.Content()
-	if !ok || c.Class != fs.FileSystem && c.Class != fs.Swap {
+func (r *FstabAdd) entry(c *config.Config, v *inventory.Inventory, n inventory.Node) (fstab.Entry, error) {
+	content, ok := n.Content()
+	if !ok || content.Class != fs.FileSystem && content.Class != fs.Swap {
 		return fstab.Entry{}, fmt.Errorf("%s holds nothing that can be mounted; fundus format %s ext4 makes a file system", n.Name, n.Name)
 	}
-	spec, err := identifier(v, n, r.By)
+	spec, err := identifier(v, n, r.By, c.Identifier)
 	if err != nil {
 		return fstab.Entry{}, err
 	}
 	e := fstab.Entry{Spec: spec, Dir: path.Clean(r.Dir), Type: r.Kind, Options: slices.Clone(r.Options)}
 	if e.Type == "" {
-		e.Type = mountType(c.Kind)
+		e.Type = mountType(content.Kind)
 	}
 	if e.IsSwap() {
 		e.Dir = "none"
@@ -87,9 +88,12 @@ func (r *FstabAdd) entry(v *inventory.Inventory, n inventory.Node) (fstab.Entry,
 		return fstab.Entry{}, fmt.Errorf("mount point %q: write it from the root, such as /srv/%s", r.Dir, strings.TrimLeft(r.Dir, "./"))
 	}
 	if len(e.Options) == 0 {
-		e.Options = []string{"defaults"}
-		if n.Hardware.Removable {
-			e.Options = []string{"nofail", "x-systemd.device-timeout=5s"}
+		e.Options = c.MountOptions(e.Type, n.Hardware.Bus)
+		if n.Hardware.Removable && c.BusOptions[n.Hardware.Bus] == nil {
+			e.Options = append(e.Options, "nofail", "x-systemd.device-timeout=5s")
+		}
+		if len(e.Options) == 0 {
+			e.Options = []string{"defaults"}
 		}
 	}
 	switch {
@@ -125,10 +129,10 @@ func mountType(kind string) string {
 	return kind
 }
 
-// identifier is how fstab names the node: its UUID, else its PARTUUID. One that
-// two devices carry is refused.
-func identifier(v *inventory.Inventory, n inventory.Node, by string) (string, error) {
-	tags := []string{"UUID", "PARTUUID"}
+// identifier is how fstab names the node: as was asked for, else as is preferred,
+// else by its UUID or PARTUUID. One that two devices carry is refused.
+func identifier(v *inventory.Inventory, n inventory.Node, by, preferred string) (string, error) {
+	tags := []string{strings.ToUpper(preferred), "UUID", "PARTUUID"}
 	if by != "" {
 		tags = []string{strings.ToUpper(by)}
 	}
@@ -143,7 +147,7 @@ func identifier(v *inventory.Inventory, n inventory.Node, by string) (string, er
 		}
 		return spec, nil
 	}
-	return "", fmt.Errorf("%s: %w: %s", n.Name, ErrNoName, strings.Join(tags, " or "))
+	return "", fmt.Errorf("%s: %w: %s", n.Name, ErrNoName, strings.Join(slices.Compact(tags), " or "))
 }
 
 // FstabRemove takes a line out; the mount point stays.

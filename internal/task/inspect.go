@@ -14,6 +14,7 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/table"
 	"fundus/core/verify"
+	"fundus/internal/config"
 	"fundus/internal/machine"
 )
 
@@ -30,7 +31,7 @@ type Inspection struct {
 }
 
 // LookInspect looks at one device.
-func LookInspect(ctx context.Context, r machine.Reader, word string) (*Inspection, error) {
+func LookInspect(ctx context.Context, r machine.Reader, word string, c *config.Config) (*Inspection, error) {
 	v, err := r.Inventory(ctx)
 	if err != nil {
 		return nil, err
@@ -46,7 +47,7 @@ func LookInspect(ctx context.Context, r machine.Reader, word string) (*Inspectio
 	if n.Table != nil {
 		i.Places = tableFacts(n.Table)
 	}
-	i.Alignment, i.Wanted = alignment(i.Disk), map[string]string{}
+	i.Alignment, i.Wanted = alignment(c, i.Disk), map[string]string{}
 	for _, l := range v.Fstab().Entries() {
 		if slices.ContainsFunc(v.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name }) {
 			i.Wanted[l.Entry.Dir] = strings.Join(l.Entry.Options, ",")
@@ -57,8 +58,8 @@ func LookInspect(ctx context.Context, r machine.Reader, word string) (*Inspectio
 }
 
 // alignment says where partitions begin, and why.
-func alignment(d inventory.Node) string {
-	s := step(d)
+func alignment(c *config.Config, d inventory.Node) string {
+	s := step(c, d)
 	why := fmt.Sprintf("a multiple of the physical sector of %d bytes", d.Geometry.Physical)
 	if d.Geometry.OptIO > 0 && int64(s)%d.Geometry.OptIO == 0 {
 		why += fmt.Sprintf(" and of the best I/O of %d bytes", d.Geometry.OptIO)

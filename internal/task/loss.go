@@ -48,6 +48,9 @@ func (p *Planner) lossOf(ctx context.Context, n inventory.Node) (*draft.Loss, er
 	}
 	if n.Problem != "" {
 		loss.What = "unreadable: " + n.Problem
+		if len(n.Contents) > 0 {
+			loss.What = n.Holds() + ", " + loss.What
+		}
 		return loss, nil
 	}
 	for _, c := range n.Contents {

@@ -17,6 +17,7 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/quantity"
 	"fundus/core/verify"
+	"fundus/internal/config"
 	"fundus/internal/deed"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
@@ -38,6 +39,7 @@ type Setting struct {
 	Seed    [32]byte // of all random identifiers
 	Clock   time.Time
 	Spill   block.Spill
+	Config  *config.Config
 }
 
 // Planner collects what a plan consists of.
@@ -45,6 +47,7 @@ type Planner struct {
 	Stage  *stage.Stage
 	Store  *deed.Store
 	Clock  time.Time
+	Config *config.Config
 	Draft  draft.Draft
 	random *rand.ChaCha8
 	undoes string
@@ -56,7 +59,7 @@ func Plan(ctx context.Context, s Setting, r Request) (*draft.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	p := &Planner{Stage: st, Store: s.Store, Clock: s.Clock, random: rand.NewChaCha8(s.Seed)}
+	p := &Planner{Stage: st, Store: s.Store, Clock: s.Clock, Config: s.Config, random: rand.NewChaCha8(s.Seed)}
 	p.Draft = draft.Draft{Format: draft.Format, Machine: st.Before().Machine.String(), Root: st.Before().Machine.Root, Seed: s.Seed, Clock: s.Clock}
 	plan := &draft.Plan{Units: st.Units, Release: st.Close}
 	if p.Draft.Request, err = Encode(r); err == nil {
@@ -183,7 +186,7 @@ func undoGrade(steps []draft.Step) draft.Grade {
 	return grade
 }
 
-// step is the alignment step of a disk.
-func step(n inventory.Node) quantity.Bytes {
-	return quantity.Bytes(extent.Step(uint64(n.Geometry.Physical), uint64(n.Geometry.OptIO)))
+// step is the alignment step of a disk, as configured.
+func step(c *config.Config, n inventory.Node) quantity.Bytes {
+	return quantity.Bytes(extent.Step(uint64(c.Alignment), uint64(n.Geometry.Physical), uint64(n.Geometry.OptIO)))
 }

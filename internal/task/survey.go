@@ -11,6 +11,7 @@ import (
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/verify"
+	"fundus/internal/config"
 	"fundus/internal/machine"
 )
 
@@ -22,6 +23,7 @@ type Survey struct {
 	Named     map[string]string // mount point in fstab, by the node that the line names
 	LeftOut   []string          // disks that are none to an administrator, unless named
 	Filter    SurveyFilter
+	config    *config.Config
 	Matching  map[string]bool // names of the nodes that the filter lets pass; nil without one
 }
 
@@ -37,12 +39,12 @@ type SurveyFilter struct {
 func (f SurveyFilter) Rows() bool { return len(f.Kinds) > 0 || f.Unused }
 
 // LookSurvey reads the machine; words choose disks, none means all.
-func LookSurvey(ctx context.Context, r machine.Reader, words []string, f SurveyFilter) (*Survey, error) {
+func LookSurvey(ctx context.Context, r machine.Reader, words []string, f SurveyFilter, c *config.Config) (*Survey, error) {
 	v, err := r.Inventory(ctx)
 	if err != nil {
 		return nil, err
 	}
-	s := &Survey{Inventory: v, Findings: verify.All(v), Filter: f, Named: v.Named()}
+	s := &Survey{Inventory: v, Findings: verify.All(v), Filter: f, config: c, Named: v.Named()}
 	if len(words) == 0 {
 		for _, n := range v.Disks() {
 			if n.Minor() && !f.All {
@@ -76,7 +78,7 @@ func (s *Survey) filter(ctx context.Context, r machine.Reader) error {
 		s.Matching = map[string]bool{}
 		var left []inventory.Node
 		for _, d := range s.Disks {
-			any := s.Filter.Unused && d.Table != nil && d.Problem == "" && !d.Hardware.ReadOnly && roomy(d)
+			any := s.Filter.Unused && d.Table != nil && d.Problem == "" && !d.Hardware.ReadOnly && s.roomy(d)
 			for _, n := range s.Inventory.Family(d.Name) {
 				ok, err := s.passes(ctx, r, n)
 				if err != nil {
@@ -95,8 +97,8 @@ func (s *Survey) filter(ctx context.Context, r machine.Reader) error {
 }
 
 // roomy reports whether a partition fits into a gap of the disk.
-func roomy(d inventory.Node) bool {
-	return slices.ContainsFunc(d.Table.Gaps(), func(gap extent.Span) bool { return d.Table.Room(gap, step(d)).Count > 0 })
+func (s *Survey) roomy(d inventory.Node) bool {
+	return slices.ContainsFunc(d.Table.Gaps(), func(gap extent.Span) bool { return d.Table.Room(gap, step(s.config, d)).Count > 0 })
 }
 
 func (s *Survey) passes(ctx context.Context, r machine.Reader, n inventory.Node) (bool, error) {

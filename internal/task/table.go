@@ -41,7 +41,7 @@ func (r *TableNew) plan(ctx context.Context, p *Planner) error {
 	if err := p.lose(ctx, v, n); err != nil {
 		return err
 	}
-	fresh, err := gpt.New(n.Size, quantity.Bytes(n.Geometry.Logical), step(n), p.fresh())
+	fresh, err := gpt.New(n.Size, quantity.Bytes(n.Geometry.Logical), step(p.Config, n), p.fresh())
 	if err != nil {
 		return fmt.Errorf("%s: %w", n.Name, err)
 	}
@@ -68,7 +68,7 @@ func (r *TableNew) plan(ctx context.Context, p *Planner) error {
 	}
 	first, last := fresh.FirstUsable, fresh.LastUsable
 	p.facts(fs.Fact{Name: "usable", Value: fmt.Sprintf("sectors %d to %d of %d bytes = %v", first, last, n.Geometry.Logical, quantity.Bytes(last-first+1)*quantity.Bytes(n.Geometry.Logical))},
-		fs.Fact{Name: "alignment", Value: fmt.Sprintf("partitions start on multiples of %v", step(n))},
+		fs.Fact{Name: "alignment", Value: fmt.Sprintf("partitions start on multiples of %v", step(p.Config, n))},
 		fs.Fact{Name: "disk GUID", Value: fresh.DiskGUID.String()})
 	return p.Stage.TellKernel(ctx, n.Name)
 }
@@ -244,7 +244,7 @@ func (r *PartitionAdd) plan(ctx context.Context, p *Planner) error {
 // place works out where the partition goes, and says every rounding.
 func (r *PartitionAdd) place(p *Planner, n inventory.Node, model *table.Table) (extent.Span, error) {
 	sector := model.Sector
-	largest, _ := quantity.Count(model.Largest(step(n)).Count).Times(sector)
+	largest, _ := quantity.Count(model.Largest(step(p.Config, n)).Count).Times(sector)
 	size := quantity.Bytes(0)
 	if !r.Size.IsZero() && r.Size.Form != quantity.Max {
 		var err error
@@ -261,13 +261,13 @@ func (r *PartitionAdd) place(p *Planner, n inventory.Node, model *table.Table) (
 			p.note("%s of the largest free gap, %v", r.Size, largest)
 		}
 	}
-	span, err := model.Place(size, step(n))
+	span, err := model.Place(size, step(p.Config, n))
 	if err != nil {
 		return extent.Span{}, fmt.Errorf("%s: %w", n.Name, err)
 	}
 	got, _ := quantity.Count(span.Count).Times(sector)
 	if size > 0 && got != size {
-		p.note("%d bytes rounded up to %v (%d bytes), a multiple of the alignment step of %v", size, got, got, step(n))
+		p.note("%d bytes rounded up to %v (%d bytes), a multiple of the alignment step of %v", size, got, got, step(p.Config, n))
 	}
 	return span, nil
 }

@@ -39,6 +39,15 @@ type DeviceDoc struct {
 	Layer     string       `json:"layer,omitempty"`
 	BuiltOn   []string     `json:"built_on,omitempty"`
 	Links     []string     `json:"links,omitempty"`
+	MinIO     int64        `json:"minimal_io_bytes"`
+	OptIO     int64        `json:"optimal_io_bytes"`
+	Offset    int64        `json:"alignment_offset_bytes"`
+	Spinning  bool         `json:"rotational"`
+	Discard   int64        `json:"discard_step_bytes"`
+	Cache     string       `json:"write_cache,omitempty"`
+	Zoned     string       `json:"zoned,omitempty"`
+	HotPlug   bool         `json:"hot_plug"`
+	Backing   string       `json:"backing_file,omitempty"`
 	Removable bool         `json:"removable"`
 	ReadOnly  bool         `json:"read_only"`
 	Scheme    string       `json:"table_scheme,omitempty"`
@@ -48,8 +57,25 @@ type DeviceDoc struct {
 	PartType  string       `json:"partition_type,omitempty"`
 	Contents  []ContentDoc `json:"contents"`
 	UsedAt    []string     `json:"used_at"`
+	Uses      []UseDoc     `json:"uses"`
 	InKernel  bool         `json:"in_kernel"`
 	Problem   string       `json:"problem,omitempty"`
+	Silent    bool         `json:"silent,omitempty"` // it did not answer, or is offline
+}
+
+// UseDoc is one use of a device.
+type UseDoc struct {
+	How       string `json:"how"`             // mounted, swap or held
+	Where     string `json:"where,omitempty"` // mount point, or who holds it
+	Elsewhere string `json:"elsewhere,omitempty"`
+	Type      string `json:"type,omitempty"`
+	Options   string `json:"options,omitempty"`
+	ReadOnly  bool   `json:"read_only"`
+	Total     int64  `json:"total_bytes,omitempty"`
+	Free      int64  `json:"free_bytes,omitempty"`
+	Files     uint64 `json:"inodes,omitempty"`
+	Left      uint64 `json:"free_inodes,omitempty"`
+	Priority  int    `json:"priority,omitempty"`
 }
 
 // ContentDoc is what a probe recognised.
@@ -234,7 +260,7 @@ type ErrorDoc struct {
 // Documents lists one empty document of each form, by the name of its schema.
 func Documents() map[string]any {
 	return map[string]any{"survey": SurveyDoc{}, "inspection": InspectDoc{}, "findings": FindingsDoc{}, "rehearsal": RehearsalDoc{}, "draft": DraftDoc{},
-		"deeds": DeedsDoc{}, "drafts": DraftsDoc{}, "recovery": RecoveryDoc{}, "message": MessageDoc{}, "event": EventDoc{}, "error": ErrorDoc{}}
+		"deeds": DeedsDoc{}, "drafts": DraftsDoc{}, "recovery": RecoveryDoc{}, "message": MessageDoc{}, "event": EventDoc{}, "error": ErrorDoc{}, "configuration": ConfigurationDoc{}}
 }
 
 func (p *Printer) document(d any) error {
@@ -258,7 +284,9 @@ func deviceDoc(v *inventory.Inventory, n inventory.Node) DeviceDoc {
 		Logical: n.Geometry.Logical, Physical: n.Geometry.Physical, Bus: n.Hardware.Bus, Model: n.Hardware.Model, Serial: n.Hardware.Serial,
 		Vendor: n.Hardware.Vendor, WWN: n.Hardware.WWN, Firmware: n.Hardware.Firmware, Alias: n.Alias, Layer: n.Layer, BuiltOn: n.BuiltOn, Links: n.Links,
 		Removable: n.Hardware.Removable, ReadOnly: n.Hardware.ReadOnly, PartUUID: n.Entry.UUID, PartName: n.Entry.Name, PartType: n.Entry.Type,
-		Contents: []ContentDoc{}, UsedAt: []string{}, InKernel: n.InKernel, Problem: n.Problem}
+		Contents: []ContentDoc{}, UsedAt: []string{}, Uses: []UseDoc{}, InKernel: n.InKernel, Problem: n.Problem, Silent: n.Silent,
+		MinIO: n.Geometry.MinIO, OptIO: n.Geometry.OptIO, Offset: n.Geometry.Offset, Spinning: n.Hardware.Rotational, Discard: int64(n.Hardware.Discard),
+		Cache: n.Hardware.WriteCache, Zoned: n.Hardware.Zoned, HotPlug: n.Hardware.HotPlug, Backing: n.Hardware.Backing}
 	if n.Table != nil {
 		d.Scheme, d.TableID = string(n.Table.Scheme), n.Table.ID
 	}
@@ -274,6 +302,7 @@ func deviceDoc(v *inventory.Inventory, n inventory.Node) DeviceDoc {
 	}
 	for _, u := range v.UsesOf(n.Name) {
 		d.UsedAt = append(d.UsedAt, u.Where)
+		d.Uses = append(d.Uses, UseDoc{string(u.How), u.Where, u.Elsewhere, u.Kind, u.Options, u.ReadOnly, int64(u.Space.Total), int64(u.Space.Free), u.Space.Files, u.Space.Left, u.Priority})
 	}
 	return d
 }

@@ -97,7 +97,7 @@ func (p *Printer) diskFacts(i *task.Inspection, add func(name, format string, ar
 		return
 	}
 	if n.Geometry.MinIO > n.Geometry.Physical || n.Geometry.OptIO > 0 {
-		add("best I/O", "%d bytes at least, %d bytes best", n.Geometry.MinIO, n.Geometry.OptIO)
+		add("best I/O", "%d bytes at least, %d bytes best", max(n.Geometry.MinIO, n.Geometry.Physical), n.Geometry.OptIO)
 	}
 	if n.Geometry.Offset > 0 {
 		add("offset", "the first physical sector begins %d bytes in", n.Geometry.Offset)

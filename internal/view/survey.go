@@ -102,7 +102,9 @@ func (p *Printer) disk(s *task.Survey, d inventory.Node, odd map[string]bool) {
 	gap := max(min(p.Width, widest)-len([]rune(left))-len([]rune(right))-1, 2)
 	p.printf("%s%s%s%s\n", p.paint(Changed, mark), p.paint(Strong, left), strings.Repeat(" ", gap), right)
 	if d.Problem != "" {
-		p.wrap(6, "", "unreadable: "+visible(d.Problem))
+		p.wrap(6, "", visible(d.Problem))
+	}
+	if d.Problem != "" && d.Table == nil && len(d.Contents) == 0 {
 		for _, n := range v.Family(d.Name) {
 			if used, _ := usedAt(v, s.Named, n); used != "" {
 				p.wrap(6, "", fmt.Sprintf("%s is used at %s", visible(n.Name), used))
@@ -238,6 +240,12 @@ func usedAt(v *inventory.Inventory, named map[string]string, n inventory.Node) (
 func scheme(d inventory.Node) string {
 	if d.Table != nil {
 		return strings.ToUpper(string(d.Table.Scheme))
+	}
+	switch {
+	case d.Silent:
+		return "silent"
+	case d.Problem != "":
+		return "unreadable"
 	}
 	return "no table"
 }

@@ -135,6 +135,9 @@ func (b *Bench) Open(_ context.Context, name string) (block.Device, error) {
 		}
 		return nil, err
 	}
+	if err := d.silent(); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
+	}
 	dev, err := file.Open(b.imagePath(d), false, d.Sectors)
 	if err != nil {
 		return nil, err
@@ -187,6 +190,10 @@ func (b *Bench) inventory(ctx context.Context, k *kernel) (*inventory.Inventory,
 
 func (b *Bench) scan(ctx context.Context, d *Disk, k *kernel) []inventory.Node {
 	n := d.node()
+	if err := d.silent(); err != nil {
+		n.Problem, n.Silent = err.Error(), true
+		return append([]inventory.Node{n}, unread(n, k.Partitions[d.Name])...)
+	}
 	dev, err := b.Open(ctx, d.Name)
 	if err != nil {
 		n.Problem = err.Error()
@@ -205,6 +212,25 @@ func (b *Bench) scan(ctx context.Context, d *Disk, k *kernel) []inventory.Node {
 	return nodes
 }
 
+// silent is why nothing is asked of the disk; a bench need not wait to know it.
+func (d *Disk) silent() error {
+	if d.Fault != nil && d.Fault.Hangs {
+		return &machine.SilentError{Waited: machine.Patience}
+	}
+	return nil
+}
+
+// unread are the partitions that the kernel knows of a disk that is not read.
+func unread(disk inventory.Node, known []partition) (out []inventory.Node) {
+	for _, p := range known {
+		n := disk
+		n.Form, n.Parent, n.Number, n.Start, n.Size = inventory.Partition, disk.Name, p.Number, p.Start, p.Size
+		n.Name, n.Path = scan.Name(disk, p.Number)
+		out = append(out, n)
+	}
+	return out
+}
+
 // Claim locks the images of all disks in order of their names, once each.
 func (b *Bench) Claim(ctx context.Context, targets []machine.Target) (*machine.Claim, error) {
 	v, err := b.Inventory(ctx)
@@ -218,6 +244,9 @@ func (b *Bench) claim(name string) (block.Device, error) {
 	d, err := b.disk(name)
 	if err != nil {
 		return image.Claim(name, image.Geometry(name))
+	}
+	if err := d.silent(); err != nil {
+		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	dev, err := image.Claim(b.imagePath(d), d.Sectors)
 	if err != nil || d.Fault == nil {

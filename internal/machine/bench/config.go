@@ -42,6 +42,7 @@ type Fault struct {
 	CutAtWrite  int    `yaml:"cut_at_write,omitempty"`  // the power goes before this write or sync
 	FailAtWrite int    `yaml:"fail_at_write,omitempty"` // this write or sync fails
 	ReadErrorAt *int64 `yaml:"read_error_at,omitempty"` // reads of this byte fail
+	Hangs       bool   `yaml:"hangs,omitempty"`         // it never answers
 	Seed        uint64 `yaml:"seed,omitempty"`          // what survives of unsynced writes
 }
 

@@ -62,10 +62,11 @@ func (m *Machine) discover(ctx context.Context, v *inventory.Inventory) error {
 		disks = append(disks, d)
 		v.Uses = append(v.Uses, m.holders(d)...)
 	}
+	m.patience.ask(ctx, disks)
 	if v.Nodes, err = machine.Each(ctx, len(disks), func(i int) []inventory.Node { return m.scan(disks[i]) }); err != nil {
 		return err
 	}
-	uses, err := m.mounts(names)
+	uses, err := m.mounts(names, v.Silent())
 	if err != nil {
 		return err
 	}
@@ -127,8 +128,9 @@ func (m *Machine) listed(name string) (listed, error) {
 // scan looks at what is on the disk. What the kernel has and the table has not
 // is listed too.
 func (m *Machine) scan(d listed) []inventory.Node {
-	if d.node.Hardware.State == "offline" {
-		return d.unread(ErrOffline) // a read might never end
+	if err := m.patience.check(d); err != nil {
+		d.node.Silent = true
+		return d.unread(err)
 	}
 	dev, err := m.open(d)
 	if err != nil {
@@ -146,9 +148,6 @@ func (m *Machine) scan(d listed) []inventory.Node {
 	}
 	return nodes
 }
-
-// ErrOffline is why a disk is not read.
-var ErrOffline = errors.New("its driver calls it offline: nothing is read from it; check its cable and power")
 
 // unread lists the disk and the kernel's partitions without their contents.
 func (d listed) unread(err error) []inventory.Node {

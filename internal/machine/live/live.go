@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"fundus/core/block"
 	"fundus/core/inventory"
@@ -23,9 +24,10 @@ import (
 
 // Machine is this machine, or some image files on it.
 type Machine struct {
-	host   string
-	images []string
-	at     places
+	host     string
+	images   []string
+	at       places
+	patience *patience
 }
 
 // places are where the kernel shows itself; tests have trees of their own.
@@ -38,8 +40,9 @@ var (
 
 // New is this machine; with image files, by the names that were typed, it is
 // those and nothing else. Text files and mount points are those of the system
-// below root, "" for the running one.
-func New(images []string, root string) (*Machine, error) {
+// below root, "" for the running one. A disk that has not answered a first read
+// after wait is not read; 0 waits as long as it takes.
+func New(images []string, root string, wait time.Duration) (*Machine, error) {
 	host, err := os.Hostname()
 	if err != nil {
 		return nil, err
@@ -50,7 +53,7 @@ func New(images []string, root string) (*Machine, error) {
 	if info, err := os.Stat(root); err != nil || !info.IsDir() {
 		return nil, fmt.Errorf("--root %s: there is no such directory; mount the system there first", root)
 	}
-	return &Machine{host, images, places{"/sys", "/proc", "/dev", root}}, nil
+	return &Machine{host, images, places{"/sys", "/proc", "/dev", root}, newPatience(wait)}, nil
 }
 
 // Root is the running system's root.
@@ -114,13 +117,17 @@ func (m *Machine) bootID() string {
 }
 
 // Open opens a disk or an image for reading.
-func (m *Machine) Open(_ context.Context, disk string) (block.Device, error) {
+func (m *Machine) Open(ctx context.Context, disk string) (block.Device, error) {
 	if slices.Contains(m.images, disk) {
 		return image.Open(disk)
 	}
 	d, err := m.listed(disk)
 	if err != nil {
 		return nil, err
+	}
+	m.patience.ask(ctx, []listed{d})
+	if err := m.patience.check(d); err != nil {
+		return nil, fmt.Errorf("%s: %w", disk, err)
 	}
 	return m.open(d)
 }

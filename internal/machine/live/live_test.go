@@ -8,8 +8,10 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/google/uuid"
+	"golang.org/x/sys/unix"
 
 	"fundus/core/block"
 	"fundus/core/block/file"
@@ -89,7 +91,7 @@ func fernhill(t *testing.T) *Machine {
 	if _, err := ext.Make(p, ext.Options{Label: "herbarium", UUID: uuid.New()}); err != nil {
 		t.Fatal(err)
 	}
-	return &Machine{"fernhill", nil, places{filepath.Join(dir, "sys"), filepath.Join(dir, "proc"), filepath.Join(dir, "dev"), filepath.Join(dir, "root")}}
+	return &Machine{"fernhill", nil, places{filepath.Join(dir, "sys"), filepath.Join(dir, "proc"), filepath.Join(dir, "dev"), filepath.Join(dir, "root")}, newPatience(2 * time.Second)}
 }
 
 // TestDiscover: disks, partitions and uses are those of the kernel; contents
@@ -226,7 +228,7 @@ func TestUevents(t *testing.T) {
 		"remove@/block/sdz\x00ACTION=remove\x00DEVPATH=/block/sdz\x00SUBSYSTEM=block\x00DEVTYPE=disk\x00",
 		"=\x00\x00ACTION", "",
 	} {
-		m.announced([]byte(text), report)
+		m.announced(context.Background(), []byte(text), report)
 	}
 	if want := "sdb true false 3, sdb false true 3, sdz false false 0"; strings.Join(got, ", ") != want {
 		t.Errorf("%q, want %q", got, want)
@@ -269,7 +271,7 @@ func TestFamilies(t *testing.T) {
 		plant(t, dir, disk(name, more))
 	}
 	plant(t, dir, map[string]string{"proc/self/mountinfo": "", "run/udev/data/b259:1": "E:ID_SERIAL_SHORT=UD-1\nS:disk/by-id/one", "etc/hostname": "fernhill"})
-	m := &Machine{"fernhill", nil, places{filepath.Join(dir, "sys"), filepath.Join(dir, "proc"), filepath.Join(dir, "dev"), dir}}
+	m := &Machine{"fernhill", nil, places{filepath.Join(dir, "sys"), filepath.Join(dir, "proc"), filepath.Join(dir, "dev"), dir}, newPatience(0)}
 	v, err := m.Inventory(context.Background())
 	if err != nil {
 		t.Fatal(err)
@@ -307,5 +309,48 @@ func TestFamilies(t *testing.T) {
 	}
 	if n, _ := v.Node("cciss!c0d0"); n.Path != filepath.Join(dir, "dev", "cciss/c0d0") {
 		t.Errorf("%s", n.Path)
+	}
+}
+
+// TestMain is the child that reads first, where it was started as that.
+func TestMain(m *testing.M) {
+	if FirstRead(os.Args, os.Stdout) {
+		return
+	}
+	m.Run()
+}
+
+// TestSilentDisk: a disk that does not answer is listed with the kernel's
+// partitions, is not opened, and holds up nobody for longer than the patience; a
+// pipe that nobody writes to stands for it.
+func TestSilentDisk(t *testing.T) {
+	m := fernhill(t)
+	m.patience = newPatience(500 * time.Millisecond)
+	if err := unix.Mkfifo(filepath.Join(m.at.dev, "sdc"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	began := time.Now()
+	v, err := m.Inventory(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	sdc, _ := v.Node("sdc")
+	part, _ := v.Node("sdc1")
+	if !sdc.Silent || !part.Silent || !strings.Contains(sdc.Problem, "did not answer within 500ms") || sdc.Holds() != "silent" {
+		t.Errorf("sdc: %+v\nsdc1: %+v", sdc, part)
+	}
+	if first, _ := v.Node("sdb1"); first.Holds() != "ext4" || first.Silent {
+		t.Errorf("its neighbour holds %q", first.Holds())
+	}
+	var silent *machine.SilentError
+	if _, err := m.Open(context.Background(), "sdc"); !errors.As(err, &silent) {
+		t.Errorf("opening it: %v", err)
+	}
+	if took := time.Since(began); took < 500*time.Millisecond || took > 1500*time.Millisecond {
+		t.Errorf("it took %v", took)
+	}
+	again := time.Now()
+	if _, err := m.Inventory(context.Background()); err != nil || time.Since(again) > 400*time.Millisecond {
+		t.Errorf("the second look took %v: %v", time.Since(again), err)
 	}
 }

@@ -112,7 +112,7 @@ func (m *Machine) imageUses(_ context.Context, v *inventory.Inventory) error {
 			}
 		}
 	}
-	uses, err := m.mounts(names)
+	uses, err := m.mounts(names, nil)
 	v.Uses = append(v.Uses, uses...)
 	return err
 }

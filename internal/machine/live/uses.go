@@ -32,15 +32,18 @@ func (m *Machine) holders(d listed) (uses []inventory.Use) {
 	return uses
 }
 
-// mounts reads this system's mount table and asks how full each mount is.
-func (m *Machine) mounts(names map[string]string) ([]inventory.Use, error) {
+// mounts reads this system's mount table and asks how full each mount is, but
+// those of the silent nodes: their answer could take for ever.
+func (m *Machine) mounts(names map[string]string, silent map[string]bool) ([]inventory.Use, error) {
 	uses, err := m.mountTable("self", names)
 	if err != nil {
 		return nil, fmt.Errorf("the kernel's list of mounts: %w", err)
 	}
 	for i := range uses {
 		u := &uses[i]
-		u.Space = space(u.Where, u.Kind)
+		if !silent[u.Node] {
+			u.Space = space(u.Where, u.Kind)
+		}
 		where, inside := m.inRoot(u.Where)
 		if inside {
 			u.Where = where

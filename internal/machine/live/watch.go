@@ -51,7 +51,7 @@ func (m *Machine) Watch(ctx context.Context, report func(machine.Event)) error {
 			return fmt.Errorf("the kernel's announcements: %w", err)
 		}
 		if nl, ok := from.(*unix.SockaddrNetlink); ok && nl.Pid == 0 { // anybody else may send too
-			m.announced(buf[:n], once)
+			m.announced(ctx, buf[:n], once)
 		}
 	}
 	return nil
@@ -67,7 +67,7 @@ func gist(e machine.Event) string {
 	return b.String()
 }
 
-func (m *Machine) announced(message []byte, report func(machine.Event)) {
+func (m *Machine) announced(ctx context.Context, message []byte, report func(machine.Event)) {
 	e := uevent(message)
 	if e["SUBSYSTEM"] != "block" || e["DEVTYPE"] != "disk" {
 		return
@@ -75,10 +75,10 @@ func (m *Machine) announced(message []byte, report func(machine.Event)) {
 	name := filepath.Base(e["DEVPATH"])
 	switch e["ACTION"] {
 	case "add":
-		report(machine.Event{Name: name, Came: true, Nodes: m.arrived(name)})
+		report(machine.Event{Name: name, Came: true, Nodes: m.arrived(ctx, name)})
 	case "change": // a drive that got a medium, a volume that got its table
 		if e["DISK_MEDIA_CHANGE"] == "1" || e["RESIZE"] == "1" || strings.HasPrefix(name, "dm-") || strings.HasPrefix(name, "loop") {
-			report(machine.Event{Name: name, Changed: true, Nodes: m.arrived(name)})
+			report(machine.Event{Name: name, Changed: true, Nodes: m.arrived(ctx, name)})
 		}
 	case "remove":
 		report(machine.Event{Name: name})
@@ -97,10 +97,12 @@ func uevent(message []byte) map[string]string {
 }
 
 // arrived reads a disk that has just come, once its node is there.
-func (m *Machine) arrived(name string) []inventory.Node {
+func (m *Machine) arrived(ctx context.Context, name string) []inventory.Node {
 	for range 20 {
 		if d, err := m.listed(name); err == nil && !d.absent() {
-			if nodes := m.scan(d); nodes[0].Problem == "" {
+			m.patience.forget(d)
+			m.patience.ask(ctx, []listed{d})
+			if nodes := m.scan(d); nodes[0].Problem == "" || nodes[0].Silent {
 				return nodes
 			}
 		}

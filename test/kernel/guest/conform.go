@@ -33,7 +33,7 @@ func conform(words []string) string {
 	if err != nil {
 		return err.Error()
 	}
-	m, err := live.New(nil, "")
+	m, err := live.New(nil, "", 0)
 	if err != nil {
 		return err.Error()
 	}

@@ -13,6 +13,8 @@ const (
 	dmLoad   = 0xc138fd09
 	dmResume = 0xc138fd06
 	dmRemove = 0xc138fd04
+
+	dmSuspendFlag, dmSkipLockFlag = 1 << 1, 1 << 10 // with dmResume's request
 )
 
 type dmRequest struct {
@@ -46,6 +48,32 @@ func mapDevice(words []string) string {
 	}
 	defer control.Close()
 	return mapRequests(control, words, sectors, dmCreate, dmLoad, dmResume)
+}
+
+// suspend makes the device keep every request until it is resumed, and drops
+// what the kernel remembers of its bytes.
+func suspend(words []string) string {
+	if err := os.WriteFile("/proc/sys/vm/drop_caches", []byte("3"), 0o644); err != nil {
+		return err.Error()
+	}
+	return resumed(words[0], dmSuspendFlag|dmSkipLockFlag)
+}
+
+func resume(words []string) string { return resumed(words[0], 0) }
+
+func resumed(name string, flags uint32) string {
+	control, err := os.OpenFile("/dev/mapper/control", os.O_RDWR, 0)
+	if err != nil {
+		return err.Error()
+	}
+	defer control.Close()
+	r := dmRequest{version: [3]uint32{4}, start: 312, flags: flags}
+	r.size = uint32(unsafe.Sizeof(r))
+	copy(r.name[:], name)
+	if _, _, errno := syscall.Syscall(syscall.SYS_IOCTL, control.Fd(), dmResume, uintptr(unsafe.Pointer(&r))); errno != 0 {
+		return errno.Error()
+	}
+	return read("/sys/block/dm-0", "dm/suspended")
 }
 
 // unmap takes the device away.

@@ -34,7 +34,13 @@ func (x *extras) find(name string) func(words []string) string {
 		"rest":        func([]string) string { return x.writer.rest() }, // the writer stops, and says how it went
 		"watch":       x.watch,                                          // survey --watch in the background, until "watched"
 		"watched":     x.endWatch,
-		"unmap":       unmap, // NAME
+		"unmap":       unmap,   // NAME
+		"suspend":     suspend, // NAME: the mapped device answers nothing
+		"resume":      resume,  // NAME
+		"figures":     figures, // what the kernel itself says of disks, mounts and swaps
+		"bind":        func(w []string) string { return fine(syscall.Mount(w[0], w[1], "", syscall.MS_BIND, "")) },
+		"zram":        zram,  // BYTES: a disk in memory
+		"timed":       timed, // COMMAND: with the milliseconds that it took
 		"grow":        func(w []string) string { return grow(w[0], w[1]) },
 		"look":        look,       // DEVICE: what the kernel makes of it
 		"helper":      helper,     // WORDS: a process of its own that holds something

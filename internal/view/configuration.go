@@ -1,0 +1,66 @@
+package view
+
+import (
+	"fmt"
+
+	"fundus/internal/config"
+)
+
+// ConfigurationDoc is the document of kind configuration.
+type ConfigurationDoc struct {
+	Head
+	Files    []string     `json:"files"` // that may be there, the later one wins
+	Settings []SettingDoc `json:"settings"`
+}
+
+// SettingDoc is one key as it is in force.
+type SettingDoc struct {
+	Key     string `json:"key"`
+	Value   string `json:"value"`
+	From    string `json:"from"` // "default", FILE:LINE, or an option
+	Purpose string `json:"purpose"`
+}
+
+// Configuration prints what is in force, and from where.
+func (p *Printer) Configuration(system, user string, settings []config.Setting) error {
+	if p.JSON {
+		doc := ConfigurationDoc{head("configuration"), []string{system, user}, []SettingDoc{}}
+		for _, s := range settings {
+			doc.Settings = append(doc.Settings, SettingDoc(s))
+		}
+		return p.document(doc)
+	}
+	var rows [][]string
+	own := 0
+	for _, s := range settings {
+		from := s.From
+		if from == "default" {
+			from = p.paint(Free, from)
+		} else {
+			own++
+		}
+		value := s.Value
+		if value == "" {
+			value = "-"
+		}
+		rows = append(rows, []string{visible(s.Key), visible(value), visible(from)})
+	}
+	files := "of " + visible(system)
+	if user != "" {
+		files += ", and of " + visible(user) + ", which wins"
+	}
+	p.wrap(0, "", fmt.Sprintf("%d of %s set; read from the lines %s", own, count(len(settings), "key"), files))
+	p.printf("\n")
+	p.columns(2, []string{"key", "value", "from"}, rows)
+	p.printf("\n")
+	var purposes [][]string
+	last := ""
+	for _, s := range settings {
+		if s.Purpose != last {
+			purposes = append(purposes, []string{visible(s.Key), s.Purpose})
+		}
+		last = s.Purpose
+	}
+	p.facts(purposes)
+	return nil
+}
