@@ -107,6 +107,17 @@ func Find(dev block.Device) (*Fence, int64, error) {
 	return nil, 0, nil
 }
 
+// Fields are the fence's text and its checksum.
+func Fields(dev block.Device) ([]field.Structure, error) {
+	_, at, err := Find(dev)
+	if err != nil {
+		return nil, err
+	}
+	s, err := field.ReadStructure(dev, "fence", at, binary.LittleEndian, []field.Spec{
+		field.Text(crcAt, "text"), field.Hex(4, "checksum"), field.Bytes(4, "zeros")})
+	return []field.Structure{s}, err
+}
+
 // Probe recognises a fenced device.
 func Probe(dev block.Device) (*fs.Content, error) {
 	f, at, err := Find(dev)

@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/extent"
 	"fundus/core/fence"
 	"fundus/core/fs"
@@ -31,6 +32,7 @@ type Kind struct {
 	Name       string                                      // the family: "ext", "fat"
 	Makes      []string                                    // the words that `format` takes
 	Probe      func(dev block.Device) (*fs.Content, error) // nil content: not this kind
+	Fields     func(dev block.Device) ([]field.Structure, error)
 	Make       func(dev block.Device, o MakeOptions) ([]fs.Fact, error)
 	SetLabel   func(dev block.Device, label string) error
 	Simulation *Simulation // what a mount does to the bytes, for benches
@@ -55,35 +57,35 @@ type Simulation struct {
 // All lists the kinds in the order in which Linux would ask for them.
 func All() []Kind {
 	return []Kind{
-		{Name: "fence", Probe: fence.Probe},
-		{Name: "gpt", Probe: probeGPT},
-		{Name: "ext", Makes: []string{"ext4"}, Probe: ext.Probe, Make: makeExt4, SetLabel: ext.SetLabel,
+		{Name: "fence", Probe: fence.Probe, Fields: fence.Fields},
+		{Name: "gpt", Probe: probeGPT, Fields: gpt.Fields},
+		{Name: "ext", Makes: []string{"ext4"}, Probe: ext.Probe, Fields: ext.Fields, Make: makeExt4, SetLabel: ext.SetLabel,
 			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted}},
-		{Name: "xfs", Probe: xfs.Probe},
-		{Name: "xfs log", Probe: probe.XFSLog},
-		{Name: "fat", Probe: fat.Probe},
-		{Name: "exfat", Probe: probe.ExFAT},
-		{Name: "ntfs", Probe: probe.NTFS},
-		{Name: "btrfs", Probe: probe.Btrfs},
-		{Name: "f2fs", Probe: probe.F2FS},
-		{Name: "udf", Probe: probe.UDF},
-		{Name: "iso9660", Probe: probe.ISO9660},
-		{Name: "squashfs", Probe: probe.Squashfs},
-		{Name: "erofs", Probe: probe.EROFS},
-		{Name: "jfs", Probe: probe.JFS},
-		{Name: "reiserfs", Probe: probe.ReiserFS},
-		{Name: "nilfs2", Probe: probe.NILFS2},
-		{Name: "hfsplus", Probe: probe.HFSPlus},
-		{Name: "apfs", Probe: probe.APFS},
-		{Name: "minix", Probe: probe.Minix},
-		{Name: "swap", Probe: swap.Probe},
-		{Name: "luks", Probe: probe.LUKS},
-		{Name: "bitlocker", Probe: probe.BitLocker},
-		{Name: "physical volume", Probe: probe.PhysicalVolume},
-		{Name: "raid", Probe: probe.Raid},
-		{Name: "bcache", Probe: probe.Bcache},
-		{Name: "zfs", Probe: probe.ZFS},
-		{Name: "mbr", Probe: probeMBR},
+		{Name: "xfs", Probe: xfs.Probe, Fields: xfs.Fields},
+		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},
+		{Name: "fat", Probe: fat.Probe, Fields: fat.Fields},
+		{Name: "exfat", Probe: probe.ExFAT, Fields: probe.ExFATFields},
+		{Name: "ntfs", Probe: probe.NTFS, Fields: probe.NTFSFields},
+		{Name: "btrfs", Probe: probe.Btrfs, Fields: probe.BtrfsFields},
+		{Name: "f2fs", Probe: probe.F2FS, Fields: probe.F2FSFields},
+		{Name: "udf", Probe: probe.UDF, Fields: probe.UDFFields},
+		{Name: "iso9660", Probe: probe.ISO9660, Fields: probe.ISO9660Fields},
+		{Name: "squashfs", Probe: probe.Squashfs, Fields: probe.SquashfsFields},
+		{Name: "erofs", Probe: probe.EROFS, Fields: probe.EROFSFields},
+		{Name: "jfs", Probe: probe.JFS, Fields: probe.JFSFields},
+		{Name: "reiserfs", Probe: probe.ReiserFS, Fields: probe.ReiserFSFields},
+		{Name: "nilfs2", Probe: probe.NILFS2, Fields: probe.NILFS2Fields},
+		{Name: "hfsplus", Probe: probe.HFSPlus, Fields: probe.HFSPlusFields},
+		{Name: "apfs", Probe: probe.APFS, Fields: probe.APFSFields},
+		{Name: "minix", Probe: probe.Minix, Fields: probe.MinixFields},
+		{Name: "swap", Probe: swap.Probe, Fields: swap.Fields},
+		{Name: "luks", Probe: probe.LUKS, Fields: probe.LUKSFields},
+		{Name: "bitlocker", Probe: probe.BitLocker, Fields: probe.BitLockerFields},
+		{Name: "physical volume", Probe: probe.PhysicalVolume, Fields: probe.PhysicalVolumeFields},
+		{Name: "raid", Probe: probe.Raid, Fields: probe.RaidFields},
+		{Name: "bcache", Probe: probe.Bcache, Fields: probe.BcacheFields},
+		{Name: "zfs", Probe: probe.ZFS, Fields: probe.ZFSFields},
+		{Name: "mbr", Probe: probeMBR, Fields: mbr.Fields},
 	}
 }
 
@@ -132,6 +134,26 @@ func Probe(dev block.Device) ([]fs.Content, error) {
 		}
 		if c != nil {
 			out = append(out, *c)
+		}
+	}
+	return out, first
+}
+
+// Fields gives the fields of every structure that Probe goes by, in the order of
+// the kinds.
+func Fields(dev block.Device) ([]field.Structure, error) {
+	dev = block.NewEnds(dev)
+	var out []field.Structure
+	var first error
+	for _, k := range All() {
+		c, err := k.Probe(dev)
+		if c != nil && err == nil {
+			var more []field.Structure
+			more, err = k.Fields(dev)
+			out = append(out, more...)
+		}
+		if err != nil && first == nil {
+			first = fmt.Errorf("fields of %s: %w", k.Name, err)
 		}
 	}
 	return out, first

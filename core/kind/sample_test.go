@@ -1,6 +1,7 @@
 package kind
 
 import (
+	"strings"
 	"testing"
 
 	"fundus/core/block"
@@ -30,6 +31,44 @@ func TestSamples(t *testing.T) {
 		if c.Kind != s.Kind || c.Label != s.Label || c.UUID != s.UUID || int64(c.Size) != s.Length || len(c.Signatures) == 0 {
 			t.Errorf("%s: %q %q %q %d, want %q %q %q %d; %v", s.Name, c.Kind, c.Label, c.UUID, c.Size, s.Kind, s.Label, s.UUID, s.Length, c.Facts)
 		}
+	}
+}
+
+// TestFields: every kind shows the fields of its structures; each field's bytes
+// are those of the device, and fields follow each other without a gap.
+func TestFields(t *testing.T) {
+	shown := map[string]bool{}
+	for _, s := range sample.All() {
+		dev := build(t, s)
+		list, err := Fields(dev)
+		if err != nil || len(list) == 0 {
+			t.Errorf("%s: %d structures, %v", s.Name, len(list), err)
+		}
+		for _, x := range list {
+			at := x.Base
+			for _, f := range x.Fields {
+				b, err := block.ReadSized(dev, f.At, int64(len(f.Raw)), 1<<16)
+				if err != nil || string(b) != string(f.Raw) || f.At != at || f.Name == "" {
+					t.Fatalf("%s: %s: %+v at %d, %v", s.Name, x.Name, f, at, err)
+				}
+				at += int64(len(f.Raw))
+				digits := func(id string) string { return strings.ToLower(strings.ReplaceAll(id, "-", "")) }
+				if s.UUID != "" && strings.Contains(digits(f.Meaning), digits(s.UUID)) || s.Label != "" && strings.Contains(f.Meaning, s.Label) {
+					shown[s.Name] = true
+				}
+			}
+			if len(x.Fields) < 4 && x.Name != "end of the first page" {
+				t.Errorf("%s: %s has %d fields", s.Name, x.Name, len(x.Fields))
+			}
+		}
+	}
+	for _, k := range All() {
+		if k.Fields == nil {
+			t.Errorf("%s shows no fields", k.Name)
+		}
+	}
+	if len(shown) < 21 { // some keep their name in a list or a file
+		t.Errorf("only %d samples show their identifier or label among their fields: %v", len(shown), shown)
 	}
 }
 
@@ -76,6 +115,9 @@ func FuzzSamples(f *testing.F) {
 		c := &counting{Device: dev}
 		if _, err := Probe(c); err != nil || c.bytes > 2<<20 {
 			t.Fatalf("%s: %v, %d bytes read", s.Name, err, c.bytes)
+		}
+		if _, err := Fields(dev); err != nil {
+			t.Fatalf("%s: fields: %v", s.Name, err)
 		}
 	})
 }

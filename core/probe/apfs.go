@@ -2,6 +2,7 @@ package probe
 
 import (
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/fs"
 )
 
@@ -50,4 +51,24 @@ func fletcher64(l look) uint64 {
 	low := modulus - (a+b)%modulus
 	high := modulus - (a+low)%modulus
 	return high<<32 | low
+}
+
+// APFSFields are the fields of the container superblock.
+func APFSFields(dev block.Device) ([]field.Structure, error) {
+	return structure(dev, "APFS container superblock", 0, le, []field.Spec{
+		field.Hex(8, "checksum"),
+		field.Number(8, "object"),
+		field.Number(8, "transaction"),
+		field.Hex(4, "type"),
+		field.Hex(4, "subtype"),
+		field.Text(4, "signature"),
+		field.Number(4, "block, in bytes"),
+		field.Number(8, "blocks"),
+		field.Hex(8, "features"),
+		field.Hex(8, "read-only compatible features"),
+		field.Hex(8, "incompatible features"),
+		field.ID(16, "UUID"),
+		field.Number(8, "next object"),
+		field.Number(8, "next transaction"),
+	})
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/fs"
 )
 
@@ -33,4 +34,31 @@ func Bcache(dev block.Device) (*fs.Content, error) {
 		fact(c, "role", "a device that is cached")
 	}
 	return c, nil
+}
+
+// BcacheFields are the fields of the superblock.
+func BcacheFields(dev block.Device) ([]field.Structure, error) {
+	return structure(dev, "bcache superblock", bcacheAt, le, []field.Spec{
+		field.Hex(8, "checksum"),
+		field.Number(8, "sector that it lies in"),
+		field.Number(8, "version"),
+		field.Bytes(16, "signature"),
+		field.ID(16, "UUID"),
+		field.ID(16, "UUID of the set"),
+		field.Text(32, "label"),
+		field.Hex(8, "flags"),
+		field.Number(8, "sequence number"),
+		field.Hex(8, "compatible features"),
+		field.Hex(8, "incompatible features"),
+		field.Hex(8, "read-only compatible features"),
+		field.Bytes(40, "reserved"),
+		field.Number(8, "buckets, or first sector of the data"),
+		field.Number(2, "sectors of a block"),
+		field.Number(2, "sectors of a bucket"),
+		field.Number(2, "devices of the set"),
+		field.Number(2, "this device in the set"),
+		field.Seconds(4, "last used"),
+		field.Number(2, "first bucket"),
+		field.Number(2, "buckets of the journal"),
+	})
 }

@@ -2,6 +2,7 @@ package probe
 
 import (
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/fs"
 )
 
@@ -13,4 +14,14 @@ func BitLocker(dev block.Device) (*fs.Content, error) {
 		return nil, err
 	}
 	return found("BitLocker", fs.Encrypted, 3, len(magic)), nil
+}
+
+// BitLockerFields are the fields of the boot sector.
+func BitLockerFields(dev block.Device) ([]field.Structure, error) {
+	return structure(dev, "BitLocker boot sector", 0, le, []field.Spec{
+		field.Bytes(3, "jump"),
+		field.Text(8, "signature"),
+		field.Number(2, "sector, in bytes"),
+		field.Number(1, "sectors of a cluster"),
+	})
 }

@@ -5,6 +5,7 @@ import (
 	"hash/crc32"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/fs"
 )
 
@@ -61,4 +62,55 @@ func Btrfs(dev block.Device) (*fs.Content, error) {
 	fact(c, "devices", "device %d of %d; %v of %v used on all of them", l.u64(btrfsDevID), l.u64(btrfsDevices), times(l.u64(btrfsUsed), 1), times(l.u64(btrfsTotal), 1))
 	fact(c, "nodes", "%d bytes; generation %d", l.u32(btrfsNode), l.u64(btrfsGeneration))
 	return c, nil
+}
+
+// BtrfsFields are the fields of the first superblock.
+func BtrfsFields(dev block.Device) ([]field.Structure, error) {
+	return structure(dev, "btrfs superblock", btrfsAt, le, []field.Spec{
+		field.Bytes(32, "checksum"),
+		field.ID(16, "UUID of the file system"),
+		field.Number(8, "place of this copy, in bytes"),
+		field.Hex(8, "flags"),
+		field.Text(8, "signature"),
+		field.Number(8, "generation"),
+		field.Number(8, "root of the tree of roots, in bytes"),
+		field.Number(8, "root of the chunk tree, in bytes"),
+		field.Number(8, "root of the log, in bytes"),
+		field.Number(8, "unused"),
+		field.Number(8, "bytes of all devices"),
+		field.Number(8, "bytes in use"),
+		field.Number(8, "object of the root directory"),
+		field.Number(8, "devices"),
+		field.Number(4, "sector, in bytes"),
+		field.Number(4, "node, in bytes"),
+		field.Number(4, "unused"),
+		field.Number(4, "stripe, in bytes"),
+		field.Number(4, "bytes of the system chunk array"),
+		field.Number(8, "generation of the chunk tree"),
+		field.Hex(8, "compatible features"),
+		field.Hex(8, "read-only compatible features"),
+		field.Hex(8, "incompatible features"),
+		field.Words(2, "checksum algorithm", map[uint64]string{0: "CRC-32C", 1: "xxHash", 2: "SHA-256", 3: "BLAKE2"}),
+		field.Number(1, "level of the tree of roots"),
+		field.Number(1, "level of the chunk tree"),
+		field.Number(1, "level of the log"),
+		field.Number(8, "this device: number"),
+		field.Number(8, "this device: bytes"),
+		field.Number(8, "this device: bytes in use"),
+		field.Number(4, "this device: alignment of I/O"),
+		field.Number(4, "this device: width of I/O"),
+		field.Number(4, "this device: sector"),
+		field.Hex(8, "this device: type"),
+		field.Number(8, "this device: generation"),
+		field.Number(8, "this device: first byte"),
+		field.Number(4, "this device: group"),
+		field.Number(1, "this device: seek speed"),
+		field.Number(1, "this device: bandwidth"),
+		field.ID(16, "this device: UUID"),
+		field.ID(16, "this device: file system"),
+		field.Text(256, "label"),
+		field.Number(8, "generation of the free-space cache"),
+		field.Number(8, "generation of the UUID tree"),
+		field.ID(16, "UUID in the metadata"),
+	})
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/extent"
 	"fundus/core/fs"
 	"fundus/core/quantity"
@@ -138,3 +139,9 @@ var (
 	le = binary.LittleEndian
 	be = binary.BigEndian
 )
+
+// structure reads the one structure that most kinds have.
+func structure(dev block.Device, name string, at int64, order binary.ByteOrder, specs []field.Spec) ([]field.Structure, error) {
+	s, err := field.ReadStructure(dev, name, at, order, specs)
+	return []field.Structure{s}, err
+}

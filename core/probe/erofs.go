@@ -4,6 +4,7 @@ import (
 	"hash/crc32"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/fs"
 )
 
@@ -56,4 +57,32 @@ func erofsChecksum(b []byte) uint32 {
 		clear(b[erofsSum : erofsSum+4])
 	}
 	return ^crc32.Update(0, table, b)
+}
+
+// EROFSFields are the fields of the superblock.
+func EROFSFields(dev block.Device) ([]field.Structure, error) {
+	return structure(dev, "EROFS superblock", erofsAt, le, []field.Spec{
+		field.Hex(4, "signature"),
+		field.Hex(4, "checksum"),
+		field.Hex(4, "compatible features"),
+		field.Power(1, "block, in bytes"),
+		field.Number(1, "further slots of 16 bytes"),
+		field.Number(2, "root inode"),
+		field.Number(8, "inodes"),
+		field.Seconds(8, "built"),
+		field.Number(4, "built, nanoseconds"),
+		field.Number(4, "blocks"),
+		field.Number(4, "block of the metadata"),
+		field.Number(4, "block of shared attributes"),
+		field.ID(16, "UUID"),
+		field.Text(16, "label"),
+		field.Hex(4, "incompatible features"),
+		field.Hex(2, "compression algorithms"),
+		field.Number(2, "further devices"),
+		field.Number(2, "slot of the device table"),
+		field.Number(1, "block of a directory, an exponent"),
+		field.Bytes(5, "reserved"),
+		field.Number(8, "packed inode"),
+		field.Bytes(24, "reserved"),
+	})
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/fs"
 )
 
@@ -60,4 +61,31 @@ func ExFAT(dev block.Device) (*fs.Content, error) {
 		}
 	}
 	return c, err
+}
+
+// ExFATFields are the fields of the boot sector.
+func ExFATFields(dev block.Device) ([]field.Structure, error) {
+	return structure(dev, "exFAT boot sector", 0, le, []field.Spec{
+		field.Bytes(3, "jump"),
+		field.Text(8, "signature"),
+		field.Bytes(53, "must be zero"),
+		field.Number(8, "sectors before the volume"),
+		field.Number(8, "sectors"),
+		field.Number(4, "first sector of the table"),
+		field.Number(4, "sectors of the table"),
+		field.Number(4, "first sector of the clusters"),
+		field.Number(4, "clusters"),
+		field.Number(4, "cluster of the root directory"),
+		field.Hex(4, "serial number"),
+		field.Hex(2, "revision"),
+		field.Bits(2, "state", "second table", "dirty", "media failure", "clear to zero"),
+		field.Power(1, "sector, in bytes"),
+		field.Power(1, "sectors of a cluster"),
+		field.Number(1, "tables"),
+		field.Hex(1, "drive"),
+		field.Number(1, "share in use, percent"),
+		field.Bytes(7, "reserved"),
+		field.Bytes(390, "boot code"),
+		field.Hex(2, "signature"),
+	})
 }

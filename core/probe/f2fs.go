@@ -4,6 +4,7 @@ import (
 	"hash/crc32"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/fs"
 )
 
@@ -43,4 +44,40 @@ func F2FS(dev block.Device) (*fs.Content, error) {
 	fact(c, "version", "%d.%d", l.u16(f2fsMajor), l.u16(f2fsMajor+2))
 	fact(c, "segments", "%d", l.u32(f2fsSegments))
 	return c, nil
+}
+
+// F2FSFields are the fields of the first superblock.
+func F2FSFields(dev block.Device) ([]field.Structure, error) {
+	return structure(dev, "F2FS superblock", f2fsAt, le, []field.Spec{
+		field.Hex(4, "signature"),
+		field.Number(2, "version"),
+		field.Number(2, "minor version"),
+		field.Power(4, "sector, in bytes"),
+		field.Power(4, "sectors of a block"),
+		field.Power(4, "block, in bytes"),
+		field.Power(4, "blocks of a segment"),
+		field.Number(4, "segments of a section"),
+		field.Number(4, "sections of a zone"),
+		field.Number(4, "offset of the checksum"),
+		field.Number(8, "blocks"),
+		field.Number(4, "sections"),
+		field.Number(4, "segments"),
+		field.Number(4, "segments of checkpoints"),
+		field.Number(4, "segments of the segment table"),
+		field.Number(4, "segments of the node table"),
+		field.Number(4, "segments of summaries"),
+		field.Number(4, "segments of the main area"),
+		field.Number(4, "block of segment 0"),
+		field.Number(4, "block of the checkpoints"),
+		field.Number(4, "block of the segment table"),
+		field.Number(4, "block of the node table"),
+		field.Number(4, "block of the summaries"),
+		field.Number(4, "block of the main area"),
+		field.Number(4, "root inode"),
+		field.Number(4, "inode of nodes"),
+		field.Number(4, "inode of metadata"),
+		field.ID(16, "UUID"),
+		field.Wide(1024, "label"),
+		field.Number(4, "extensions listed"),
+	})
 }

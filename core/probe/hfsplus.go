@@ -7,6 +7,7 @@ import (
 	"github.com/google/uuid"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/fs"
 )
 
@@ -80,4 +81,36 @@ func hfsName(dev block.Device, catalog int64) (string, error) {
 		return "", err
 	}
 	return l.wide(22, int(min(l.u16(20), 255)), be), nil
+}
+
+// HFSPlusFields are the fields of the volume header; times count from 1904.
+func HFSPlusFields(dev block.Device) ([]field.Structure, error) {
+	return structure(dev, "HFS+ volume header", hfsAt, be, []field.Spec{
+		field.Text(2, "signature"),
+		field.Number(2, "version"),
+		field.Bits(4, "attributes", "", "", "", "", "", "", "", "", "unmounted", "spared blocks", "", "broken", "", "journalled"),
+		field.Text(4, "last mounted by"),
+		field.Number(4, "block of the journal's record"),
+		field.Number(4, "made"),
+		field.Number(4, "modified"),
+		field.Number(4, "backed up"),
+		field.Number(4, "checked"),
+		field.Number(4, "files"),
+		field.Number(4, "folders"),
+		field.Number(4, "block, in bytes"),
+		field.Number(4, "blocks"),
+		field.Number(4, "free blocks"),
+		field.Number(4, "next allocation"),
+		field.Number(4, "clump of resources"),
+		field.Number(4, "clump of data"),
+		field.Number(4, "next catalog node"),
+		field.Number(4, "writes"),
+		field.Hex(8, "encodings"),
+		field.Bytes(32, "finder's information"),
+		field.Bytes(80, "fork of the allocation file"),
+		field.Bytes(80, "fork of the extents file"),
+		field.Bytes(80, "fork of the catalog"),
+		field.Bytes(80, "fork of the attributes"),
+		field.Bytes(80, "fork of the start file"),
+	})
 }

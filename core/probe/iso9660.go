@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/extent"
 	"fundus/core/fs"
 )
@@ -53,7 +54,7 @@ func ISO9660(dev block.Device) (*fs.Content, error) {
 }
 
 func joliet(l look) bool {
-	return l.has(isoEscape, "%/@") || l.has(isoEscape, "%/C") || l.has(isoEscape, "%/E")
+	return l.has(isoEscape, "%/") || l.has(isoEscape, "%/C") || l.has(isoEscape, "%/E")
 }
 
 func isoContent(l look, at int64) *fs.Content {
@@ -77,4 +78,45 @@ func isoDate(l look, off int) string {
 		return ""
 	}
 	return fmt.Sprintf("%s-%s-%s-%s-%s-%s-%s", d[0:4], d[4:6], d[6:8], d[8:10], d[10:12], d[12:14], d[14:16])
+}
+
+// ISO9660Fields are the fields of the primary volume descriptor.
+func ISO9660Fields(dev block.Device) ([]field.Structure, error) {
+	return structure(dev, "ISO 9660 primary volume descriptor", isoAt, le, []field.Spec{
+		field.Number(1, "type"),
+		field.Text(5, "signature"),
+		field.Number(1, "version"),
+		field.Bytes(1, "unused"),
+		field.Text(32, "system"),
+		field.Text(32, "volume"),
+		field.Bytes(8, "unused"),
+		field.Number(4, "blocks"),
+		field.Bytes(4, "blocks, big-endian"),
+		field.Bytes(32, "unused"),
+		field.Number(2, "volumes of the set"),
+		field.Bytes(2, "volumes of the set, big-endian"),
+		field.Number(2, "number in the set"),
+		field.Bytes(2, "number in the set, big-endian"),
+		field.Number(2, "block, in bytes"),
+		field.Bytes(2, "block, big-endian"),
+		field.Number(4, "bytes of the path table"),
+		field.Bytes(4, "bytes of the path table, big-endian"),
+		field.Number(4, "block of the path table"),
+		field.Number(4, "block of its copy"),
+		field.Bytes(4, "block of the big-endian path table"),
+		field.Bytes(4, "block of its copy"),
+		field.Bytes(34, "record of the root directory"),
+		field.Text(128, "volume set"),
+		field.Text(128, "publisher"),
+		field.Text(128, "preparer"),
+		field.Text(128, "application"),
+		field.Text(37, "file of the copyright"),
+		field.Text(37, "file of the abstract"),
+		field.Text(37, "file of the bibliography"),
+		field.Text(17, "made"),
+		field.Text(17, "modified"),
+		field.Text(17, "expires"),
+		field.Text(17, "effective"),
+		field.Number(1, "version of the file structure"),
+	})
 }

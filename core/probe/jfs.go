@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/fs"
 )
 
@@ -43,4 +44,40 @@ func JFS(dev block.Device) (*fs.Content, error) {
 	}
 	sized(c, uint64(times(l.u64(jfsSize), device))/block, block)
 	return c, nil
+}
+
+// JFSFields are the fields of the superblock.
+func JFSFields(dev block.Device) ([]field.Structure, error) {
+	return structure(dev, "JFS superblock", jfsAt, le, []field.Spec{
+		field.Text(4, "signature"),
+		field.Number(4, "version"),
+		field.Number(8, "size, in device blocks"),
+		field.Number(4, "block, in bytes"),
+		field.Power(2, "block again, in bytes"),
+		field.Power(2, "device blocks of a block"),
+		field.Number(4, "device block, in bytes"),
+		field.Power(2, "device block again, in bytes"),
+		field.Bytes(2, "padding"),
+		field.Number(4, "blocks of an allocation group"),
+		field.Hex(4, "flags"),
+		field.Words(4, "state", map[uint64]string{0: "clean", 1: "mounted", 2: "dirty", 3: "log redo failed"}),
+		field.Number(4, "compression"),
+		field.Bytes(8, "second inode table"),
+		field.Bytes(8, "second inode map"),
+		field.Hex(4, "device of the log"),
+		field.Number(4, "serial number of the log"),
+		field.Bytes(8, "extent of the log"),
+		field.Bytes(8, "extent for checking"),
+		field.Seconds(4, "updated"),
+		field.Number(4, "updated, nanoseconds"),
+		field.Number(4, "blocks of the log of checking"),
+		field.Number(1, "newest log of checking"),
+		field.Text(11, "old label"),
+		field.Number(8, "size while growing"),
+		field.Bytes(8, "extent for checking while growing"),
+		field.Bytes(8, "extent of the log while growing"),
+		field.ID(16, "UUID"),
+		field.Text(16, "label"),
+		field.ID(16, "UUID of the log"),
+	})
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/fs"
 )
 
@@ -36,4 +37,53 @@ func LUKS(dev block.Device) (*fs.Content, error) {
 	}
 	fact(c, "cipher", "%s-%s", l.text(luks1Cipher, 32), l.text(luks1Cipher+32, 32))
 	return c, nil
+}
+
+// LUKSFields are the fields of the header, of the version that it has.
+func LUKSFields(dev block.Device) ([]field.Structure, error) {
+	specs := []field.Spec{
+		field.Text(6, "signature"),
+		field.Number(2, "version"),
+		field.Number(8, "size of header and metadata, in bytes"),
+		field.Number(8, "sequence number"),
+		field.Text(48, "label"),
+		field.Text(32, "checksum algorithm"),
+		field.Bytes(64, "salt"),
+		field.Text(40, "UUID"),
+		field.Text(48, "subsystem"),
+		field.Number(8, "offset of this header, in bytes"),
+		field.Bytes(184, "reserved"),
+		field.Bytes(64, "checksum"),
+	}
+	l, err := read(dev, 0, 8, be)
+	if err != nil {
+		return nil, err
+	}
+	if l.u16(luksVersion) == 1 {
+		specs = []field.Spec{
+			field.Text(6, "signature"),
+			field.Number(2, "version"),
+			field.Text(32, "cipher"),
+			field.Text(32, "mode of the cipher"),
+			field.Text(32, "hash"),
+			field.Number(4, "first sector of the data"),
+			field.Number(4, "length of the key, in bytes"),
+			field.Bytes(20, "digest of the key"),
+			field.Bytes(32, "salt of the digest"),
+			field.Number(4, "rounds of the digest"),
+			field.Text(40, "UUID"),
+		}
+		for slot := range 8 {
+			specs = append(specs, luks1Slot(slot)...)
+		}
+	}
+	return structure(dev, "LUKS header", 0, be, specs)
+}
+
+func luks1Slot(slot int) []field.Spec {
+	name := func(what string) string { return fmt.Sprintf("key slot %d: %s", slot, what) }
+	return []field.Spec{
+		field.Words(4, name("state"), map[uint64]string{0xDEAD: "not in use", 0xAC71F3: "in use"}), field.Number(4, name("rounds")),
+		field.Bytes(32, name("salt")), field.Number(4, name("first sector")), field.Number(4, name("stripes")),
+	}
 }

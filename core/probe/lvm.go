@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/fs"
 )
 
@@ -53,4 +54,17 @@ func dashed(id string) string {
 		groups, id = append(groups, id[:n]), id[n:]
 	}
 	return strings.Join(groups, "-")
+}
+
+// PhysicalVolumeFields are the fields of the label in the second sector.
+func PhysicalVolumeFields(dev block.Device) ([]field.Structure, error) {
+	return structure(dev, "volume label", 512, le, []field.Spec{
+		field.Text(8, "signature"),
+		field.Number(8, "sector that it lies in"),
+		field.Hex(4, "checksum"),
+		field.Number(4, "offset of the header"),
+		field.Text(8, "kind"),
+		field.Text(32, "UUID"),
+		field.Number(8, "bytes of the device"),
+	})
 }

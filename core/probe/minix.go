@@ -5,6 +5,7 @@ import (
 	"fmt"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/fs"
 )
 
@@ -78,4 +79,42 @@ func minixContent(l look, device int64) *fs.Content {
 	sized(c, zones, size)
 	fact(c, "inodes", "%d", inodes)
 	return c
+}
+
+// MinixFields are the fields of the superblock, of the version that it has.
+func MinixFields(dev block.Device) ([]field.Structure, error) {
+	l, err := read(dev, minixAt, 64, le)
+	if err != nil {
+		return nil, err
+	}
+	specs := []field.Spec{
+		field.Number(2, "inodes"),
+		field.Number(2, "zones"),
+		field.Number(2, "blocks of the inode bitmap"),
+		field.Number(2, "blocks of the zone bitmap"),
+		field.Number(2, "first data zone"),
+		field.Power(2, "blocks of a zone"),
+		field.Number(4, "largest file, in bytes"),
+		field.Hex(2, "signature"),
+		field.Bits(2, "state", "clean", "errors"),
+		field.Number(4, "zones, of version 2"),
+	}
+	if l.u16(24) == 0x4D5A {
+		specs = []field.Spec{
+			field.Number(4, "inodes"),
+			field.Bytes(2, "padding"),
+			field.Number(2, "blocks of the inode bitmap"),
+			field.Number(2, "blocks of the zone bitmap"),
+			field.Number(2, "first data zone"),
+			field.Power(2, "blocks of a zone"),
+			field.Bytes(2, "padding"),
+			field.Number(4, "largest file, in bytes"),
+			field.Number(4, "zones"),
+			field.Hex(2, "signature"),
+			field.Bytes(2, "padding"),
+			field.Number(2, "block, in bytes"),
+			field.Number(1, "version of the layout"),
+		}
+	}
+	return structure(dev, "minix superblock", minixAt, le, specs)
 }

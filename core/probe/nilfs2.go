@@ -4,6 +4,7 @@ import (
 	"hash/crc32"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/extent"
 	"fundus/core/fs"
 )
@@ -64,4 +65,51 @@ func nilfsChecksum(l look, n int) uint32 {
 	b := l.raw(0, n)
 	clear(b[nilfsSum : nilfsSum+4])
 	return ^crc32.Update(^l.u32(nilfsSeed), crc32.IEEETable, b)
+}
+
+// NILFS2Fields are the fields of the first superblock.
+func NILFS2Fields(dev block.Device) ([]field.Structure, error) {
+	return structure(dev, "NILFS2 superblock", nilfsAt, le, []field.Spec{
+		field.Number(4, "revision"),
+		field.Number(2, "minor revision"),
+		field.Hex(2, "signature"),
+		field.Number(2, "bytes that the checksum covers"),
+		field.Hex(2, "flags"),
+		field.Hex(4, "seed of the checksum"),
+		field.Hex(4, "checksum"),
+		field.Shifted(4, "block, in bytes", 1024),
+		field.Number(8, "segments"),
+		field.Number(8, "bytes of the device"),
+		field.Number(8, "first data block"),
+		field.Number(4, "blocks of a segment"),
+		field.Number(4, "share of segments kept, percent"),
+		field.Number(8, "last checkpoint"),
+		field.Number(8, "last written segment: block"),
+		field.Number(8, "last written segment: sequence"),
+		field.Number(8, "free blocks"),
+		field.Seconds(8, "made"),
+		field.Seconds(8, "mounted"),
+		field.Seconds(8, "written"),
+		field.Number(2, "mounts"),
+		field.Number(2, "mounts between checks"),
+		field.Bits(2, "state", "clean", "errors"),
+		field.Number(2, "on errors"),
+		field.Seconds(8, "last check"),
+		field.Number(4, "seconds between checks"),
+		field.Number(4, "made by system"),
+		field.Number(2, "user of the reserve"),
+		field.Number(2, "group of the reserve"),
+		field.Number(4, "first free inode"),
+		field.Number(2, "bytes of an inode"),
+		field.Number(2, "bytes of an address entry"),
+		field.Number(2, "bytes of a checkpoint"),
+		field.Number(2, "bytes of a segment's use"),
+		field.ID(16, "UUID"),
+		field.Text(80, "label"),
+		field.Number(4, "seconds between commits"),
+		field.Number(4, "blocks of a commit"),
+		field.Hex(8, "compatible features"),
+		field.Hex(8, "read-only compatible features"),
+		field.Hex(8, "incompatible features"),
+	})
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/fs"
 )
 
@@ -99,4 +100,32 @@ func fixUp(l look, sector int) {
 		}
 		copy(l.b[end:end+2], l.b[list+2*i:list+2*i+2])
 	}
+}
+
+// NTFSFields are the fields of the boot sector.
+func NTFSFields(dev block.Device) ([]field.Structure, error) {
+	return structure(dev, "NTFS boot sector", 0, le, []field.Spec{
+		field.Bytes(3, "jump"),
+		field.Text(8, "signature"),
+		field.Number(2, "sector, in bytes"),
+		field.Number(1, "sectors of a cluster"),
+		field.Number(2, "reserved sectors"),
+		field.Bytes(5, "unused"),
+		field.Hex(1, "medium"),
+		field.Bytes(2, "unused"),
+		field.Number(2, "sectors of a track"),
+		field.Number(2, "heads"),
+		field.Number(4, "sectors before the volume"),
+		field.Bytes(4, "unused"),
+		field.Hex(4, "drive"),
+		field.Number(8, "sectors"),
+		field.Number(8, "cluster of the file table"),
+		field.Number(8, "cluster of its mirror"),
+		field.Signed(4, "clusters of a file record, or an exponent of bytes"),
+		field.Signed(4, "clusters of an index record, or an exponent of bytes"),
+		field.Hex(8, "serial number"),
+		field.Hex(4, "checksum"),
+		field.Bytes(426, "boot code"),
+		field.Hex(2, "signature"),
+	})
 }

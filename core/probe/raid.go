@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/extent"
 	"fundus/core/fs"
 	"fundus/core/quantity"
@@ -143,4 +144,94 @@ func oldChecksum(b []byte, order binary.ByteOrder) uint32 {
 		}
 	}
 	return uint32(sum) + uint32(sum>>32)
+}
+
+// RaidFields are the fields of the superblock, wherever its version has it.
+func RaidFields(dev block.Device) ([]field.Structure, error) {
+	c, err := Raid(dev)
+	if err != nil || c == nil {
+		return nil, err
+	}
+	at, specs := int64(c.Signatures[0].Start), raidSpecs()
+	if strings.HasPrefix(c.Version, "0.") {
+		specs = oldRaidSpecs()
+	}
+	l, err := read(dev, at, 4, be)
+	if err != nil {
+		return nil, err
+	}
+	order := binary.ByteOrder(binary.LittleEndian)
+	if l.u32(0) == raidMagic {
+		order = binary.BigEndian
+	}
+	return structure(dev, "RAID superblock "+c.Version, at, order, specs)
+}
+
+func raidSpecs() []field.Spec {
+	return []field.Spec{
+		field.Hex(4, "signature"),
+		field.Number(4, "version"),
+		field.Hex(4, "features"),
+		field.Bytes(4, "padding"),
+		field.ID(16, "UUID of the array"),
+		field.Text(32, "name of the array"),
+		field.Hex(8, "made"),
+		field.Signed(4, "level"),
+		field.Number(4, "layout"),
+		field.Number(8, "sectors used of each member"),
+		field.Number(4, "sectors of a chunk"),
+		field.Number(4, "members"),
+		field.Signed(4, "sector of the bitmap, from here"),
+		field.Signed(4, "new level"),
+		field.Number(8, "place of a reshape"),
+		field.Signed(4, "change of members"),
+		field.Number(4, "new layout"),
+		field.Number(4, "new chunk"),
+		field.Signed(4, "new offset of the data"),
+		field.Number(8, "first sector of the data"),
+		field.Number(8, "sectors for data"),
+		field.Number(8, "sector of this superblock"),
+		field.Number(8, "recovered up to sector"),
+		field.Number(4, "number of this member"),
+		field.Number(4, "corrected read errors"),
+		field.ID(16, "UUID of this member"),
+		field.Bits(1, "flags of this member", "write mostly", "fail fast"),
+		field.Number(1, "exponent of the list of bad blocks"),
+		field.Number(2, "sectors of that list"),
+		field.Signed(4, "sector of that list, from here"),
+		field.Hex(8, "updated"),
+		field.Number(8, "events"),
+		field.Hex(8, "in sync up to sector"),
+		field.Hex(4, "checksum"),
+		field.Number(4, "roles"),
+		field.Bytes(32, "padding"),
+	}
+}
+
+func oldRaidSpecs() []field.Spec {
+	return []field.Spec{
+		field.Hex(4, "signature"),
+		field.Number(4, "version"),
+		field.Number(4, "minor version"),
+		field.Number(4, "patch level"),
+		field.Number(4, "words of general information"),
+		field.Hex(4, "UUID, first part"),
+		field.Seconds(4, "made"),
+		field.Signed(4, "level"),
+		field.Number(4, "KiB of each member"),
+		field.Number(4, "members with data"),
+		field.Number(4, "members"),
+		field.Number(4, "number of the array"),
+		field.Number(4, "not persistent"),
+		field.Bytes(12, "UUID, other parts"),
+		field.Bytes(64, "reserved"),
+		field.Seconds(4, "updated"),
+		field.Bits(4, "state", "clean", "errors"),
+		field.Number(4, "active members"),
+		field.Number(4, "working members"),
+		field.Number(4, "failed members"),
+		field.Number(4, "spare members"),
+		field.Hex(4, "checksum"),
+		field.Number(8, "events"),
+	}
 }

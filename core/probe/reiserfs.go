@@ -2,6 +2,7 @@ package probe
 
 import (
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/fs"
 )
 
@@ -50,4 +51,34 @@ func ReiserFS(dev block.Device) (*fs.Content, error) {
 		return c, nil
 	}
 	return nil, nil
+}
+
+// ReiserFSFields are the fields of the superblock.
+func ReiserFSFields(dev block.Device) ([]field.Structure, error) {
+	return structure(dev, "ReiserFS superblock", 64<<10, le, []field.Spec{
+		field.Number(4, "blocks"),
+		field.Number(4, "free blocks"),
+		field.Number(4, "root block"),
+		field.Bytes(32, "journal"),
+		field.Number(2, "block, in bytes"),
+		field.Number(2, "longest list of objects"),
+		field.Number(2, "list of objects"),
+		field.Words(2, "state", map[uint64]string{1: "clean", 2: "in use"}),
+		field.Text(10, "signature"),
+		field.Hex(2, "state of a rebuild"),
+		field.Number(4, "hash of names"),
+		field.Number(2, "height of the tree"),
+		field.Number(2, "bitmap blocks"),
+		field.Number(2, "version"),
+		field.Number(2, "blocks kept for a journal"),
+		field.Number(4, "generation of inodes"),
+		field.Hex(4, "flags"),
+		field.ID(16, "UUID"),
+		field.Text(16, "label"),
+		field.Number(2, "mounts since the last check"),
+		field.Number(2, "mounts between checks"),
+		field.Seconds(4, "last check"),
+		field.Number(4, "seconds between checks"),
+		field.Bytes(76, "unused"),
+	})
 }

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/fs"
 )
 
@@ -39,4 +40,29 @@ func Squashfs(dev block.Device) (*fs.Content, error) {
 	fact(c, "inodes", "%d", l.u32(squashInodes))
 	fact(c, "made", "%s", time.Unix(int64(l.u32(squashMade)), 0).UTC().Format("2006-01-02 15:04:05 UTC"))
 	return c, nil
+}
+
+// SquashfsFields are the fields of the superblock.
+func SquashfsFields(dev block.Device) ([]field.Structure, error) {
+	return structure(dev, "squashfs superblock", 0, le, []field.Spec{
+		field.Text(4, "signature"),
+		field.Number(4, "inodes"),
+		field.Seconds(4, "made"),
+		field.Number(4, "block, in bytes"),
+		field.Number(4, "fragments"),
+		field.Words(2, "compression", map[uint64]string{1: "zlib", 2: "LZMA", 3: "LZO", 4: "XZ", 5: "LZ4", 6: "zstd"}),
+		field.Power(2, "block again, in bytes"),
+		field.Hex(2, "flags"),
+		field.Number(2, "owners listed"),
+		field.Number(2, "version"),
+		field.Number(2, "minor version"),
+		field.Hex(8, "reference of the root inode"),
+		field.Number(8, "bytes used"),
+		field.Number(8, "place of the owners"),
+		field.Hex(8, "place of extended attributes"),
+		field.Number(8, "place of the inodes"),
+		field.Number(8, "place of the directories"),
+		field.Hex(8, "place of the fragments"),
+		field.Hex(8, "place of the export table"),
+	})
 }

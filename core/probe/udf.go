@@ -6,6 +6,7 @@ import (
 	"unicode/utf16"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/extent"
 	"fundus/core/fs"
 )
@@ -145,4 +146,26 @@ func udfIdentifier(b []byte) string {
 		return strings.ToLower(string(text[:8])) + fmt.Sprintf("%02x%02x%02x%02x", text[8], text[9], text[10], text[11])
 	}
 	return fmt.Sprintf("%x", text[:8])
+}
+
+// UDFFields are the fields of the anchor at sector 256.
+func UDFFields(dev block.Device) ([]field.Structure, error) {
+	at := int64(udfAnchor) * udfStep
+	if l, err := read(dev, udfAnchor*dev.Geometry().Logical, 16, le); err == nil && l.u16(udfTag) == tagAnchor {
+		at = udfAnchor * dev.Geometry().Logical
+	}
+	return structure(dev, "UDF anchor", at, le, []field.Spec{
+		field.Number(2, "kind of descriptor"),
+		field.Number(2, "version"),
+		field.Number(1, "sum of the tag"),
+		field.Bytes(1, "reserved"),
+		field.Number(2, "serial number"),
+		field.Hex(2, "checksum"),
+		field.Number(2, "bytes that it covers"),
+		field.Number(4, "sector that it lies in"),
+		field.Number(4, "bytes of the main sequence"),
+		field.Number(4, "sector of the main sequence"),
+		field.Number(4, "bytes of the reserve sequence"),
+		field.Number(4, "sector of the reserve sequence"),
+	})
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/fs"
 )
 
@@ -24,4 +25,23 @@ func XFSLog(dev block.Device) (*fs.Content, error) {
 	c := found("XFS log", fs.Member, 0, len(xfsLogMagic))
 	c.Version, c.UUID = fmt.Sprint(l.u32(xfsLogVersion)), l.uuid(xfsLogUUID)
 	return c, nil
+}
+
+// XFSLogFields are the fields of the first record of the log.
+func XFSLogFields(dev block.Device) ([]field.Structure, error) {
+	return structure(dev, "XFS log record", 0, be, []field.Spec{
+		field.Hex(4, "signature"),
+		field.Number(4, "cycle"),
+		field.Number(4, "version"),
+		field.Number(4, "bytes of the record"),
+		field.Hex(8, "place in the log"),
+		field.Hex(8, "oldest place that counts"),
+		field.Hex(4, "checksum"),
+		field.Number(4, "previous block"),
+		field.Number(4, "operations"),
+		field.Numbers(256, "first words of the record's blocks"),
+		field.Number(4, "format"),
+		field.ID(16, "UUID of the file system"),
+		field.Number(4, "bytes of a log buffer"),
+	})
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/extent"
 	"fundus/core/fs"
 )
@@ -82,4 +83,16 @@ func zfsNames(dev block.Device, c *fs.Content, at int64) error {
 		off += size
 	}
 	return nil
+}
+
+// ZFSFields are the head of the first label: what it says stands in a list of
+// names and values, not at fixed places.
+func ZFSFields(dev block.Device) ([]field.Structure, error) {
+	return structure(dev, "ZFS label", zfsList, be, []field.Spec{
+		field.Words(1, "encoding of the list", map[uint64]string{0: "plain", 1: "XDR"}),
+		field.Number(1, "byte order of the writer"),
+		field.Bytes(2, "reserved"),
+		field.Number(4, "version of the list"),
+		field.Hex(4, "flags of the list"),
+	})
 }

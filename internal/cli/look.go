@@ -3,10 +3,14 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
+	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"fundus/core/finding"
+	"fundus/core/quantity"
 	"fundus/internal/config"
 	"fundus/internal/machine"
 	"fundus/internal/task"
@@ -72,13 +76,15 @@ func (e *Env) survey(ctx context.Context, words []string, f task.SurveyFilter) (
 }
 
 func newInspect(e *Env) *cobra.Command {
-	configuration := false
+	configuration, depth, place := false, task.InspectDepth{}, ""
 	cmd := &cobra.Command{
 		Use: "inspect TARGET", Short: "See everything known of one device, with the arithmetic",
 		Long: `See everything known of one device: its place, its identifiers, what is on it, the
 figures with their arithmetic, and who names it. --configuration shows instead
-what is configured, with the file and line that each value is from.`,
-		Example:           "  fundus inspect sdb1\n  fundus inspect --configuration",
+what is configured, with the file and line that each value is from. --fields adds
+every field on the device with its bytes and meaning, --bytes the bytes of a place
+(both count from the first byte of the device that is named).`,
+		Example:           "  fundus inspect sdb1\n  fundus inspect card.img:1 --fields",
 		Args:              words(0, 1, "one device"),
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -90,11 +96,17 @@ what is configured, with the file and line that each value is from.`,
 			case len(args) == 0:
 				return usagef("inspect what? one device, or --configuration; fundus survey lists the devices")
 			}
+			var err error
+			if place != "" {
+				if depth.At, depth.Length, err = parsePlace(place); err != nil {
+					return usageError{err}
+				}
+			}
 			m, err := e.open(cmd.Context(), args...)
 			if err != nil {
 				return err
 			}
-			i, err := task.LookInspect(cmd.Context(), m, args[0], e.configuration())
+			i, err := task.LookInspect(cmd.Context(), m, args[0], depth, e.configuration())
 			if err != nil {
 				return err
 			}
@@ -102,7 +114,39 @@ what is configured, with the file and line that each value is from.`,
 		},
 	}
 	cmd.Flags().BoolVar(&configuration, "configuration", false, "what is configured, and where")
+	cmd.Flags().BoolVar(&depth.Fields, "fields", false, "every field on the device, with its bytes and meaning")
+	cmd.Flags().StringVar(&place, "bytes", "", "the bytes of a place: `OFFSET+LENGTH`, such as 1KiB+1KiB or 0x438+2")
 	return cmd
+}
+
+// parsePlace reads OFFSET+LENGTH: plain numbers are bytes.
+func parsePlace(word string) (at, length int64, err error) {
+	first, second, ok := strings.Cut(word, "+")
+	if !ok {
+		return 0, 0, fmt.Errorf("--bytes=%s: OFFSET+LENGTH, such as 1KiB+1KiB or 0x438+2", word)
+	}
+	for _, x := range []struct {
+		word string
+		into *int64
+	}{{first, &at}, {second, &length}} {
+		if n, err := strconv.ParseInt(x.word, 0, 64); err == nil {
+			*x.into = n
+			continue
+		}
+		s, err := quantity.Parse(x.word)
+		if err != nil {
+			return 0, 0, err
+		}
+		n, err := s.Resolve(512, 0)
+		if err != nil || s.Form != quantity.Absolute {
+			return 0, 0, fmt.Errorf("--bytes=%s: %q: a number of bytes, such as 512 or 1KiB", word, x.word)
+		}
+		*x.into = int64(n)
+	}
+	if at < 0 || length < 1 || length > task.MostBytes {
+		return 0, 0, fmt.Errorf("--bytes=%s: 1 to %d bytes, from byte 0", word, task.MostBytes)
+	}
+	return at, length, nil
 }
 
 func newVerify(e *Env) *cobra.Command {

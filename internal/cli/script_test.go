@@ -207,7 +207,9 @@ func (w *world) other(line string) string {
 		}
 	case "append":
 		var h *os.File
-		err = os.MkdirAll(filepath.Dir(f[1]), 0o755)
+		if err := os.MkdirAll(filepath.Dir(f[1]), 0o755); err != nil {
+			w.t.Fatal(err)
+		}
 		if h, err = os.OpenFile(f[1], os.O_APPEND|os.O_WRONLY|os.O_CREATE, 0o644); err == nil {
 			_, err = h.WriteString(f[2] + "\n")
 			h.Close()

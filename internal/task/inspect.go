@@ -3,15 +3,19 @@ package task
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
+	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/extent"
 	"fundus/core/finding"
 	"fundus/core/fs"
 	"fundus/core/fstab"
 	"fundus/core/inventory"
+	"fundus/core/kind"
 	"fundus/core/table"
 	"fundus/core/verify"
 	"fundus/internal/config"
@@ -28,10 +32,26 @@ type Inspection struct {
 	Alignment  string            // how the alignment step of its disk was worked out
 	Wanted     map[string]string // options of fstab by mount point
 	Findings   []finding.Finding
+	Structures []field.Structure // every field on the device, where they were asked for
+	Bytes      []byte            // of the device, where they were asked for
+	BytesAt    int64
 }
 
+// InspectDepth says how deep to look.
+type InspectDepth struct {
+	Fields bool
+	At     int64 // first of the bytes to be shown
+	Length int64 // 0 for none
+}
+
+// MostBytes is how much is shown at once.
+const MostBytes = 64 << 10
+
+// ErrBytes says that a place is not on the device.
+var ErrBytes = errors.New("no such place on the device")
+
 // LookInspect looks at one device.
-func LookInspect(ctx context.Context, r machine.Reader, word string, c *config.Config) (*Inspection, error) {
+func LookInspect(ctx context.Context, r machine.Reader, word string, depth InspectDepth, c *config.Config) (*Inspection, error) {
 	v, err := r.Inventory(ctx)
 	if err != nil {
 		return nil, err
@@ -54,7 +74,37 @@ func LookInspect(ctx context.Context, r machine.Reader, word string, c *config.C
 			i.References = append(i.References, fmt.Sprintf("%s:%d  %s", fstab.Path, l.Number, strings.TrimSpace(l.Raw)))
 		}
 	}
-	return i, nil
+	return i, i.read(ctx, r, depth)
+}
+
+// read fills in what is read of the device itself.
+func (i *Inspection) read(ctx context.Context, r machine.Reader, depth InspectDepth) error {
+	if !depth.Fields && depth.Length == 0 {
+		return nil
+	}
+	n := i.Node
+	if depth.At < 0 || depth.Length > int64(n.Size) || depth.At > int64(n.Size)-depth.Length {
+		return fmt.Errorf("%s: %d bytes from byte %d: %w, which has %d", n.Name, depth.Length, depth.At, ErrBytes, n.Size)
+	}
+	dev, err := r.Open(ctx, i.Disk.Name)
+	if err != nil {
+		return err
+	}
+	defer dev.Close()
+	part, err := block.NewSlice(dev, int64(n.Start), int64(n.Size))
+	if err != nil {
+		return err
+	}
+	if depth.Fields {
+		if i.Structures, err = kind.Fields(part); err != nil {
+			return fmt.Errorf("%s: %w", n.Name, err)
+		}
+	}
+	if depth.Length > 0 {
+		i.BytesAt = depth.At
+		i.Bytes, err = block.ReadSized(part, depth.At, depth.Length, MostBytes)
+	}
+	return err
 }
 
 // alignment says where partitions begin, and why.

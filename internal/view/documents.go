@@ -1,6 +1,7 @@
 package view
 
 import (
+	"encoding/hex"
 	"encoding/json"
 	"slices"
 	"time"
@@ -127,8 +128,13 @@ type FreeDoc struct {
 type InspectDoc struct {
 	Head
 	Device     DeviceDoc         `json:"device"`
+	Alignment  string            `json:"alignment"`
+	Places     []FactDoc         `json:"places"` // partitions and gaps of a disk
 	References []string          `json:"references"`
 	Findings   []finding.Finding `json:"findings"`
+	Structures []StructureDoc    `json:"structures,omitempty"` // with --fields
+	BytesAt    int64             `json:"bytes_start,omitempty"`
+	Bytes      string            `json:"bytes,omitempty"` // with --bytes, in hexadecimal
 }
 
 // FindingsDoc is the document of kinds verification and fstab-check.
@@ -331,7 +337,12 @@ func surveyDocument(s *task.Survey) SurveyDoc {
 
 func inspectDocument(i *task.Inspection) InspectDoc {
 	v := &inventory.Inventory{Nodes: []inventory.Node{i.Node}, Uses: i.Uses}
-	return InspectDoc{head("inspection"), deviceDoc(v, i.Node), orEmpty(i.References), orEmpty(i.Findings)}
+	doc := InspectDoc{Head: head("inspection"), Device: deviceDoc(v, i.Node), Alignment: i.Alignment, Places: []FactDoc{}, References: orEmpty(i.References),
+		Findings: orEmpty(i.Findings), Structures: structureDocs(i), BytesAt: i.BytesAt, Bytes: hex.EncodeToString(i.Bytes)}
+	for _, f := range i.Places {
+		doc.Places = append(doc.Places, FactDoc{f.Name, f.Value})
+	}
+	return doc
 }
 
 func orEmpty[T any](list []T) []T {

@@ -69,6 +69,8 @@ func (p *Printer) Inspect(i *task.Inspection) error {
 		}
 		p.facts(rows)
 	}
+	p.fields(i)
+	p.bytes(i)
 	if len(i.Findings) > 0 {
 		p.printf("\n")
 		p.findings(i.Findings)

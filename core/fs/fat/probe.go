@@ -28,6 +28,7 @@ const (
 	tableSmall        = 22 // u16
 	totalLarge        = 32 // u32
 	tableLarge        = 36 // u32, FAT32
+	infoSector        = 48 // u16, FAT32
 	signature16       = 38 // u8: 0x28 or 0x29
 	serial16          = 39 // u32
 	label16           = 43 // 11 bytes
