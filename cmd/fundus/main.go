@@ -6,6 +6,7 @@ import (
 	"crypto/rand"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"syscall"
 	"time"
 
@@ -19,6 +20,7 @@ func main() {
 	if live.FirstRead(os.Args, os.Stdout) {
 		return
 	}
+	debug.SetGCPercent(400) // what it allocates, a look soon drops as a whole
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	width, terminal := oscall.IsTerminal(os.Stdout)

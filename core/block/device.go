@@ -85,8 +85,17 @@ func ReadSized(d io.ReaderAt, off, n, limit int64) ([]byte, error) {
 	if off < 0 || n < 0 || n > limit {
 		return nil, &AccessError{"read", off, n, ErrLimit}
 	}
+	if e, ok := d.(*Ends); ok {
+		if b, ok := e.view(off, n); ok {
+			return b, nil
+		}
+	}
 	const chunk = 1 << 20
-	buf := make([]byte, 0, min(n, chunk))
+	if n <= chunk {
+		buf := make([]byte, n)
+		return buf, ReadFull(d, buf, off)
+	}
+	buf := make([]byte, 0, chunk)
 	for int64(len(buf)) < n {
 		part := min(n-int64(len(buf)), chunk)
 		at := len(buf)

@@ -39,15 +39,29 @@ func NewEnds(dev Device) *Ends {
 
 // ReadAt reads from what was read before, where that holds all of it.
 func (e *Ends) ReadAt(p []byte, off int64) (int, error) {
-	if end := off + int64(len(p)); off >= 0 && end <= endsHead {
-		if head := e.head(); end <= int64(len(head)) {
-			return copy(p, head[off:]), nil
-		}
-	}
-	if from := e.Size() - endsTail; off >= from && off+int64(len(p)) <= e.Size() {
-		if tail := e.tail(); len(tail) > 0 && off >= e.Size()-int64(len(tail)) {
-			return copy(p, tail[off-(e.Size()-int64(len(tail))):]), nil
-		}
+	if b, ok := e.view(off, int64(len(p))); ok {
+		return copy(p, b), nil
 	}
 	return e.Device.ReadAt(p, off)
+}
+
+// view gives bytes of what was read before, where that holds all of them. They
+// are shared: nobody changes them.
+func (e *Ends) view(off, n int64) ([]byte, bool) {
+	size := e.Size()
+	if off < 0 || n < 0 || n > size || off > size-n {
+		return nil, false
+	}
+	if end := off + n; end <= endsHead {
+		if head := e.head(); end <= int64(len(head)) {
+			return head[off:end:end], true
+		}
+	}
+	if off >= size-endsTail {
+		tail := e.tail()
+		if at := off - (size - int64(len(tail))); len(tail) > 0 && at >= 0 {
+			return tail[at : at+n : at+n], true
+		}
+	}
+	return nil, false
 }

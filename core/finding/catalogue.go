@@ -64,7 +64,7 @@ func lookup(id ID) entry {
 	case ContentFenced:
 		return entry{Error, "a change was cut short here; nothing mounts it until it is completed or taken back"}
 	case ContentTwofold:
-		return entry{Error, "with two signatures it has no identifier, and is not found at boot"}
+		return entry{Error, "where two signatures contradict each other the device has no identifier, and is not found at boot"}
 	case ContentTooLarge:
 		return entry{Error, "the kernel refuses to mount a file system that reaches past its device"}
 	case DeviceSilent:

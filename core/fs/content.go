@@ -55,9 +55,21 @@ type Content struct {
 	Device     string        // UUID of this device, of a kind that spans several
 	Devices    string        // "device 1 of 3", where there is more than one
 	Yields     string        // a kind that is believed instead where both are there
+	Rank       Rank          // who is believed where several are there
+	AtEnd      bool          // its superblock lies at the end: what stands at the start is its own content
 	Signatures []extent.Span // bytes; the first is what the kernel would believe
 	Facts      []Fact        // for inspect, in the order to be shown
 }
+
+// Rank orders contents that have a signature on the same bytes, as udev does.
+type Rank int
+
+// The ranks.
+const (
+	Usual  Rank = iota // two of these contradict each other
+	Holder             // what holds something of its own: encryption, a physical volume
+	Array              // a member of an array
+)
 
 // Fact is one line of inspect: a figure with its arithmetic.
 type Fact struct {

@@ -271,8 +271,9 @@ func (v *Inventory) MountedAt(dir string) (Use, bool) {
 func (v *Inventory) Fstab() *fstab.File { return fstab.Parse(v.Files[fstab.Path].Data) }
 
 // Content is what Linux takes the node for: the fence where there is one, else
-// the one thing with a valid signature that is no partition table. Several
-// contradict each other: then there is none.
+// the one thing with a valid signature that is no partition table, else the one
+// of the highest rank. Several of the same contradict each other: then there is
+// none.
 func (n Node) Content() (fs.Content, bool) {
 	var found []fs.Content
 	for _, c := range n.Contents {
@@ -286,10 +287,51 @@ func (n Node) Content() (fs.Content, bool) {
 	found = slices.DeleteFunc(found, func(c fs.Content) bool {
 		return c.Yields != "" && slices.ContainsFunc(n.Contents, func(o fs.Content) bool { return o.Kind == c.Yields })
 	})
-	if len(found) != 1 {
+	if len(found) == 0 {
 		return fs.Content{}, false
 	}
-	return found[0], true
+	first := slices.MaxFunc(found, func(a, b fs.Content) int { return int(a.Rank - b.Rank) })
+	same := 0
+	for _, c := range found {
+		if c.Rank == first.Rank {
+			same++
+		}
+	}
+	if same > 1 {
+		return fs.Content{}, false
+	}
+	return first, true
+}
+
+// Believed says which of several signatures counts; empty where there is only
+// one.
+func (n Node) Believed() string {
+	if len(n.Contents) < 2 {
+		return ""
+	}
+	c, ok := n.Content()
+	switch {
+	case !ok:
+		return "none: systemd gives it no identifier, and the kernel mounts it as whatever it is told"
+	case c.Class == fs.Fence:
+		return "the fence: nothing mounts it"
+	case c.AtEnd:
+		return c.Kind + ": what else is here is what the array holds"
+	case slices.ContainsFunc(n.Contents, func(o fs.Content) bool { return o.Class == fs.Table }):
+		return c.Kind + " on the whole device, and the table for partitions of it"
+	}
+	return c.Kind + ": the others are not looked at, and come back when its signature goes"
+}
+
+// Places lists every signature with its first byte.
+func (n Node) Places() string {
+	var words []string
+	for _, c := range n.Contents {
+		for _, s := range c.Signatures {
+			words = append(words, fmt.Sprintf("%s at byte %d", c.Kind, s.Start))
+		}
+	}
+	return strings.Join(words, ", ")
 }
 
 // Holds is one word or two for what is on the node.

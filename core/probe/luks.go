@@ -25,6 +25,7 @@ func LUKS(dev block.Device) (*fs.Content, error) {
 		return nil, err
 	}
 	c := found("LUKS", fs.Encrypted, 0, len(luksMagic))
+	c.Rank = fs.Holder
 	version := l.u16(luksVersion)
 	if version != 1 && version != 2 {
 		c.Unknown = []string{fmt.Sprintf("version %d", version)}

@@ -32,9 +32,9 @@ func contents(v *inventory.Inventory) []finding.Finding {
 		switch {
 		case ok && c.Class == fs.Fence:
 			out = append(out, finding.New(finding.ContentFenced, n.Name, "fenced by deed %s", c.UUID).WithMend("fundus recover %s", c.UUID))
+		case ok && c.AtEnd: // the others are what the array holds
 		case !ok && nonTables(n) > 1, ok && len(n.Contents) > 1:
-			out = append(out, finding.New(finding.ContentTwofold, n.Name, "carries signatures of %s", n.Holds()+tablesToo(n)).
-				WithRemedy("format it anew, which removes every other signature"))
+			out = append(out, twofold(n, ok))
 		case ok && c.Size > n.Size:
 			out = append(out, finding.New(finding.ContentTooLarge, n.Name, "the file system has %d bytes, the device %d", c.Size, n.Size).
 				WithRemedy("give the partition its former size again"))
@@ -60,11 +60,11 @@ func nonTables(n inventory.Node) int {
 	return count
 }
 
-func tablesToo(n inventory.Node) string {
-	for _, c := range n.Contents {
-		if c.Class == fs.Table {
-			return " and of a " + c.Kind + " table"
-		}
+// twofold is a node with several signatures, of which one is believed or none.
+func twofold(n inventory.Node, believed bool) finding.Finding {
+	f := finding.New(finding.ContentTwofold, n.Name, "carries several signatures: %s; believed is %s", n.Places(), n.Believed())
+	if believed {
+		f.Severity = finding.Warning
 	}
-	return ""
+	return f.WithRemedy("look which one is stale (fundus inspect %s); what is still needed is copied away before it is formatted anew, which removes every other signature", n.Name)
 }

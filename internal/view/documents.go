@@ -57,6 +57,7 @@ type DeviceDoc struct {
 	PartName  string       `json:"partition_name,omitempty"`
 	PartType  string       `json:"partition_type,omitempty"`
 	Contents  []ContentDoc `json:"contents"`
+	Believed  string       `json:"believed,omitempty"` // kind that counts where there are several contents
 	UsedAt    []string     `json:"used_at"`
 	Uses      []UseDoc     `json:"uses"`
 	InKernel  bool         `json:"in_kernel"`
@@ -293,6 +294,9 @@ func deviceDoc(v *inventory.Inventory, n inventory.Node) DeviceDoc {
 		Contents: []ContentDoc{}, UsedAt: []string{}, Uses: []UseDoc{}, InKernel: n.InKernel, Problem: n.Problem, Silent: n.Silent,
 		MinIO: n.Geometry.MinIO, OptIO: n.Geometry.OptIO, Offset: n.Geometry.Offset, Spinning: n.Hardware.Rotational, Discard: int64(n.Hardware.Discard),
 		Cache: n.Hardware.WriteCache, Zoned: n.Hardware.Zoned, HotPlug: n.Hardware.HotPlug, Backing: n.Hardware.Backing}
+	if c, ok := n.Content(); ok && len(n.Contents) > 1 {
+		d.Believed = c.Kind
+	}
 	if n.Table != nil {
 		d.Scheme, d.TableID = string(n.Table.Scheme), n.Table.ID
 	}

@@ -41,6 +41,9 @@ func (p *Printer) Inspect(i *task.Inspection) error {
 	for _, line := range i.References {
 		add("named by", "%s", line)
 	}
+	if believed := n.Believed(); believed != "" {
+		add("believed", "%s", believed)
+	}
 	if n.Problem != "" {
 		add("problem", "%s", n.Problem)
 	}

@@ -44,6 +44,7 @@ func TestKernel(t *testing.T) {
 			{"hundreds of gigabytes and more than 16 TiB", proveHuge},
 			{"nothing starts by itself", proveNothingStarts},
 			{"probes beside udev", proveProbes},
+			{"several signatures on the same bytes", proveTwofold},
 			{"figures of the kernel, and a device that answers nothing", proveFigures},
 			{"topology, and disks that come and go", proveTopology},
 			{"what is in use is refused", proveInUse},
