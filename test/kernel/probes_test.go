@@ -13,7 +13,8 @@ import (
 // mountable are the samples that are whole enough for a kernel to mount, by
 // their names, with the module that it needs.
 func mountable() map[string]string {
-	return map[string]string{"minix": "minix", "iso9660": "isofs", "iso9660 with Joliet": "isofs", "erofs": "erofs", "exfat": "exfat"}
+	return map[string]string{"minix": "minix", "iso9660": "isofs", "iso9660 with Joliet": "isofs", "erofs": "erofs", "exfat": "exfat",
+		"FAT12": "vfat", "FAT16": "vfat", "FAT32": "vfat"}
 }
 
 // proveProbes: what the probes say of each sample is what udev says of the same
@@ -29,9 +30,9 @@ func proveProbes(t *testing.T, j *judge) {
 		for i, s := range list {
 			images = append(images, sampleImage(t, s))
 			disk := fmt.Sprintf("ubd%c", 'a'+i)
-			commands = append(commands, "inspect "+disk+" --json", "udev "+disk, fmt.Sprintf("mountas %s %s", s.Kind, disk))
+			commands = append(commands, "inspect "+disk+" --json", "udev "+disk, fmt.Sprintf("mountas %s %s", mountKind(s.Kind), disk))
 		}
-		modules := []string{"minix", "isofs", "erofs", "exfat"}
+		modules := []string{"minix", "isofs", "erofs", "exfat", "vfat", "nls_cp437", "nls_iso8859-1", "nls_ascii", "nls_utf8"}
 		said := j.run(t, start{root: j.debian(t), systemd: true, modules: modules, images: images, commands: commands})[len(images)-1].Said
 		for i, s := range list {
 			if sameAsUdev(t, s, said[3*i], said[3*i+1]) {
@@ -49,6 +50,13 @@ func proveProbes(t *testing.T, j *judge) {
 		}
 	}
 	fmt.Printf("kernel proof: %d of %d samples are to udev what they are to the probes, the others differ as they say; %d are mounted\n", compared, len(sample.All()), mounted)
+}
+
+func mountKind(kind string) string {
+	if strings.HasPrefix(kind, "FAT") {
+		return "vfat"
+	}
+	return kind
 }
 
 func sampleImage(t *testing.T, s sample.Sample) string {

@@ -28,6 +28,7 @@ const (
 	tableSmall        = 22 // u16
 	totalLarge        = 32 // u32
 	tableLarge        = 36 // u32, FAT32
+	rootCluster       = 44 // u32, FAT32
 	infoSector        = 48 // u16, FAT32
 	signature16       = 38 // u8: 0x28 or 0x29
 	serial16          = 39 // u32
@@ -68,6 +69,8 @@ func Probe(dev block.Device) (*fs.Content, error) {
 		return nil, nil
 	}
 	clusters := (uint64(total) - overhead) / uint64(cluster)
+	v := volume{dev: dev, sector: int64(sector), cluster: int64(sector * cluster), clusters: clusters, table: int64(reserved) * int64(sector),
+		root: int64(uint64(reserved)+uint64(count)*uint64(table)) * int64(sector), rootSize: int64(le.Uint16(b[rootEntries:])) * entrySize, data: int64(overhead) * int64(sector)}
 	size, _ := quantity.Count(total).Times(quantity.Bytes(sector)) // below 2^44
 	c := &fs.Content{Kind: name(clusters), Class: fs.FileSystem, State: fs.Clean, Size: size, BlockSize: quantity.Bytes(sector * cluster),
 		Signatures: []extent.Span{{Start: 0, Count: 3}, {Start: magicAt, Count: 2}}}
@@ -79,12 +82,25 @@ func Probe(dev block.Device) (*fs.Content, error) {
 		id := le.Uint32(b[serial:])
 		c.UUID = fmt.Sprintf("%04X-%04X", id>>16, id&0xFFFF)
 	}
-	if text := strings.TrimRight(string(b[label:label+11]), " \x00"); b[at] == 0x29 && text != "NO NAME" {
-		c.Label = text
+	other := strings.TrimRight(string(b[label:label+11]), " \x00")
+	if wide {
+		v.first = le.Uint32(b[rootCluster:])
+	}
+	if c.Label, err = v.label(); err != nil { // systemd goes by this one alone
+		return nil, err
+	}
+	if b[at-1]&1 != 0 {
+		c.State = fs.Dirty
 	}
 	c.Facts = []fs.Fact{{Name: "size", Value: fmt.Sprintf("%d sectors × %d bytes = %d bytes (%v)", total, sector, size, size)},
 		{Name: "clusters", Value: fmt.Sprintf("%d of %d bytes", clusters, sector*cluster)}}
-	return c, nil
+	if b[at] == 0x29 && other != "NO NAME" && other != "" && other != c.Label {
+		c.Facts = append(c.Facts, fs.Fact{Name: "old label", Value: fmt.Sprintf("%q in the boot sector, which nobody goes by", other)})
+	}
+	if wide {
+		err = v.usage(c, int64(le.Uint16(b[infoSector:])))
+	}
+	return c, err
 }
 
 func name(clusters uint64) string {

@@ -82,7 +82,7 @@ func All() []Sample {
 	return []Sample{
 		btrfs(), f2fs(), iso("HERBARIUM", false), iso("HERBARIUM", true), udf(), squashfs(), erofs(), ntfs(), exfat(), luks1(), luks2(), physicalVolume(),
 		bcache(), bitLocker(), jfs(), reiserfs(), nilfs2(), hfsPlus(), apfs(), minix(), zfs(), xfsLog(), swap(4096, "SWAPSPACE2"), swap(4096, "S1SUSPEND"),
-		raid("1.2", 4096), raid("1.1", 0), raid("1.0", (8<<20/512-16)&^7*512),
+		fat("FAT12", 12), fat("FAT16", 16), fat("FAT32", 32), raid("1.2", 4096), raid("1.1", 0), raid("1.0", (8<<20/512-16)&^7*512),
 	}
 }
 
@@ -441,4 +441,48 @@ func raid(version string, at int64) Sample {
 	}
 	p.u32(216, uint32(sum)+uint32(sum>>32))
 	return Sample{Name: "RAID member " + version, Size: 8 << 20, Pieces: map[int64][]byte{at: p.b}, Kind: "RAID member", Label: "fernhill:herbarium", UUID: idText, Length: 1 << 20, Udev: otherName("linux_raid_member")}
+}
+
+// fat is a volume with its tables and a root directory, whole enough to be
+// mounted: FAT12 as on a diskette, with a label in the boot sector alone; FAT16
+// and FAT32 with one in the root directory, which differs from the boot sector's.
+func fat(name string, bits int) Sample {
+	type shape struct{ sectors, cluster, reserved, table, root int }
+	is := map[int]shape{12: {2880, 1, 1, 9, 224}, 16: {32768, 4, 1, 32, 512}, 32: {70000, 1, 32, 540, 0}}[bits]
+	boot := newPage(512, le).text(0, "\xEB\x3C\x90fernhill").u16(11, 512).u16(14, uint16(is.reserved)).u16(17, uint16(is.root)).u16(24, 32).u16(26, 64).u16(510, 0xAA55)
+	boot.b[13], boot.b[16], boot.b[21] = byte(is.cluster), 2, 0xF8
+	if is.sectors < 65536 {
+		boot.u16(19, uint16(is.sectors))
+	} else {
+		boot.u32(32, uint32(is.sectors))
+	}
+	tail := 36 // drive, state, signature, serial number, label, kind
+	table := newPage(512, le).u32(0, 0xFFFFFFF8)
+	if bits == 32 {
+		tail = 64
+		boot.u32(36, uint32(is.table)).u32(44, 2).u16(48, 1).u16(50, 6)
+		table.u32(0, 0x0FFFFFF8).u32(4, 0x0FFFFFFF).u32(8, 0x0FFFFFF8)
+	} else {
+		boot.u16(22, uint16(is.table))
+	}
+	boot.b[tail], boot.b[tail+2] = 0x80, 0x29
+	boot.u32(tail+3, 0x5EED0417).text(tail+7, "FIELDCARD  ").text(tail+18, (name + "        ")[:8])
+	pieces := map[int64][]byte{0: boot.b}
+	at := int64(is.reserved) * 512
+	for i := range int64(2) {
+		pieces[at+i*int64(is.table)*512] = table.b
+	}
+	dir := newPage(64, le)
+	label := ""
+	if bits > 12 {
+		label = "HERBARIUM"
+		dir.text(0, "HERBARIUM  \x08")
+	}
+	pieces[at+2*int64(is.table)*512] = dir.b
+	if bits == 32 {
+		info := newPage(512, le).u32(0, 0x41615252).u32(484, 0x61417272).u32(488, 68000).u32(492, 3).u32(508, 0xAA550000)
+		pieces[512], pieces[6*512], pieces[7*512] = info.b, boot.b, info.b
+	}
+	size := int64(is.sectors) * 512
+	return Sample{Name: name, Size: size, Pieces: pieces, Kind: name, Label: label, UUID: "5EED-0417", Length: size, Udev: otherName("vfat")}
 }
