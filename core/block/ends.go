@@ -19,13 +19,26 @@ type Ends struct {
 
 // NewEnds wraps the device, unless it is wrapped already.
 func NewEnds(dev Device) *Ends {
+	var s Scratch
+	return s.Ends(dev)
+}
+
+// Scratch is memory that is used for one device after the other.
+type Scratch struct{ head, tail []byte }
+
+// Ends wraps the device, unless it is wrapped already. What was read of the
+// device before is gone with it.
+func (s *Scratch) Ends(dev Device) *Ends {
 	if e, ok := dev.(*Ends); ok {
 		return e
 	}
 	size := dev.Size()
-	load := func(off, n int64) func() []byte {
+	load := func(into *[]byte, off, n int64) func() []byte {
 		return sync.OnceValue(func() []byte {
-			b := make([]byte, max(n, 0))
+			if int64(cap(*into)) < n {
+				*into = make([]byte, n)
+			}
+			b := (*into)[:max(n, 0)]
 			if ReadFull(dev, b, off) != nil {
 				return nil // a bad sector: each asks for its own bytes
 			}
@@ -34,7 +47,7 @@ func NewEnds(dev Device) *Ends {
 	}
 	sector := max(dev.Geometry().Logical, 1)
 	head, tail := min(size, endsHead)/sector*sector, min(size, endsTail)/sector*sector
-	return &Ends{dev, load(0, head), load(size-tail, tail)}
+	return &Ends{dev, load(&s.head, 0, head), load(&s.tail, size-tail, tail)}
 }
 
 // ReadAt reads from what was read before, where that holds all of it.

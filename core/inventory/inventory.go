@@ -225,13 +225,25 @@ func (v *Inventory) Disks() []Node {
 
 // Parts lists the partitions of a disk by their number.
 func (v *Inventory) Parts(disk string) []Node {
-	return v.which(func(n *Node) bool { return n.Parent == disk })
+	family := v.Family(disk)
+	return slices.DeleteFunc(family, func(n Node) bool { return n.Parent != disk })
 }
 
 // Family is the node, its disk and its partitions: whoever is touched when the
 // whole node is written.
 func (v *Inventory) Family(name string) []Node {
-	return v.which(func(n *Node) bool { return n.Name == name || n.Parent == name })
+	first := 0
+	for first < len(v.Nodes) && v.Nodes[first].Name != name && v.Nodes[first].Parent != name {
+		first++
+	}
+	if first == len(v.Nodes) {
+		return nil
+	}
+	end := first + 1 // they follow each other
+	for end < len(v.Nodes) && v.Nodes[end].Parent == name {
+		end++
+	}
+	return slices.Clone(v.Nodes[first:end])
 }
 
 // UsesOf lists the uses of a node.

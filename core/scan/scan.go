@@ -36,7 +36,8 @@ func Name(disk inventory.Node, number int) (name, path string) {
 // partitions. What cannot be read becomes the node's Problem, never an error:
 // one bad disk must not hide the others.
 func Disk(disk inventory.Node, dev block.Device) []inventory.Node {
-	if err := describe(&disk, dev); err != nil {
+	var scratch block.Scratch // probes and table share what is read
+	if err := describe(&disk, scratch.Ends(dev)); err != nil {
 		disk.Problem = err.Error()
 	}
 	nodes := []inventory.Node{disk}
@@ -44,13 +45,12 @@ func Disk(disk inventory.Node, dev block.Device) []inventory.Node {
 		return nodes
 	}
 	for _, p := range disk.Table.Parts {
-		nodes = append(nodes, partition(disk, dev, p))
+		nodes = append(nodes, partition(disk, dev, p, &scratch))
 	}
 	return nodes
 }
 
 func describe(n *inventory.Node, dev block.Device) error {
-	dev = block.NewEnds(dev) // probes and table share what is read
 	contents, unread := kind.Probe(dev)
 	n.Contents = contents
 	t, bad, err := Table(n.Name, dev)
@@ -78,7 +78,7 @@ func Table(name string, dev block.Device) (*table.Table, []finding.Finding, erro
 	return t, nil, err
 }
 
-func partition(disk inventory.Node, dev block.Device, p table.Partition) inventory.Node {
+func partition(disk inventory.Node, dev block.Device, p table.Partition, scratch *block.Scratch) inventory.Node {
 	n := inventory.Node{Form: inventory.Partition, Parent: disk.Name, Number: p.Number, Entry: p, Geometry: disk.Geometry, Hardware: disk.Hardware}
 	n.Name, n.Path = Name(disk, p.Number)
 	start, size, ok := disk.Table.Bytes(p.Span)
@@ -91,7 +91,7 @@ func partition(disk inventory.Node, dev block.Device, p table.Partition) invento
 	}
 	part, err := block.NewSlice(dev, int64(start), int64(size))
 	if err == nil {
-		n.Contents, err = kind.Probe(part)
+		n.Contents, err = kind.Probe(scratch.Ends(part))
 	}
 	if err != nil {
 		n.Problem = err.Error()

@@ -47,10 +47,12 @@ func TestQuestions(t *testing.T) {
 func TestSerialConsole(t *testing.T) {
 	w := newWorld(t)
 	transcript(w, "$ fundus bench new fernhill --host fernhill\n$ fundus bench disk add sdb --size 1GiB --serial \"LS\x1b[2J20417\" --model \"Tansy \u202eT40\"\n"+
-		"$ fundus table new sdb --commit\n$ fundus partition add sdb --size 500MiB --name \"a\x1b[31mb\" --commit\n$ fundus format sdb1 ext4 --label \"x\ay\" --commit\n")
+		"$ fundus table new sdb --commit\n$ fundus partition add sdb --size 500MiB --name \"a\x1b[31mb\" --commit\n$ fundus format sdb1 ext4 --label \"x\ay\" --commit\n"+
+		"$ fundus bench disk add sdc --size 1GiB\n$ fundus bench disk fault sdc --hangs\n")
 	w.env.Getenv = func(name string) string { return map[string]string{"FUNDUS_BENCH": "fernhill", "LANG": "C"}[name] }
 	w.env.Terminal, w.env.Width = true, 80
-	for _, line := range []string{"survey", "inspect sdb1", "rehearse", "verify", "partition add sdb --draft", "deed list", "partition list sdb"} {
+	for _, line := range []string{"survey", "inspect sdb1", "rehearse", "verify", "partition add sdb --draft", "deed list", "partition list sdb",
+		"survey --unused", "survey --all --kind ext4", "inspect sda", "inspect sdb1 --fields --bytes=0x400+200", "inspect --configuration", "verify --severity=note"} {
 		_, out := w.answer("", line)
 		out = strings.NewReplacer("\x1b[1m", "", "\x1b[0m", "", "\x1b[32m", "", "\x1b[33m", "", "\x1b[90m", "", "\x1b[31;1m", "").Replace(out)
 		for l := range strings.Lines(out) {

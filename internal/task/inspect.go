@@ -107,6 +107,41 @@ func (i *Inspection) read(ctx context.Context, r machine.Reader, depth InspectDe
 	return err
 }
 
+// State is how a content was left; while it is mounted for writing, its
+// superblock says what would be so after a power cut.
+func (i *Inspection) State(c fs.Content) string {
+	for _, u := range i.Uses {
+		if u.How == inventory.Mounted && !u.ReadOnly && c.Class == fs.FileSystem && c.State != fs.Clean {
+			return "in use; without a clean unmount: " + string(c.State)
+		}
+	}
+	return string(c.State)
+}
+
+// Differs says how the options of a mount differ from those that fstab has for
+// the place; empty where it has none or they agree. Options that are no matter of
+// the running mount are left out.
+func (i *Inspection) Differs(u inventory.Use) string {
+	want, ok := i.Wanted[u.Where]
+	if !ok {
+		return ""
+	}
+	have, asked := strings.Split(u.Options, ","), strings.Split(want, ",")
+	var words []string
+	for _, o := range have {
+		if !slices.Contains([]string{"rw", "relatime"}, o) && !slices.Contains(asked, o) {
+			words = append(words, "mounted with "+o+", which fstab has not")
+		}
+	}
+	for _, o := range asked {
+		// Only what the kernel lists for every mount can be told apart.
+		if slices.Contains([]string{"ro", "noatime", "nodiratime", "nosuid", "nodev", "noexec", "nosymfollow"}, o) && !slices.Contains(have, o) {
+			words = append(words, "mounted without "+o+", which fstab has")
+		}
+	}
+	return strings.Join(words, "; ")
+}
+
 // alignment says where partitions begin, and why.
 func alignment(c *config.Config, d inventory.Node) string {
 	s := step(c, d)
@@ -129,7 +164,7 @@ func tableFacts(t *table.Table) (out []fs.Fact) {
 		return fmt.Sprintf("sectors %d to %d: %d × %d bytes = %d bytes (%v, %s)", s.Start, s.End()-1, s.Count, t.Sector, size, size, size.SI())
 	}
 	for _, p := range t.Parts {
-		words := place(p.Span) + "; type " + p.Type + ", PARTUUID " + p.UUID
+		words := place(p.Span) + "; type " + TypeWords(t, p.Type) + ", PARTUUID " + p.UUID
 		if p.Name != "" {
 			words += ", named " + p.Name
 		}

@@ -33,8 +33,8 @@ func (p *Printer) Configuration(system, user string, settings []config.Setting) 
 	var rows [][]string
 	own := 0
 	for _, s := range settings {
-		from := s.From
-		if from == "default" {
+		from := visible(s.From)
+		if s.From == "default" {
 			from = p.paint(Free, from)
 		} else {
 			own++
@@ -43,13 +43,14 @@ func (p *Printer) Configuration(system, user string, settings []config.Setting) 
 		if value == "" {
 			value = "-"
 		}
-		rows = append(rows, []string{visible(s.Key), visible(value), visible(from)})
+		rows = append(rows, []string{visible(s.Key), visible(value), from})
 	}
 	files := "of " + visible(system)
 	if user != "" {
 		files += ", and of " + visible(user) + ", which wins"
 	}
-	p.wrap(0, "", fmt.Sprintf("%d of %s set; read from the lines %s", own, count(len(settings), "key"), files))
+	p.printf("%s\n", p.paint(Strong, fmt.Sprintf("%d of %s set", own, count(len(settings), "key"))))
+	p.wrap(0, "", "from the lines "+files)
 	p.printf("\n")
 	p.columns(2, []string{"key", "value", "from"}, rows)
 	p.printf("\n")

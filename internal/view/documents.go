@@ -130,6 +130,7 @@ type InspectDoc struct {
 	Head
 	Device     DeviceDoc         `json:"device"`
 	Alignment  string            `json:"alignment"`
+	Differs    []string          `json:"options_differ"` // of its mounts from fstab
 	Places     []FactDoc         `json:"places"` // partitions and gaps of a disk
 	References []string          `json:"references"`
 	Findings   []finding.Finding `json:"findings"`
@@ -267,7 +268,7 @@ type ErrorDoc struct {
 // Documents lists one empty document of each form, by the name of its schema.
 func Documents() map[string]any {
 	return map[string]any{"survey": SurveyDoc{}, "inspection": InspectDoc{}, "findings": FindingsDoc{}, "rehearsal": RehearsalDoc{}, "draft": DraftDoc{},
-		"deeds": DeedsDoc{}, "drafts": DraftsDoc{}, "recovery": RecoveryDoc{}, "message": MessageDoc{}, "event": EventDoc{}, "error": ErrorDoc{}, "configuration": ConfigurationDoc{}}
+		"deeds": DeedsDoc{}, "drafts": DraftsDoc{}, "recovery": RecoveryDoc{}, "message": MessageDoc{}, "event": EventDoc{}, "error": ErrorDoc{}, "configuration": ConfigurationDoc{}, "types": TypesDoc{}}
 }
 
 func (p *Printer) document(d any) error {
@@ -341,8 +342,13 @@ func surveyDocument(s *task.Survey) SurveyDoc {
 
 func inspectDocument(i *task.Inspection) InspectDoc {
 	v := &inventory.Inventory{Nodes: []inventory.Node{i.Node}, Uses: i.Uses}
-	doc := InspectDoc{Head: head("inspection"), Device: deviceDoc(v, i.Node), Alignment: i.Alignment, Places: []FactDoc{}, References: orEmpty(i.References),
+	doc := InspectDoc{Head: head("inspection"), Device: deviceDoc(v, i.Node), Alignment: i.Alignment, Differs: []string{}, Places: []FactDoc{}, References: orEmpty(i.References),
 		Findings: orEmpty(i.Findings), Structures: structureDocs(i), BytesAt: i.BytesAt, Bytes: hex.EncodeToString(i.Bytes)}
+	for _, u := range i.Uses {
+		if words := i.Differs(u); words != "" {
+			doc.Differs = append(doc.Differs, u.Where+": "+words)
+		}
+	}
 	for _, f := range i.Places {
 		doc.Places = append(doc.Places, FactDoc{f.Name, f.Value})
 	}

@@ -29,7 +29,7 @@ func (p *Printer) Inspect(i *task.Inspection) error {
 	if n.Form == inventory.Partition {
 		add("place", "partition %d of %s, byte %d to %d", n.Number, n.Parent, n.Start, n.Start+n.Size-1)
 		add("name", "%s", n.Entry.Name)
-		add("type", "%s", n.Entry.Type)
+		add("type", "%s", task.TypeWords(i.Disk.Table, n.Entry.Type))
 		add("PARTUUID", "%s", n.Entry.UUID)
 	}
 	for _, u := range i.Uses {
@@ -51,7 +51,7 @@ func (p *Printer) Inspect(i *task.Inspection) error {
 	for _, c := range n.Contents {
 		p.printf("\n%s\n", p.paint(Strong, visible(strings.TrimSpace(c.Kind+" "+c.Version))))
 		rows = nil
-		add("state", "%s", c.State)
+		add("state", "%s", i.State(c))
 		if c.Label != "" {
 			add("label", "%s", c.Label)
 		}
@@ -137,6 +137,7 @@ func useFacts(i *task.Inspection, u inventory.Use, add func(name, format string,
 	add("options", "%s", u.Options)
 	if want, ok := i.Wanted[u.Where]; ok {
 		add("in fstab", "%s", want)
+		add("differs", "%s", i.Differs(u))
 	}
 	if s := u.Space; s.Total > 0 {
 		add("space", "%d of %d bytes free (%v of %v)", s.Free, s.Total, s.Free, s.Total)

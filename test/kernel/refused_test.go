@@ -136,13 +136,13 @@ func proveFrugal(t *testing.T, j *judge) {
 func proveTopology(t *testing.T, j *judge) {
 	a := j.run(t, start{modules: []string{"dm-mod", "loop"}, images: []string{blank(t, 64<<20), blank(t, 64<<20)}, commands: []string{
 		"table new ubda --commit", "partition add ubda --size 40MiB --commit", "watch", "map herbarium ubda1", "carry ubdb 512", "pause",
-		"format herbarium ext4 --label herbarium --commit", "fstab add herbarium /srv --commit", "mount /srv", "survey", "survey --all", "survey --unused", "inspect herbarium", "inspect ubda1", "statfs /srv", "unmount /srv", "fstab remove /srv --commit", "unmap herbarium", "watched",
+		"format herbarium ext4 --label herbarium --commit", "fstab add herbarium /srv --commit", "mount /srv --options noatime", "survey", "survey --all", "survey --unused", "inspect herbarium", "inspect ubda1", "statfs /srv", "unmount /srv", "fstab remove /srv --commit", "unmap herbarium", "watched",
 		"format ubda1 ext4 --lose=herbarium --commit",
 	}})[1]
 	says(t, a.Said, [][]string{
 		{fine}, {fine}, {"watching"}, {"mapped"}, {"loop0"}, {}, {"done: format dm-0", fine}, {fine}, {fine},
 		{"volumes and arrays", "herbarium (dm-0) mapped device - on ubda1", "/srv", "part of dm-0", "left out: loop0", fine}, {"loop0 loop device - carries /dev/ubdb", fine},
-		{"ubdb", fine}, {"ext4 herbarium", "mapped device", "/dev/mapper/herbarium", "40.0 MiB", fine}, {"ext4 herbarium", "held dm-0", fine}, {"blocks"}, {fine}, {fine}, {"mapped"},
+		{"ubdb", fine}, {"ext4 herbarium", "mapped device", "/dev/mapper/herbarium", "40.0 MiB", "mounted with noatime, which fstab has not", fine}, {"ext4 herbarium", "held dm-0", fine}, {"blocks"}, {fine}, {fine}, {"mapped"},
 		{"dm-0 plugged in", "40.0 MiB", "loop0 changed", "dm-0 taken out", fine}, {"done: format ubda1", fine},
 	})
 	var total, free, files, left int64

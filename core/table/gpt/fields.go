@@ -6,6 +6,7 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/block/field"
+	"fundus/core/table"
 )
 
 // Fields are those of both headers, and of each entry that is used in the first
@@ -78,10 +79,8 @@ func entrySpecs() []field.Spec {
 // typeName is the GUID with its short name, if it has one.
 func typeName(b []byte, _ binary.ByteOrder) string {
 	id := guid(b).String()
-	for _, t := range Types() {
-		if t.GUID == id {
-			return id + " " + t.Name
-		}
+	if t, ok := table.FindType(table.GPT, id); ok {
+		return id + " " + t.Name
 	}
 	return id
 }

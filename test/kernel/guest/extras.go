@@ -34,6 +34,7 @@ func (x *extras) find(name string) func(words []string) string {
 		"rest":        func([]string) string { return x.writer.rest() }, // the writer stops, and says how it went
 		"watch":       x.watch,                                          // survey --watch in the background, until "watched"
 		"watched":     x.endWatch,
+		"see":         func(w []string) string { fmt.Printf("\033[1m$ fundus survey --watch\033[0m\n%s\n", strings.TrimSuffix(x.endWatch(w), "[<nil>]")); return "" }, // the same, on the console
 		"unmap":       unmap,   // NAME
 		"suspend":     suspend, // NAME: the mapped device answers nothing
 		"resume":      resume,  // NAME

@@ -1,0 +1,24 @@
+package cli
+
+import (
+	"github.com/spf13/cobra"
+
+	"fundus/core/table"
+)
+
+func newTypes(e *Env) *cobra.Command {
+	return &cobra.Command{
+		Use: "types [WORD…]", Short: "Find partition types by word, GUID or byte",
+		Long: `Find partition types of both schemes: every word must fit the name, the meaning,
+the beginning of the GUID, or the type byte. partition add --type takes the names;
+other GUIDs and bytes are taken as they are.`,
+		Example: "  fundus types efi\n  fundus types linux arm64",
+		RunE: func(_ *cobra.Command, args []string) error {
+			found := table.SearchTypes(args)
+			if len(found) == 0 {
+				return usagef("no type fits %q; fundus types without words lists them all", args)
+			}
+			return e.printer().Types(found)
+		},
+	}
+}
