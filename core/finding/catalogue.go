@@ -4,6 +4,7 @@ package finding
 const (
 	AlignStep     ID = "alignment-step"
 	AlignPhysical ID = "alignment-physical"
+	AlignOptimal  ID = "alignment-optimal"
 
 	TablePrimary    ID = "table-primary-damaged"
 	TableBackup     ID = "table-backup-damaged"
@@ -12,10 +13,19 @@ const (
 	TableProtective ID = "table-protective-record"
 	TableOverlap    ID = "table-overlap"
 	TableBeyond     ID = "table-beyond-usable"
+	TableTooSmall   ID = "table-mbr-on-large-disk"
+	TypeMisfit      ID = "partition-type-misfit"
 
 	ContentFenced   ID = "content-fenced"
 	ContentTwofold  ID = "content-twofold"
 	ContentTooLarge ID = "content-larger-than-device"
+	ContentSmaller  ID = "content-smaller-than-device"
+	ContentErrors   ID = "content-errors-recorded"
+	MountFull       ID = "mount-nearly-full"
+	MountDiffers    ID = "mount-differs-from-fstab"
+	IdentifierNone  ID = "identifier-missing"
+	ReferenceNone   ID = "reference-names-nothing"
+	ReferenceName   ID = "reference-unstable-name"
 	DeviceUnread    ID = "device-unreadable"
 	DeviceSilent    ID = "device-silent"
 
@@ -45,6 +55,26 @@ func lookup(id ID) entry {
 	switch id {
 	case AlignStep:
 		return entry{Note, "partitions that start on the alignment step fit every later disk and RAID chunk"}
+	case AlignOptimal:
+		return entry{Warning, "a request that crosses the border of a stripe is done by two disks of the array"}
+	case TableTooSmall:
+		return entry{Warning, "an MBR counts sectors with 32 bits: what lies behind them can never be used"}
+	case TypeMisfit:
+		return entry{Note, "firmware and systemd go by the type where nothing names the partition"}
+	case ContentSmaller:
+		return entry{Note, "the space behind the file system is used by nobody"}
+	case ContentErrors:
+		return entry{Error, "the kernel found the file system inconsistent; it gets worse with every write"}
+	case MountFull:
+		return entry{Warning, "services stop in odd ways when they can write no more"}
+	case MountDiffers:
+		return entry{Warning, "after the next boot it will not be as it is now"}
+	case IdentifierNone:
+		return entry{Warning, "what has no identifier can only be named by where it happens to be plugged in"}
+	case ReferenceNone:
+		return entry{Warning, "whoever reads the line waits for a device that does not come"}
+	case ReferenceName:
+		return entry{Warning, "the kernel numbers disks in the order in which it finds them, which changes"}
 	case AlignPhysical:
 		return entry{Warning, "each write that is off the physical sector makes the disk read, change and write it again"}
 	case TablePrimary:

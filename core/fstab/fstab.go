@@ -142,6 +142,24 @@ func (f *File) Remove(number int) (Line, error) {
 	return Line{}, fmt.Errorf("line %d: %w", number, ErrNoEntry)
 }
 
+// SetSpec gives the numbered line another device; every other byte of it stays.
+func (f *File) SetSpec(number int, spec string) error {
+	for i, l := range f.Lines {
+		if l.Number != number || l.Entry == nil {
+			continue
+		}
+		start := len(l.Raw) - len(strings.TrimLeft(l.Raw, " \t"))
+		end := start + strings.IndexAny(l.Raw[start:], " \t")
+		line := parseLine(number, l.Raw[:start]+escape(spec)+l.Raw[end:])
+		if line.Err != nil || line.Entry == nil || line.Entry.Spec != spec {
+			return fmt.Errorf("%w; %q cannot stand in a line", ErrFields, spec)
+		}
+		f.Lines[i] = line
+		return nil
+	}
+	return fmt.Errorf("line %d: %w", number, ErrNoEntry)
+}
+
 // String is the entry as a line without its newline, fields one space apart.
 func (e Entry) String() string {
 	options := strings.Join(e.Options, ",")

@@ -22,6 +22,9 @@ func alignment(v *inventory.Inventory) []finding.Finding {
 		case geo.Physical > 0 && start%quantity.Bytes(geo.Physical) != 0:
 			out = append(out, finding.New(finding.AlignPhysical, n.Name, "starts at byte %d, %d bytes behind a physical sector of %d", n.Start, start%quantity.Bytes(geo.Physical), geo.Physical).
 				WithRemedy("copy its content away, remove it and add it again: fundus partition add aligns to %v", step))
+		case geo.OptIO > geo.Physical && int64(step)%geo.OptIO == 0 && int64(start)%geo.OptIO != 0:
+			out = append(out, finding.New(finding.AlignOptimal, n.Name, "starts at byte %d, %d bytes behind a multiple of the best I/O of %d", n.Start, int64(start)%geo.OptIO, geo.OptIO).
+				WithRemedy("copy its content away, remove it and add it again: fundus partition add aligns to %v", step))
 		case start%step != 0:
 			out = append(out, finding.New(finding.AlignStep, n.Name, "starts at byte %d, which is no multiple of the alignment step of %v", n.Start, step).
 				WithRemedy("nothing needs to be done at once"))

@@ -13,7 +13,7 @@ import (
 
 // All runs every family and sorts by severity, worst first, then by thing.
 func All(v *inventory.Inventory) []finding.Finding {
-	out := slices.Concat(alignment(v), tables(v), contents(v), identifiers(v), references(v))
+	out := slices.Concat(alignment(v), tables(v), contents(v), identifiers(v), references(v), named(v), uses(v), fit(v))
 	slices.SortStableFunc(out, func(a, b finding.Finding) int {
 		return cmp.Or(cmp.Compare(b.Severity.Rank(), a.Severity.Rank()), cmp.Compare(a.Thing, b.Thing))
 	})

@@ -41,6 +41,14 @@ func TestFindings(t *testing.T) {
 			v.Files[fstab.Path] = f
 		}
 	}
+	text := func(path, data string) func(*inventory.Inventory) {
+		return func(v *inventory.Inventory) { v.Files[path] = inventory.File{Data: []byte(data)} }
+	}
+	mounted := func(where string, readOnly bool, s inventory.Space) func(*inventory.Inventory) {
+		return func(v *inventory.Inventory) {
+			v.Uses = append(v.Uses, inventory.Use{Node: "sdb1", How: inventory.Mounted, Where: where, ReadOnly: readOnly, Space: s})
+		}
+	}
 	content := func(edit func(n *inventory.Node)) func(*inventory.Inventory) {
 		return func(v *inventory.Inventory) { edit(&v.Nodes[3]) }
 	}
@@ -66,6 +74,28 @@ func TestFindings(t *testing.T) {
 		{finding.FstabTwice, "/etc/fstab:3", lines("UUID=herb /srv/x ext4 defaults 0 2\nUUID=herb /srv/x ext4 defaults 0 2\n")},
 		{finding.FstabUnstable, "/etc/fstab:2", lines("/dev/sdb1 /srv/x ext4 defaults 0 2\n")},
 		{finding.FstabSyntax, "/etc/fstab:2", lines("UUID=herb /srv/x\n")},
+		{finding.AlignOptimal, "sdb1", content(func(n *inventory.Node) { n.Geometry.OptIO = 3 << 19 })},
+		{finding.ContentSmaller, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Size -= 32 << 20 })},
+		{finding.ContentErrors, "sdb1", content(func(n *inventory.Node) { n.Contents[0].State = fs.Errors })},
+		{finding.DeviceSilent, "sdb1", content(func(n *inventory.Node) { n.Problem, n.Silent = "it did not answer", true })},
+		{finding.IdentifierNone, "sdb1", content(func(n *inventory.Node) { n.Contents[0].UUID = "" })},
+		{finding.TypeMisfit, "sdb1", func(v *inventory.Inventory) {
+			v.Nodes[2].Table.Scheme, v.Nodes[3].Entry.Type = table.GPT, "c12a7328-f81f-11d2-ba4b-00a0c93ec93b"
+		}},
+		{finding.TableTooSmall, "sdb", func(v *inventory.Inventory) {
+			v.Nodes[2].Table.Scheme, v.Nodes[2].Size, v.Nodes[2].Geometry = table.MBR, 3<<40, block.DefaultGeometry
+		}},
+		{finding.MountFull, "sdb1", mounted("/srv", false, inventory.Space{Total: 100, Free: 5})},
+		{finding.MountFull, "sdb1", mounted("/srv", false, inventory.Space{Total: 100, Free: 50, Files: 1000, Left: 10})},
+		{finding.MountDiffers, "/etc/fstab:1", mounted("/", false, inventory.Space{})},
+		{finding.MountDiffers, "sdb1", func(v *inventory.Inventory) {
+			lines("UUID=herb /srv ext4 defaults 0 2\n")(v)
+			mounted("/srv", true, inventory.Space{})(v)
+		}},
+		{finding.ReferenceNone, "/etc/default/grub:1", text("/etc/default/grub", "X=\"root=UUID=gone\"\n")},
+		{finding.ReferenceNone, "/etc/crypttab:1", text("/etc/crypttab", "vault UUID=gone none luks\n")},
+		{finding.ReferenceNone, "/etc/systemd/system/srv.mount:2", text("/etc/systemd/system/srv.mount", "[Mount]\nWhat=LABEL=gone\n")},
+		{finding.ReferenceName, "/etc/kernel/cmdline:1", text("/etc/kernel/cmdline", "root=/dev/sda1")},
 	} {
 		v := clean()
 		c.spoil(v)

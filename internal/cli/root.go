@@ -49,7 +49,7 @@ and on a bench, a simulated machine to try things on (fundus bench new).`,
 			root.AddCommand(c)
 		}
 	}
-	add("look", newSurvey(e), newInspect(e), newVerify(e), newRehearse(e), newTypes(e))
+	add("look", newSurvey(e), newInspect(e), newVerify(e), newRehearse(e), newReferences(e), newTypes(e))
 	add("disk", newTable(e), newPartition(e))
 	add("content", newFormat(e), newLabel(e))
 	add("use", newMount(e), newUnmount(e), newFstab(e))

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -20,6 +21,7 @@ import (
 	"fundus/core/fstab"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
+	"fundus/core/refs"
 	"fundus/internal/oscall"
 )
 
@@ -31,6 +33,9 @@ type Reader interface {
 	Open(ctx context.Context, disk string) (block.Device, error)
 	// ReadFile reads a text file or looks at a directory of the machine.
 	ReadFile(path string) (FileState, error)
+	// List names the files of a directory, in order; none where there is no such
+	// directory.
+	List(path string) ([]string, error)
 }
 
 // FileState is a text file or a directory as it is, or is to be.
@@ -70,6 +75,9 @@ func ReadFiles(v *inventory.Inventory, r Reader) error {
 	} else {
 		v.Files[fstab.Path] = inventory.File{Data: state.Data, Missing: state.Missing}
 	}
+	if err := readPlaces(v, r); err != nil {
+		return err
+	}
 	for _, l := range v.Fstab().Entries() {
 		dir, local := l.Entry.Dir, strings.Contains(l.Entry.Spec, "=") || strings.HasPrefix(l.Entry.Spec, "/dev/")
 		if local && strings.HasPrefix(dir, "/") { // a dead server's mount point is not looked at: that can hang
@@ -78,6 +86,56 @@ func ReadFiles(v *inventory.Inventory, r Reader) error {
 		}
 	}
 	return nil
+}
+
+// mostText is how much of a text file is read.
+const mostText = 4 << 20
+
+// readPlaces reads every file that may name devices and is there.
+func readPlaces(v *inventory.Inventory, r Reader) error {
+	for _, p := range refs.Places() {
+		paths := []string{p.Path}
+		if p.Dir() {
+			names, err := r.List(p.Path)
+			if err != nil {
+				return err
+			}
+			paths = nil
+			for _, name := range names {
+				if strings.HasSuffix(name, p.Suffix) {
+					paths = append(paths, path.Join(p.Path, name))
+				}
+			}
+		}
+		for _, path := range paths {
+			if _, known := v.Files[path]; known {
+				continue
+			}
+			state, err := r.ReadFile(path)
+			switch {
+			case err != nil:
+				v.Files[path] = inventory.File{Problem: err.Error()}
+			case !state.Missing && !state.Dir && len(state.Data) <= mostText:
+				v.Files[path] = inventory.File{Data: state.Data}
+			}
+		}
+	}
+	return nil
+}
+
+// ListDir names the files of a directory of this system.
+func ListDir(dir string) ([]string, error) {
+	entries, err := os.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
+		return nil, nil
+	}
+	var names []string
+	for _, e := range entries {
+		if !e.IsDir() {
+			names = append(names, e.Name())
+		}
+	}
+	return names, err
 }
 
 // Actor changes the running system.

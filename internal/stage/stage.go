@@ -202,6 +202,22 @@ func (s *Stage) ReadFile(p string) (machine.FileState, error) {
 	return s.base.ReadFile(p)
 }
 
+// List names the files of a directory as they would be.
+func (s *Stage) List(dir string) ([]string, error) {
+	names, err := s.base.List(dir)
+	for p, change := range s.files {
+		if path.Dir(p) != dir || change.After.Dir {
+			continue
+		}
+		names = slices.DeleteFunc(names, func(n string) bool { return n == path.Base(p) })
+		if !change.After.Missing {
+			names = append(names, path.Base(p))
+		}
+	}
+	slices.Sort(names)
+	return names, err
+}
+
 // SetFile replaces a text file and keeps its owner and mode; a new one is the
 // caller's with mode 0644.
 func (s *Stage) SetFile(title, p string, data []byte) error {
@@ -329,8 +345,22 @@ func (s *Stage) LineChanges() []draft.LineChange {
 	return out
 }
 
+// differing gives the lines that are not the same at their place in the other
+// list.
+func differing(lines, other []string) (out []string) {
+	for i, l := range lines {
+		if l != other[i] {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
 func lineChange(c draft.FileChange) draft.LineChange {
 	before, after := strings.SplitAfter(string(c.Before.Data), "\n"), strings.SplitAfter(string(c.After.Data), "\n")
+	if len(before) == len(after) { // then lines have their places
+		before, after = differing(before, after), differing(after, before)
+	}
 	for len(before) > 0 && len(after) > 0 && before[0] == after[0] {
 		before, after = before[1:], after[1:]
 	}

@@ -139,7 +139,14 @@ func (r *Label) plan(ctx context.Context, p *Planner) error {
 	if err != nil {
 		return about(n, err)
 	}
-	return nil
+	if c.Label == "" {
+		return nil
+	}
+	name := "LABEL=" + r.Label
+	if r.Label == "" {
+		name = "UUID=" + c.UUID
+	}
+	return p.rename(ctx, n, "LABEL="+c.Label, name)
 }
 
 // about names the device in an error that does not name it itself.

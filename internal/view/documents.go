@@ -131,7 +131,7 @@ type InspectDoc struct {
 	Device     DeviceDoc         `json:"device"`
 	Alignment  string            `json:"alignment"`
 	Differs    []string          `json:"options_differ"` // of its mounts from fstab
-	Places     []FactDoc         `json:"places"` // partitions and gaps of a disk
+	Places     []FactDoc         `json:"places"`         // partitions and gaps of a disk
 	References []string          `json:"references"`
 	Findings   []finding.Finding `json:"findings"`
 	Structures []StructureDoc    `json:"structures,omitempty"` // with --fields
@@ -268,7 +268,7 @@ type ErrorDoc struct {
 // Documents lists one empty document of each form, by the name of its schema.
 func Documents() map[string]any {
 	return map[string]any{"survey": SurveyDoc{}, "inspection": InspectDoc{}, "findings": FindingsDoc{}, "rehearsal": RehearsalDoc{}, "draft": DraftDoc{},
-		"deeds": DeedsDoc{}, "drafts": DraftsDoc{}, "recovery": RecoveryDoc{}, "message": MessageDoc{}, "event": EventDoc{}, "error": ErrorDoc{}, "configuration": ConfigurationDoc{}, "types": TypesDoc{}}
+		"deeds": DeedsDoc{}, "drafts": DraftsDoc{}, "recovery": RecoveryDoc{}, "message": MessageDoc{}, "event": EventDoc{}, "error": ErrorDoc{}, "configuration": ConfigurationDoc{}, "types": TypesDoc{}, "references": ReferencesDoc{}}
 }
 
 func (p *Printer) document(d any) error {

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"fundus/core/finding"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
 	"fundus/internal/task"
@@ -16,7 +17,7 @@ func (p *Printer) Survey(s *task.Survey) error {
 		return p.document(surveyDocument(s))
 	}
 	odd := map[string]bool{}
-	for _, f := range s.Findings {
+	for _, f := range finding.AtLeast(s.Findings, finding.Warning) {
 		odd[f.Thing] = true
 	}
 	p.printf("%s\n", p.paint(Strong, visible(s.Inventory.Machine.String())))

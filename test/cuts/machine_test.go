@@ -103,6 +103,10 @@ func (r *rig) ReadFile(path string) (machine.FileState, error) {
 	return machine.ReadFileState(filepath.Join(r.root, path))
 }
 
+func (r *rig) List(path string) ([]string, error) {
+	return machine.ListDir(filepath.Join(r.root, path))
+}
+
 func (r *rig) Claim(context.Context, []machine.Target) (*machine.Claim, error) {
 	if r.faulty == nil {
 		r.faulty = block.NewFaulty(r.medium, r.fault)

@@ -150,6 +150,15 @@ func (b *Bench) Open(_ context.Context, name string) (block.Device, error) {
 	return block.NewFaulty(dev, fault), nil
 }
 
+// List names the files of a directory below the bench's root.
+func (b *Bench) List(path string) ([]string, error) {
+	full, err := oscall.Inside(b.Root(), path)
+	if err != nil {
+		return nil, err
+	}
+	return machine.ListDir(full)
+}
+
 // ReadFile reads below the bench's root.
 func (b *Bench) ReadFile(path string) (machine.FileState, error) {
 	full, err := oscall.Inside(b.Root(), path)

@@ -132,6 +132,15 @@ func (m *Machine) Open(ctx context.Context, disk string) (block.Device, error) {
 	return m.open(d)
 }
 
+// List names the files of a directory of the running system.
+func (m *Machine) List(path string) ([]string, error) {
+	full, err := oscall.Inside(m.Root(), path)
+	if err != nil {
+		return nil, err
+	}
+	return machine.ListDir(full)
+}
+
 // ReadFile reads a text file of the running system.
 func (m *Machine) ReadFile(path string) (machine.FileState, error) {
 	full, err := oscall.Inside(m.Root(), path)

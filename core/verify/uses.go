@@ -1,0 +1,111 @@
+package verify
+
+import (
+	"fmt"
+	"slices"
+
+	"fundus/core/finding"
+	"fundus/core/fs"
+	"fundus/core/fstab"
+	"fundus/core/inventory"
+	"fundus/core/quantity"
+	"fundus/core/table"
+)
+
+// fullAt is the share of blocks or inodes, in percent, from which a mount is
+// nearly full.
+const fullAt = 95
+
+// uses looks at what is mounted: how full it is, and whether the next boot would
+// mount the same.
+func uses(v *inventory.Inventory) (out []finding.Finding) {
+	lines := map[string]fstab.Line{}
+	for _, l := range v.Fstab().Entries() {
+		lines[l.Entry.Dir] = l
+	}
+	for _, u := range v.Uses {
+		if u.How != inventory.Mounted || u.Elsewhere != "" {
+			continue
+		}
+		out = append(out, full(u)...)
+		if l, ok := lines[u.Where]; ok {
+			out = append(out, otherwise(v, u, l)...)
+		}
+	}
+	return out
+}
+
+func full(u inventory.Use) (out []finding.Finding) {
+	s := u.Space
+	if s.Total > 0 && !u.ReadOnly && (s.Total-s.Free)*100/s.Total >= fullAt {
+		out = append(out, finding.New(finding.MountFull, u.Node, "%s has %v of %v left", u.Where, s.Free, s.Total).WithRemedy("delete or move something, or make it larger"))
+	}
+	if s.Files > 0 && !u.ReadOnly && (s.Files-s.Left)*100/s.Files >= fullAt {
+		out = append(out, finding.New(finding.MountFull, u.Node, "%s has %d of %d inodes left", u.Where, s.Left, s.Files).WithRemedy("many small files: delete or move some; only a new file system has more inodes"))
+	}
+	return out
+}
+
+// otherwise holds a mount against the line of fstab for its place.
+func otherwise(v *inventory.Inventory, u inventory.Use, l fstab.Line) []finding.Finding {
+	thing := fmt.Sprintf("%s:%d", fstab.Path, l.Number)
+	found := v.Resolve(l.Entry.Spec)
+	switch {
+	case !namesDevice(l.Entry.Spec) || len(found) == 0: // said elsewhere
+	case !slices.ContainsFunc(found, func(n inventory.Node) bool { return n.Name == u.Node }):
+		return []finding.Finding{finding.New(finding.MountDiffers, thing, "the line mounts %s at %s, where %s is mounted now", found[0].Name, u.Where, u.Node).
+			WithMend("fundus fstab remove %s", u.Where)}
+	case u.ReadOnly && !l.Entry.Has("ro"):
+		return []finding.Finding{finding.New(finding.MountDiffers, u.Node, "%s is mounted read-only, the line of fstab does not say so", u.Where).
+			WithRemedy("where the kernel made it read-only, its log says why: look there before anything is mounted again")}
+	}
+	return nil
+}
+
+// fit looks at whether content, partition, type and table fit each other.
+func fit(v *inventory.Inventory) (out []finding.Finding) {
+	for _, n := range v.Nodes {
+		if n.Table != nil && n.Table.Scheme == table.MBR && n.Geometry.Logical > 0 && uint64(n.Size)/uint64(n.Geometry.Logical) > 1<<32 {
+			limit := quantity.Bytes(n.Geometry.Logical) << 32
+			out = append(out, finding.New(finding.TableTooSmall, n.Name, "the disk has %v, an MBR reaches %v", n.Size, limit).WithRemedy("copy away what is on it and give it a GPT: fundus table new %s", n.Name))
+		}
+		c, ok := n.Content()
+		if !ok || n.Problem != "" || c.Class == fs.Fence {
+			continue
+		}
+		out = append(out, typeFits(v, n, c)...)
+		if spare := n.Size - c.Size; grows(c) && c.Size > 0 && spare > max(8*quantity.MiB, n.Size/100) {
+			out = append(out, finding.New(finding.ContentSmaller, n.Name, "the %s has %v, the device %v: it could grow by %v", c.Kind, c.Size, n.Size, spare).WithRemedy("nothing needs to be done at once"))
+		}
+		if c.State == fs.Errors {
+			out = append(out, finding.New(finding.ContentErrors, n.Name, "the kernel recorded errors in the %s %s", c.Kind, c.Label).
+				WithRemedy("copy away what matters, unmount it, and have it checked before it is written to again"))
+		}
+		if grows(c) && c.UUID == "" {
+			out = append(out, finding.New(finding.IdentifierNone, n.Name, "the %s has no UUID", c.Kind).WithRemedy("name it by its PARTUUID, or give it a label: fundus label %s NAME", n.Name))
+		}
+	}
+	return out
+}
+
+// grows reports whether the content could be larger than it is, and has a UUID by
+// rights.
+func grows(c fs.Content) bool {
+	return c.State != fs.Damaged && slices.Contains([]string{"ext2", "ext3", "ext4", "xfs", "btrfs", "swap", "f2fs"}, c.Kind) && c.Devices == ""
+}
+
+func typeFits(v *inventory.Inventory, n inventory.Node, c fs.Content) []finding.Finding {
+	disk, ok := v.Node(n.Parent)
+	if !ok || disk.Table == nil {
+		return nil
+	}
+	t, known := table.FindType(disk.Table.Scheme, n.Entry.Type)
+	if !known || len(t.Holds) == 0 || slices.Contains(t.Holds, c.Kind) {
+		return nil
+	}
+	f := finding.New(finding.TypeMisfit, n.Name, "its type is %s (%s), it holds %s", t.Name, t.Meaning, c.Kind)
+	if t.Name == "efi" {
+		f.Severity = finding.Warning
+	}
+	return []finding.Finding{f.WithRemedy("nothing needs to be done where it is named by an identifier; else remove the partition and add it again at its place with another type")}
+}

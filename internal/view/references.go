@@ -1,0 +1,82 @@
+package view
+
+import (
+	"fmt"
+
+	"fundus/internal/task"
+)
+
+// ReferencesDoc is the document of kind references.
+type ReferencesDoc struct {
+	Head
+	Word       string         `json:"word"`
+	Devices    []string       `json:"devices"` // that it means
+	References []ReferenceDoc `json:"references"`
+}
+
+// ReferenceDoc is one line that names a device.
+type ReferenceDoc struct {
+	File    string `json:"file"`
+	Line    int    `json:"line"`
+	Text    string `json:"text"`
+	Names   string `json:"names"`             // the identifier or path
+	By      string `json:"by,omitempty"`      // such as root or resume
+	What    string `json:"what"`              // what the file is
+	Device  string `json:"device,omitempty"`  // that it means; none where it names nothing
+	Written string `json:"written,omitempty"` // by what, where the file is generated
+}
+
+// References prints the lines that name a device, file by file.
+func (p *Printer) References(r *task.References) error {
+	doc := ReferencesDoc{head("references"), r.Word, []string{}, []ReferenceDoc{}}
+	for _, n := range r.Devices {
+		doc.Devices = append(doc.Devices, n.Name)
+	}
+	for _, l := range r.Lines {
+		doc.References = append(doc.References, ReferenceDoc{l.Path, l.Line, l.Text, l.Spec, l.By, l.What, l.Device, l.Writer})
+	}
+	if p.JSON {
+		return p.document(doc)
+	}
+	means := ", which no device has,"
+	switch {
+	case len(r.Devices) == 1 && r.Devices[0].Name == r.Word:
+		means = ""
+	case len(r.Devices) > 0:
+		means = ", which is " + deviceWords(r) + ","
+	}
+	if len(r.Lines) == 0 {
+		p.printf("%s%s is named by no line of %s\n", visible(r.Word), means, count(r.Looked, "text file"))
+		return nil
+	}
+	p.printf("%s\n", p.paint(Strong, fmt.Sprintf("%s%s is named by %s", visible(r.Word), means, count(len(r.Lines), "line"))))
+	for _, l := range r.Lines {
+		head := fmt.Sprintf("%s:%d", visible(l.Path), l.Line)
+		words := l.What
+		if l.By != "" {
+			words += ", " + l.By
+		}
+		if l.Device == "" {
+			words += "; it names nothing"
+		} else if len(r.Devices) == 1 && l.Device != r.Devices[0].Name {
+			words += "; " + visible(l.Device)
+		}
+		p.printf("\n%s  %s\n", p.paint(Strong, head), visible(words))
+		p.wrap(4, "", visible(l.Text))
+		if l.Writer != "" {
+			p.wrap(4, "written by ", l.Writer)
+		}
+	}
+	return nil
+}
+
+func deviceWords(r *task.References) string {
+	words := ""
+	for i, n := range r.Devices {
+		if i > 0 {
+			words += " and "
+		}
+		words += visible(n.Name)
+	}
+	return words
+}
