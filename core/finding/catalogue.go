@@ -34,91 +34,70 @@ const (
 	DuplicatePartUUID ID = "duplicate-partuuid"
 	DuplicateDisk     ID = "duplicate-disk-identifier"
 
-	FstabSyntax     ID = "fstab-syntax"
-	FstabUnknown    ID = "fstab-names-nothing"
-	FstabAmbiguous  ID = "fstab-names-two"
-	FstabKind       ID = "fstab-wrong-kind"
-	FstabNoMount    ID = "fstab-mount-point-missing"
-	FstabTwice      ID = "fstab-mount-point-twice"
-	FstabUnstable   ID = "fstab-unstable-name"
-	FstabUnmodelled ID = "fstab-not-modelled"
+	FstabSyntax    ID = "fstab-syntax"
+	FstabUnknown   ID = "fstab-names-nothing"
+	FstabAmbiguous ID = "fstab-names-two"
+	FstabKind      ID = "fstab-wrong-kind"
+	FstabNoMount   ID = "fstab-mount-point-missing"
+	FstabTwice     ID = "fstab-mount-point-twice"
+	FstabUnstable  ID = "fstab-unstable-name"
 )
 
-type entry struct {
-	severity Severity
-	why      string
+// Entry is one kind of finding: its usual severity, and why it matters.
+type Entry struct {
+	ID       ID
+	Severity Severity
+	Why      string
 }
 
-// lookup gives the catalogue's entry; an unknown identifier is an error that a
-// test of the catalogue finds.
-func lookup(id ID) entry {
-	switch id {
-	case AlignStep:
-		return entry{Note, "partitions that start on the alignment step fit every later disk and RAID chunk"}
-	case AlignOptimal:
-		return entry{Warning, "a request that crosses the border of a stripe is done by two disks of the array"}
-	case TableTooSmall:
-		return entry{Warning, "an MBR counts sectors with 32 bits: what lies behind them can never be used"}
-	case TypeMisfit:
-		return entry{Note, "firmware and systemd go by the type where nothing names the partition"}
-	case ContentSmaller:
-		return entry{Note, "the space behind the file system is used by nobody"}
-	case ContentErrors:
-		return entry{Error, "the kernel found the file system inconsistent; it gets worse with every write"}
-	case MountFull:
-		return entry{Warning, "services stop in odd ways when they can write no more"}
-	case MountDiffers:
-		return entry{Warning, "after the next boot it will not be as it is now"}
-	case IdentifierNone:
-		return entry{Warning, "what has no identifier can only be named by where it happens to be plugged in"}
-	case ReferenceNone:
-		return entry{Warning, "whoever reads the line waits for a device that does not come"}
-	case ReferenceName:
-		return entry{Warning, "the kernel numbers disks in the order in which it finds them, which changes"}
-	case AlignPhysical:
-		return entry{Warning, "each write that is off the physical sector makes the disk read, change and write it again"}
-	case TablePrimary:
-		return entry{Error, "only the backup copy keeps the partitions visible"}
-	case TableBackup:
-		return entry{Warning, "if the primary copy is damaged as well, the partitions are gone"}
-	case TableDiffer:
-		return entry{Error, "which partitions exist depends on who reads the table"}
-	case TableBackupAt:
-		return entry{Warning, "the space behind the backup copy cannot be used, and some firmware does not find the copy"}
-	case TableProtective:
-		return entry{Error, "Linux believes a GPT only behind a protective record in sector 0"}
-	case TableOverlap:
-		return entry{Error, "writing to one partition destroys the other"}
-	case TableBeyond:
-		return entry{Error, "the kernel cuts the partition or leaves it out"}
-	case ContentFenced:
-		return entry{Error, "a change was cut short here; nothing mounts it until it is completed or taken back"}
-	case ContentTwofold:
-		return entry{Error, "where two signatures contradict each other the device has no identifier, and is not found at boot"}
-	case ContentTooLarge:
-		return entry{Error, "the kernel refuses to mount a file system that reaches past its device"}
-	case DeviceSilent:
-		return entry{Error, "whoever uses a disk that does not answer waits for it, and the boot may wait too"}
-	case DeviceUnread:
-		return entry{Warning, "what cannot be read cannot be checked"}
-	case DuplicateUUID, DuplicateLabel, DuplicatePartUUID, DuplicateDisk:
-		return entry{Error, "whoever looks for this identifier may get either device"}
-	case FstabSyntax:
-		return entry{Error, "systemd leaves the line out"}
-	case FstabUnknown:
-		return entry{Error, "the boot waits for the device, and then stops unless the line has nofail"}
-	case FstabAmbiguous:
-		return entry{Error, "which of the two is mounted is a matter of chance"}
-	case FstabKind:
-		return entry{Error, "the kernel refuses to mount it as that kind"}
-	case FstabNoMount:
-		return entry{Note, "systemd makes the directory at boot; a plain mount fails"}
-	case FstabTwice:
-		return entry{Warning, "the later mount hides the earlier one"}
-	case FstabUnstable:
-		return entry{Warning, "kernel names change between boots, so another disk may be mounted there"}
-	case FstabUnmodelled:
-		return entry{Note, "this is not modelled, so whether it works is unknown"}
+// Catalogue lists every kind of finding, family by family.
+func Catalogue() []Entry {
+	return []Entry{
+		{AlignStep, Note, "partitions that start on the alignment step fit every later disk and RAID chunk"},
+		{AlignPhysical, Warning, "each write that is off the physical sector makes the disk read, change and write it again"},
+		{AlignOptimal, Warning, "a request that crosses the border of a stripe is done by two disks of the array"},
+		{TablePrimary, Error, "only the backup copy keeps the partitions visible"},
+		{TableBackup, Warning, "if the primary copy is damaged as well, the partitions are gone"},
+		{TableDiffer, Error, "which partitions exist depends on who reads the table"},
+		{TableBackupAt, Warning, "the space behind the backup copy cannot be used, and some firmware does not find the copy"},
+		{TableProtective, Error, "Linux believes a GPT only behind a protective record in sector 0"},
+		{TableOverlap, Error, "writing to one partition destroys the other"},
+		{TableBeyond, Error, "the kernel cuts the partition or leaves it out"},
+		{TableTooSmall, Warning, "an MBR counts sectors with 32 bits: what lies behind them can never be used"},
+		{TypeMisfit, Note, "firmware and systemd go by the type where nothing names the partition"},
+		{ContentFenced, Error, "a change was cut short here; nothing mounts it until it is completed or taken back"},
+		{ContentTwofold, Error, "where two signatures contradict each other the device has no identifier, and is not found at boot"},
+		{ContentTooLarge, Error, "the kernel refuses to mount a file system that reaches past its device"},
+		{ContentSmaller, Note, "the space behind the file system is used by nobody"},
+		{ContentErrors, Error, "the kernel found the file system inconsistent; it gets worse with every write"},
+		{MountFull, Warning, "services stop in odd ways when they can write no more"},
+		{MountDiffers, Warning, "after the next boot it will not be as it is now"},
+		{IdentifierNone, Warning, "what has no identifier can only be named by where it happens to be plugged in"},
+		{ReferenceNone, Warning, "whoever reads the line waits for a device that does not come"},
+		{ReferenceName, Warning, "the kernel numbers disks in the order in which it finds them, which changes"},
+		{DeviceUnread, Warning, "what cannot be read cannot be checked"},
+		{DeviceSilent, Error, "whoever uses a disk that does not answer waits for it, and the boot may wait too"},
+		{DuplicateUUID, Error, "whoever looks for this identifier may get either device"},
+		{DuplicateLabel, Error, "whoever looks for this identifier may get either device"},
+		{DuplicatePartUUID, Error, "whoever looks for this identifier may get either device"},
+		{DuplicateDisk, Error, "whoever looks for this identifier may get either device"},
+		{FstabSyntax, Error, "systemd leaves the line out"},
+		{FstabUnknown, Error, "the boot waits for the device, and then stops unless the line has nofail"},
+		{FstabAmbiguous, Error, "which of the two is mounted is a matter of chance"},
+		{FstabKind, Error, "the kernel refuses to mount it as that kind"},
+		{FstabNoMount, Note, "systemd makes the directory at boot; a plain mount fails"},
+		{FstabTwice, Warning, "the later mount hides the earlier one"},
+		{FstabUnstable, Warning, "kernel names change between boots, so another disk may be mounted there"},
 	}
-	return entry{Error, ""}
+}
+
+// lookup gives the catalogue's entry; an unknown identifier has no reason, which
+// a test of the catalogue finds.
+func lookup(id ID) Entry {
+	for _, e := range Catalogue() {
+		if e.ID == id {
+			return e
+		}
+	}
+	return Entry{id, Error, ""}
 }

@@ -4,7 +4,10 @@
 // way out.
 package finding
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+)
 
 // Severity orders findings.
 type Severity string
@@ -53,7 +56,7 @@ type Finding struct {
 // New makes a finding of the catalogue; the text is formatted.
 func New(id ID, thing, format string, args ...any) Finding {
 	entry := lookup(id)
-	return Finding{ID: id, Severity: entry.severity, Thing: thing, Text: fmt.Sprintf(format, args...), Why: entry.why}
+	return Finding{ID: id, Severity: entry.Severity, Thing: thing, Text: fmt.Sprintf(format, args...), Why: entry.Why}
 }
 
 // WithMend adds the command that mends it.
@@ -90,15 +93,25 @@ func AtLeast(list []Finding, bar Severity) []Finding {
 	return out
 }
 
+// key tells findings apart: by what they are about, and for a line of a text file
+// by what is said of it, since lines move.
+func (f Finding) key() string {
+	thing := f.Thing
+	if i := strings.LastIndexByte(thing, ':'); strings.HasPrefix(thing, "/") && i > 0 {
+		thing = thing[:i] + f.Text
+	}
+	return string(f.ID) + "\x00" + thing
+}
+
 // Added gives the findings of after that before did not have.
 func Added(before, after []Finding) []Finding {
 	had := map[string]bool{}
 	for _, f := range before {
-		had[string(f.ID)+"\x00"+f.Thing] = true
+		had[f.key()] = true
 	}
 	var out []Finding
 	for _, f := range after {
-		if !had[string(f.ID)+"\x00"+f.Thing] {
+		if !had[f.key()] {
 			out = append(out, f)
 		}
 	}

@@ -22,7 +22,7 @@ func TestCatalogueIsWhole(t *testing.T) {
 			return true
 		}
 		id := strings.Trim(spec.Values[0].(*ast.BasicLit).Value, `"`)
-		if why := lookup(ID(id)).why; why == "" || strings.HasSuffix(why, ".") || seen[id] {
+		if why := lookup(ID(id)).Why; why == "" || strings.HasSuffix(why, ".") || seen[id] {
 			t.Errorf("%s: reason %q, twice %v", id, why, seen[id])
 		}
 		seen[id] = true
@@ -43,6 +43,13 @@ func TestSeverities(t *testing.T) {
 	}
 	if added := Added(list[:1], list); len(added) != 2 || added[0].ID != TableBackup {
 		t.Errorf("Added = %v", added)
+	}
+	line := func(at string) Finding { return New(FstabKind, "/etc/fstab:"+at, "the line says xfs") }
+	if added := Added([]Finding{line("5")}, []Finding{line("4")}); len(added) != 0 {
+		t.Errorf("a line that moved up is new: %v", added)
+	}
+	if added := Added([]Finding{line("5")}, []Finding{New(FstabKind, "/etc/fstab:5", "the line says ext4")}); len(added) != 1 {
+		t.Errorf("another fault in the same line is not new: %v", added)
 	}
 	if _, err := ParseSeverity("fatal"); err == nil {
 		t.Error("ParseSeverity(fatal) succeeded")

@@ -26,7 +26,7 @@ func references(v *inventory.Inventory) []finding.Finding {
 		}
 		out = append(out, reference(v, thing, *l.Entry)...)
 		if first := taken[l.Entry.Dir]; first > 0 && !l.Entry.IsSwap() {
-			out = append(out, finding.New(finding.FstabTwice, thing, "%s is also the mount point of line %d", l.Entry.Dir, first).WithMend("fundus fstab remove %s", l.Entry.Dir))
+			out = append(out, finding.New(finding.FstabTwice, thing, "%s is also the mount point of line %d", l.Entry.Dir, first).WithMend("fundus fstab remove %s", shown(v, *l.Entry)))
 		} else {
 			taken[l.Entry.Dir] = l.Number
 		}
@@ -38,9 +38,12 @@ func reference(v *inventory.Inventory, thing string, e fstab.Entry) []finding.Fi
 	if !namesDevice(e.Spec) {
 		return nil
 	}
-	nodes := v.Resolve(e.Spec)
-	remove := "fundus fstab remove " + shown(e)
 	var out []finding.Finding
+	if there, looked := v.Dirs[e.Dir]; looked && !there && !e.IsSwap() {
+		out = append(out, finding.New(finding.FstabNoMount, thing, "the mount point %s does not exist", e.Dir).WithRemedy("make the directory before it is mounted by hand"))
+	}
+	nodes := v.Resolve(e.Spec)
+	remove := "fundus fstab remove " + shown(v, e)
 	switch {
 	case len(nodes) == 0:
 		f := finding.New(finding.FstabUnknown, thing, "%s names no device (mount point %s)", e.Spec, e.Dir).WithMend("%s", remove)
@@ -64,8 +67,16 @@ func reference(v *inventory.Inventory, thing string, e fstab.Entry) []finding.Fi
 	return out
 }
 
-func shown(e fstab.Entry) string {
-	if e.IsSwap() {
+// shown is how the line is named to be removed: by its mount point, unless others
+// have that too.
+func shown(v *inventory.Inventory, e fstab.Entry) string {
+	same := 0
+	for _, l := range v.Fstab().Entries() {
+		if l.Entry.Dir == e.Dir {
+			same++
+		}
+	}
+	if e.IsSwap() || same > 1 {
 		return e.Spec
 	}
 	return e.Dir

@@ -54,7 +54,7 @@ func otherwise(v *inventory.Inventory, u inventory.Use, l fstab.Line) []finding.
 	case !namesDevice(l.Entry.Spec) || len(found) == 0: // said elsewhere
 	case !slices.ContainsFunc(found, func(n inventory.Node) bool { return n.Name == u.Node }):
 		return []finding.Finding{finding.New(finding.MountDiffers, thing, "the line mounts %s at %s, where %s is mounted now", found[0].Name, u.Where, u.Node).
-			WithMend("fundus fstab remove %s", u.Where)}
+			WithMend("fundus fstab remove %s", shown(v, *l.Entry))}
 	case u.ReadOnly && !l.Entry.Has("ro"):
 		return []finding.Finding{finding.New(finding.MountDiffers, u.Node, "%s is mounted read-only, the line of fstab does not say so", u.Where).
 			WithRemedy("where the kernel made it read-only, its log says why: look there before anything is mounted again")}

@@ -1,6 +1,7 @@
 package verify
 
 import (
+	"strings"
 	"testing"
 
 	"fundus/core/block"
@@ -52,6 +53,7 @@ func TestFindings(t *testing.T) {
 	content := func(edit func(n *inventory.Node)) func(*inventory.Inventory) {
 		return func(v *inventory.Inventory) { edit(&v.Nodes[3]) }
 	}
+	provoked := map[finding.ID]bool{}
 	for _, c := range []struct {
 		want  finding.ID
 		thing string
@@ -74,6 +76,11 @@ func TestFindings(t *testing.T) {
 		{finding.FstabTwice, "/etc/fstab:3", lines("UUID=herb /srv/x ext4 defaults 0 2\nUUID=herb /srv/x ext4 defaults 0 2\n")},
 		{finding.FstabUnstable, "/etc/fstab:2", lines("/dev/sdb1 /srv/x ext4 defaults 0 2\n")},
 		{finding.FstabSyntax, "/etc/fstab:2", lines("UUID=herb /srv/x\n")},
+		{finding.FstabAmbiguous, "/etc/fstab:1", content(func(n *inventory.Node) { n.Contents[0].UUID = "root" })},
+		{finding.FstabNoMount, "/etc/fstab:2", func(v *inventory.Inventory) {
+			lines("UUID=herb /srv ext4 defaults 0 2\n")(v)
+			v.Dirs = map[string]bool{"/srv": false}
+		}},
 		{finding.AlignOptimal, "sdb1", content(func(n *inventory.Node) { n.Geometry.OptIO = 3 << 19 })},
 		{finding.ContentSmaller, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Size -= 32 << 20 })},
 		{finding.ContentErrors, "sdb1", content(func(n *inventory.Node) { n.Contents[0].State = fs.Errors })},
@@ -97,6 +104,7 @@ func TestFindings(t *testing.T) {
 		{finding.ReferenceNone, "/etc/systemd/system/srv.mount:2", text("/etc/systemd/system/srv.mount", "[Mount]\nWhat=LABEL=gone\n")},
 		{finding.ReferenceName, "/etc/kernel/cmdline:1", text("/etc/kernel/cmdline", "root=/dev/sda1")},
 	} {
+		provoked[c.want] = true
 		v := clean()
 		c.spoil(v)
 		got := All(v)
@@ -109,6 +117,11 @@ func TestFindings(t *testing.T) {
 		}
 		if !found || len(got) > 2 {
 			t.Errorf("%s on %s: got %v", c.want, c.thing, got)
+		}
+	}
+	for _, e := range finding.Catalogue() {
+		if !provoked[e.ID] && !strings.HasPrefix(string(e.ID), "table-") { // those are provoked where tables are read
+			t.Errorf("nothing provokes %s", e.ID)
 		}
 	}
 }

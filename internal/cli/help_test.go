@@ -143,6 +143,17 @@ shows what is in force, and from where.
 	holdFile(t, filepath.Join("..", "..", "docs", "configuration.md"), []byte(b.String()))
 }
 
+// TestFindingCatalogue holds docs/findings.md against the catalogue; -update
+// writes it.
+func TestFindingCatalogue(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("# Findings\n\nWhat `fundus verify` finds, written from the catalogue; `go test ./internal/cli -run TestFindingCatalogue -update` writes\nit anew. Identifiers stay for ever; `--despite=IDENTIFIER` accepts one in a draft. The severity is the usual one.\n\n| identifier | severity | why it matters |\n|---|---|---|\n")
+	for _, e := range finding.Catalogue() {
+		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", e.ID, e.Severity, e.Why)
+	}
+	holdFile(t, filepath.Join("..", "..", "docs", "findings.md"), []byte(b.String()))
+}
+
 func holdFile(t *testing.T, path string, got []byte) {
 	t.Helper()
 	if *update {

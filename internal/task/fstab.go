@@ -161,8 +161,11 @@ func (*FstabRemove) Verb() string { return "fstab remove" }
 func (r *FstabRemove) plan(ctx context.Context, p *Planner) error {
 	v := p.Stage.Before()
 	table := v.Fstab()
-	var found []fstab.Line
+	var found, exact []fstab.Line
 	for _, l := range table.Entries() {
+		if l.Entry.Spec == r.Target {
+			exact = append(exact, l)
+		}
 		named := l.Entry.Dir == r.Target || l.Entry.Spec == r.Target
 		if n, err := Resolve(v, r.Target); err == nil && !named && !strings.HasPrefix(r.Target, "/") {
 			named = slices.ContainsFunc(v.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
@@ -170,6 +173,9 @@ func (r *FstabRemove) plan(ctx context.Context, p *Planner) error {
 		if named {
 			found = append(found, l)
 		}
+	}
+	if len(exact) == 1 { // the words of the line itself
+		found = exact
 	}
 	switch len(found) {
 	case 0:
