@@ -71,14 +71,14 @@ const DefaultTimeout = "90s"
 // Rehearse goes through the fstab of the inventory.
 func Rehearse(v *inventory.Inventory) Report {
 	var r Report
-	worst := Fine
+	worst, by := Fine, v.Resolver()
 	for _, l := range v.Fstab().Lines {
 		if l.Entry == nil && l.Err == nil {
 			continue
 		}
 		line := Line{Number: l.Number, Outcome: Left, Reason: fmt.Sprint(l.Err)}
 		if l.Entry != nil {
-			line = rehearse(v, l)
+			line = rehearse(v, by, l)
 		}
 		r.Lines = append(r.Lines, line)
 		if line.Outcome.rank() > worst.rank() {
@@ -96,7 +96,7 @@ func Rehearse(v *inventory.Inventory) Report {
 	return r
 }
 
-func rehearse(v *inventory.Inventory, l fstab.Line) Line {
+func rehearse(v *inventory.Inventory, by *inventory.Resolver, l fstab.Line) Line {
 	e := *l.Entry
 	line := Line{Number: l.Number, Spec: e.Spec, Dir: e.Dir, Kind: e.Type, NoFail: e.Has("nofail")}
 	failed := Emergency
@@ -119,7 +119,7 @@ func rehearse(v *inventory.Inventory, l fstab.Line) Line {
 	if memoryKind(e.Type) {
 		return set(Fine, "in memory, needs no device")
 	}
-	nodes := v.Resolve(e.Spec)
+	nodes := by.Resolve(e.Spec)
 	if len(nodes) == 0 && strings.HasPrefix(e.Spec, "/dev/") && !strings.HasPrefix(e.Spec, "/dev/sd") && !known(v, e.Spec) {
 		return set(Unknown, "%s: only plain device names and identifiers are modelled", e.Spec)
 	}

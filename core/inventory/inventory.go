@@ -198,9 +198,9 @@ func (v *Inventory) which(pass func(n *Node) bool) (out []Node) {
 // Named gives, for each node that a line of fstab names, the mount point of the
 // first such line.
 func (v *Inventory) Named() map[string]string {
-	out := map[string]string{}
+	out, r := map[string]string{}, v.Resolver()
 	for _, l := range v.Fstab().Entries() {
-		for _, n := range v.Resolve(l.Entry.Spec) {
+		for _, n := range r.Resolve(l.Entry.Spec) {
 			if out[n.Name] == "" {
 				out[n.Name] = l.Entry.Dir
 			}
@@ -260,13 +260,13 @@ func (v *Inventory) UsesOf(name string) []Use {
 // Unused reports whether nothing is known that would be lost, were the node
 // formatted: it holds nothing, nobody uses it, and no line of fstab names it. A
 // disk with partitions is in use by them.
-func (v *Inventory) Unused(n Node) bool {
+//
+// Named gives who is named.
+func (v *Inventory) Unused(n Node, named map[string]string) bool {
 	if n.Problem != "" || n.Hardware.ReadOnly || len(n.Contents) > 0 || n.Table != nil || len(v.UsesOf(n.Name)) > 0 {
 		return false
 	}
-	return !slices.ContainsFunc(v.Fstab().Entries(), func(l fstab.Line) bool {
-		return slices.ContainsFunc(v.Resolve(l.Entry.Spec), func(o Node) bool { return o.Name == n.Name })
-	})
+	return named[n.Name] == ""
 }
 
 // MountedAt finds the newest mount at the directory.
@@ -401,27 +401,9 @@ func (n *Node) identifier(tag string) string {
 	return c.Label
 }
 
-// Resolve finds every node that the word names: TAG=VALUE, or a path.
-func (v *Inventory) Resolve(word string) []Node {
-	tag, value, isTag := strings.Cut(word, "=")
-	value = strings.Trim(value, `"`)
-	var out []Node
-	isPath := !isTag || strings.HasPrefix(word, "/")
-	tag = strings.ToUpper(tag)
-	for i := range v.Nodes {
-		n := &v.Nodes[i]
-		if isPath && (n.Path == word || slices.Contains(n.Links, word)) || !isPath && value != "" && n.identifier(tag) == value {
-			out = append(out, *n)
-		}
-	}
-	if len(out) > 1 && isTag { // what is built on a device shows what is on it
-		out = slices.DeleteFunc(out, func(n Node) bool { return v.Held(n.Name) })
-		if !slices.ContainsFunc(out, func(n Node) bool { return !n.spans() }) && len(out) > 0 {
-			return out[:1] // one file system on several devices: any of them will do
-		}
-	}
-	return out
-}
+// Resolve finds every node that the word names: TAG=VALUE, or a path. Who asks
+// for many words makes a Resolver.
+func (v *Inventory) Resolve(word string) []Node { return v.Resolver().Resolve(word) }
 
 // spans reports whether what is on the node lies on other devices as well.
 func (n Node) spans() bool {

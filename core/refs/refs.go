@@ -132,7 +132,9 @@ func Normal(spec string) string {
 
 // Resolve gives the devices that the reference means: none, one, or several that
 // carry the same identifier.
-func (r Reference) Resolve(v *inventory.Inventory) []inventory.Node { return v.Resolve(Normal(r.Spec)) }
+func (r Reference) Resolve(by *inventory.Resolver) []inventory.Node {
+	return by.Resolve(Normal(r.Spec))
+}
 
 // Volatile reports whether the name is one that crypttab may say, because what is
 // on the device is made anew at each boot.
@@ -140,8 +142,9 @@ func (r Reference) Volatile() bool { return strings.Contains(r.Text, "/dev/urand
 
 // Of lists the references that mean the node.
 func Of(v *inventory.Inventory, name string) (out []Reference) {
+	by := v.Resolver()
 	for _, r := range All(v) {
-		if slices.ContainsFunc(r.Resolve(v), func(n inventory.Node) bool { return n.Name == name }) {
+		if slices.ContainsFunc(r.Resolve(by), func(n inventory.Node) bool { return n.Name == name }) {
 			out = append(out, r)
 		}
 	}

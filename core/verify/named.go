@@ -2,11 +2,9 @@ package verify
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 
 	"fundus/core/finding"
-	"fundus/core/fs"
 	"fundus/core/fstab"
 	"fundus/core/inventory"
 	"fundus/core/refs"
@@ -14,8 +12,8 @@ import (
 
 // named goes through what names devices beside fstab: boot menus, command lines,
 // units, encrypted devices, what is resumed from.
-func named(v *inventory.Inventory) (out []finding.Finding) {
-	for _, r := range refs.All(v) {
+func (k *look) named() (out []finding.Finding) {
+	for _, r := range refs.All(k.v) {
 		if r.Path == fstab.Path {
 			continue // references looks closer
 		}
@@ -23,9 +21,9 @@ func named(v *inventory.Inventory) (out []finding.Finding) {
 		spec := refs.Normal(r.Spec)
 		tagged := strings.Contains(spec, "=") && !strings.HasPrefix(spec, "/")
 		unstable := unstable().MatchString(spec)
-		switch found := r.Resolve(v); {
+		switch found := r.Resolve(k.by); {
 		case len(found) == 0 && (tagged || unstable):
-			f := finding.New(finding.ReferenceNone, thing, "%s%s names no device%s", by(r), r.Spec, meant(v, r))
+			f := finding.New(finding.ReferenceNone, thing, "%s%s names no device%s", by(r), r.Spec, k.meant(r))
 			if r.By == "root" && !r.Fixed {
 				f.Severity = finding.Error
 			}
@@ -57,14 +55,13 @@ func mended(r refs.Reference) string {
 
 // meant guesses which device a stale name stands for: the only swap area, or the
 // device of the running root.
-func meant(v *inventory.Inventory, r refs.Reference) string {
+func (k *look) meant(r refs.Reference) string {
 	var likely []inventory.Node
-	for _, n := range v.Nodes {
-		c, ok := n.Content()
-		root := slices.ContainsFunc(v.UsesOf(n.Name), func(u inventory.Use) bool { return u.Where == "/" })
-		if ok && (strings.EqualFold(r.By, "resume") && c.Class == fs.Swap || r.By == "root" && root || r.Suffix == ".swap" && c.Class == fs.Swap) {
-			likely = append(likely, n)
-		}
+	switch {
+	case strings.EqualFold(r.By, "resume"), r.Suffix == ".swap":
+		likely = k.swaps
+	case r.By == "root":
+		likely = k.roots
 	}
 	if len(likely) != 1 {
 		return ""

@@ -8,15 +8,14 @@ import (
 	"fundus/core/boot"
 	"fundus/core/finding"
 	"fundus/core/fstab"
-	"fundus/core/inventory"
 )
 
 // references goes through fstab: lines that name nothing, or two devices, or
 // the wrong kind, or a name that changes between boots.
-func references(v *inventory.Inventory) []finding.Finding {
+func (k *look) references() []finding.Finding {
 	var out []finding.Finding
 	taken := map[string]int{}
-	for _, l := range v.Fstab().Lines {
+	for _, l := range k.fstab.Lines {
 		thing := fmt.Sprintf("%s:%d", fstab.Path, l.Number)
 		if l.Err != nil {
 			out = append(out, finding.New(finding.FstabSyntax, thing, "%v", l.Err).WithRemedy("mend the line"))
@@ -24,9 +23,9 @@ func references(v *inventory.Inventory) []finding.Finding {
 		if l.Entry == nil {
 			continue
 		}
-		out = append(out, reference(v, thing, *l.Entry)...)
+		out = append(out, k.reference(thing, *l.Entry)...)
 		if first := taken[l.Entry.Dir]; first > 0 && !l.Entry.IsSwap() {
-			out = append(out, finding.New(finding.FstabTwice, thing, "%s is also the mount point of line %d", l.Entry.Dir, first).WithMend("fundus fstab remove %s", shown(v, *l.Entry)))
+			out = append(out, finding.New(finding.FstabTwice, thing, "%s is also the mount point of line %d", l.Entry.Dir, first).WithMend("fundus fstab remove %s", k.shown(*l.Entry)))
 		} else {
 			taken[l.Entry.Dir] = l.Number
 		}
@@ -34,20 +33,20 @@ func references(v *inventory.Inventory) []finding.Finding {
 	return out
 }
 
-func reference(v *inventory.Inventory, thing string, e fstab.Entry) []finding.Finding {
+func (k *look) reference(thing string, e fstab.Entry) []finding.Finding {
 	if !namesDevice(e.Spec) {
 		return nil
 	}
 	var out []finding.Finding
-	if there, looked := v.Dirs[e.Dir]; looked && !there && !e.IsSwap() {
+	if there, looked := k.v.Dirs[e.Dir]; looked && !there && !e.IsSwap() {
 		out = append(out, finding.New(finding.FstabNoMount, thing, "the mount point %s does not exist", e.Dir).WithRemedy("make the directory before it is mounted by hand"))
 	}
-	nodes := v.Resolve(e.Spec)
-	remove := "fundus fstab remove " + shown(v, e)
+	nodes := k.by.Resolve(e.Spec)
+	remove := "fundus fstab remove " + k.shown(e)
 	switch {
 	case len(nodes) == 0:
 		f := finding.New(finding.FstabUnknown, thing, "%s names no device (mount point %s)", e.Spec, e.Dir).WithMend("%s", remove)
-		if meant := nearest(v, e.Dir); meant != "" {
+		if meant := nearest(k.v, e.Dir); meant != "" {
 			f.Text += fmt.Sprintf("; %s is mounted there", meant)
 		}
 		if e.Has("nofail") || e.Has("noauto") {
@@ -69,14 +68,8 @@ func reference(v *inventory.Inventory, thing string, e fstab.Entry) []finding.Fi
 
 // shown is how the line is named to be removed: by its mount point, unless others
 // have that too.
-func shown(v *inventory.Inventory, e fstab.Entry) string {
-	same := 0
-	for _, l := range v.Fstab().Entries() {
-		if l.Entry.Dir == e.Dir {
-			same++
-		}
-	}
-	if e.IsSwap() || same > 1 {
+func (k *look) shown(e fstab.Entry) string {
+	if e.IsSwap() || k.sameDir[e.Dir] > 1 {
 		return e.Spec
 	}
 	return e.Dir

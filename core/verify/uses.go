@@ -18,18 +18,18 @@ const fullAt = 95
 
 // uses looks at what is mounted: how full it is, and whether the next boot would
 // mount the same.
-func uses(v *inventory.Inventory) (out []finding.Finding) {
+func (k *look) uses() (out []finding.Finding) {
 	lines := map[string]fstab.Line{}
-	for _, l := range v.Fstab().Entries() {
+	for _, l := range k.fstab.Entries() {
 		lines[l.Entry.Dir] = l
 	}
-	for _, u := range v.Uses {
+	for _, u := range k.v.Uses {
 		if u.How != inventory.Mounted || u.Elsewhere != "" {
 			continue
 		}
 		out = append(out, full(u)...)
 		if l, ok := lines[u.Where]; ok {
-			out = append(out, otherwise(v, u, l)...)
+			out = append(out, k.otherwise(u, l)...)
 		}
 	}
 	return out
@@ -47,14 +47,14 @@ func full(u inventory.Use) (out []finding.Finding) {
 }
 
 // otherwise holds a mount against the line of fstab for its place.
-func otherwise(v *inventory.Inventory, u inventory.Use, l fstab.Line) []finding.Finding {
+func (k *look) otherwise(u inventory.Use, l fstab.Line) []finding.Finding {
 	thing := fmt.Sprintf("%s:%d", fstab.Path, l.Number)
-	found := v.Resolve(l.Entry.Spec)
+	found := k.by.Resolve(l.Entry.Spec)
 	switch {
 	case !namesDevice(l.Entry.Spec) || len(found) == 0: // said elsewhere
 	case !slices.ContainsFunc(found, func(n inventory.Node) bool { return n.Name == u.Node }):
 		return []finding.Finding{finding.New(finding.MountDiffers, thing, "the line mounts %s at %s, where %s is mounted now", found[0].Name, u.Where, u.Node).
-			WithMend("fundus fstab remove %s", shown(v, *l.Entry))}
+			WithMend("fundus fstab remove %s", k.shown(*l.Entry))}
 	case u.ReadOnly && !l.Entry.Has("ro"):
 		return []finding.Finding{finding.New(finding.MountDiffers, u.Node, "%s is mounted read-only, the line of fstab does not say so", u.Where).
 			WithRemedy("where the kernel made it read-only, its log says why: look there before anything is mounted again")}

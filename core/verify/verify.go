@@ -8,12 +8,42 @@ import (
 	"slices"
 
 	"fundus/core/finding"
+	"fundus/core/fs"
+	"fundus/core/fstab"
 	"fundus/core/inventory"
 )
 
+// look is what several families go by, worked out once.
+type look struct {
+	v       *inventory.Inventory
+	by      *inventory.Resolver
+	fstab   *fstab.File
+	sameDir map[string]int // how many lines have the mount point
+	swaps   []inventory.Node
+	roots   []inventory.Node // what is mounted at /
+}
+
+func newLook(v *inventory.Inventory) *look {
+	l := &look{v: v, by: v.Resolver(), fstab: v.Fstab(), sameDir: map[string]int{}}
+	for _, n := range v.Nodes {
+		if c, ok := n.Content(); ok && c.Class == fs.Swap {
+			l.swaps = append(l.swaps, n)
+		}
+	}
+	if root, ok := v.MountedAt("/"); ok {
+		n, _ := v.Node(root.Node)
+		l.roots = []inventory.Node{n}
+	}
+	for _, line := range l.fstab.Entries() {
+		l.sameDir[line.Entry.Dir]++
+	}
+	return l
+}
+
 // All runs every family and sorts by severity, worst first, then by thing.
 func All(v *inventory.Inventory) []finding.Finding {
-	out := slices.Concat(alignment(v), tables(v), contents(v), identifiers(v), references(v), named(v), uses(v), fit(v))
+	l := newLook(v)
+	out := slices.Concat(alignment(v), tables(v), contents(v), identifiers(v), l.references(), l.named(), l.uses(), fit(v))
 	slices.SortStableFunc(out, func(a, b finding.Finding) int {
 		return cmp.Or(cmp.Compare(b.Severity.Rank(), a.Severity.Rank()), cmp.Compare(a.Thing, b.Thing))
 	})

@@ -45,8 +45,9 @@ func (r *FstabAdd) plan(ctx context.Context, p *Planner) error {
 		return err
 	}
 	p.Draft.Title = fmt.Sprintf("fstab line for %s at %s", n.Name, e.Dir)
+	by := v.Resolver()
 	for _, l := range v.Fstab().Entries() {
-		same := slices.ContainsFunc(v.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
+		same := slices.ContainsFunc(by.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
 		if l.Entry.Dir == e.Dir && !e.IsSwap() || same {
 			return fmt.Errorf("line %d (%s at %s): %w; remove that one first: fundus fstab remove %s", l.Number, l.Entry.Spec, l.Entry.Dir, ErrHasLine, l.Entry.Dir)
 		}
@@ -162,13 +163,14 @@ func (r *FstabRemove) plan(ctx context.Context, p *Planner) error {
 	v := p.Stage.Before()
 	table := v.Fstab()
 	var found, exact []fstab.Line
+	by := v.Resolver()
 	for _, l := range table.Entries() {
 		if l.Entry.Spec == r.Target {
 			exact = append(exact, l)
 		}
 		named := l.Entry.Dir == r.Target || l.Entry.Spec == r.Target
 		if n, err := Resolve(v, r.Target); err == nil && !named && !strings.HasPrefix(r.Target, "/") {
-			named = slices.ContainsFunc(v.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
+			named = slices.ContainsFunc(by.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
 		}
 		if named {
 			found = append(found, l)

@@ -68,8 +68,9 @@ func LookInspect(ctx context.Context, r machine.Reader, word string, depth Inspe
 		i.Places = tableFacts(n.Table)
 	}
 	i.Alignment, i.Wanted = alignment(c, i.Disk), map[string]string{}
+	by := v.Resolver()
 	for _, l := range v.Fstab().Entries() {
-		if slices.ContainsFunc(v.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name }) {
+		if slices.ContainsFunc(by.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name }) {
 			i.Wanted[l.Entry.Dir] = strings.Join(l.Entry.Options, ",")
 			i.References = append(i.References, fmt.Sprintf("%s:%d  %s", fstab.Path, l.Number, strings.TrimSpace(l.Raw)))
 		}

@@ -30,8 +30,9 @@ func (r *Mount) plan(ctx context.Context, p *Planner) error {
 	}
 	dir, kind, options := r.Dir, "", r.Options
 	if dir == "" {
+		by := v.Resolver()
 		for _, l := range v.Fstab().Entries() {
-			if found := v.Resolve(l.Entry.Spec); len(found) == 1 && found[0].Name == n.Name && (l.Entry.Dir == r.Target || !strings.HasPrefix(r.Target, "/") || r.Target == n.Path) {
+			if found := by.Resolve(l.Entry.Spec); len(found) == 1 && found[0].Name == n.Name && (l.Entry.Dir == r.Target || !strings.HasPrefix(r.Target, "/") || r.Target == n.Path) {
 				dir, kind = l.Entry.Dir, l.Entry.Type
 				if len(options) == 0 {
 					options = l.Entry.Options

@@ -102,7 +102,7 @@ func (s *Survey) roomy(d inventory.Node) bool {
 }
 
 func (s *Survey) passes(ctx context.Context, r machine.Reader, n inventory.Node) (bool, error) {
-	if s.Filter.Unused && !s.Inventory.Unused(n) {
+	if s.Filter.Unused && !s.Inventory.Unused(n, s.Named) {
 		return false, nil
 	}
 	if s.Filter.Unused {

@@ -36,8 +36,9 @@ func Resolve(v *inventory.Inventory, word string) (inventory.Node, error) {
 		return n, nil
 	}
 	if strings.HasPrefix(word, "/") {
+		by := v.Resolver()
 		for _, l := range v.Fstab().Entries() {
-			if found := v.Resolve(l.Entry.Spec); l.Entry.Dir == filepath.Clean(word) && len(found) > 0 {
+			if found := by.Resolve(l.Entry.Spec); l.Entry.Dir == filepath.Clean(word) && len(found) > 0 {
 				return only(l.Entry.Spec, found)
 			}
 		}

@@ -45,6 +45,7 @@ func TestKernel(t *testing.T) {
 			{"nothing starts by itself", proveNothingStarts},
 			{"probes beside udev", proveProbes},
 			{"several signatures on the same bytes", proveTwofold},
+			{"references beside udev's links", proveReferences},
 			{"figures of the kernel, and a device that answers nothing", proveFigures},
 			{"topology, and disks that come and go", proveTopology},
 			{"what is in use is refused", proveInUse},

@@ -71,8 +71,9 @@ func (m *Machine) startUnit(ctx context.Context, v *inventory.Inventory, a machi
 
 // fromFstab reports whether the mount is just what fstab says.
 func fromFstab(v *inventory.Inventory, a machine.Action) bool {
+	by := v.Resolver()
 	for _, l := range v.Fstab().Entries() {
-		found := v.Resolve(l.Entry.Spec)
+		found := by.Resolve(l.Entry.Spec)
 		if l.Entry.Dir == a.Where && len(found) == 1 && found[0].Name == a.Node && strings.Join(l.Entry.Options, ",") == a.Options {
 			return true
 		}

@@ -30,16 +30,23 @@ type extras struct {
 
 func (x *extras) find(name string) func(words []string) string {
 	return map[string]func([]string) string{
-		"writer":      x.write,                                          // DIR: writes there without a pause
-		"rest":        func([]string) string { return x.writer.rest() }, // the writer stops, and says how it went
-		"watch":       x.watch,                                          // survey --watch in the background, until "watched"
-		"watched":     x.endWatch,
-		"see":         func(w []string) string { fmt.Printf("\033[1m$ fundus survey --watch\033[0m\n%s\n", strings.TrimSuffix(x.endWatch(w), "[<nil>]")); return "" }, // the same, on the console
-		"unmap":       unmap,   // NAME
-		"suspend":     suspend, // NAME: the mapped device answers nothing
-		"resume":      resume,  // NAME
-		"figures":     figures, // what the kernel itself says of disks, mounts and swaps
-		"bind":        func(w []string) string { return fine(syscall.Mount(w[0], w[1], "", syscall.MS_BIND, "")) },
+		"writer":  x.write,                                          // DIR: writes there without a pause
+		"rest":    func([]string) string { return x.writer.rest() }, // the writer stops, and says how it went
+		"watch":   x.watch,                                          // survey --watch in the background, until "watched"
+		"watched": x.endWatch,
+		"see": func(w []string) string {
+			fmt.Printf("\033[1m$ fundus survey --watch\033[0m\n%s\n", strings.TrimSuffix(x.endWatch(w), "[<nil>]"))
+			return ""
+		}, // the same, on the console
+		"unmap":   unmap,   // NAME
+		"suspend": suspend, // NAME: the mapped device answers nothing
+		"resume":  resume,  // NAME
+		"figures": figures, // what the kernel itself says of disks, mounts and swaps
+		"bind":    func(w []string) string { return fine(syscall.Mount(w[0], w[1], "", syscall.MS_BIND, "")) },
+		"link": func(w []string) string { // PATH: where a link leads
+			to, err := os.Readlink(w[0])
+			return to + fine(err)
+		},
 		"zram":        zram,  // BYTES: a disk in memory
 		"timed":       timed, // COMMAND: with the milliseconds that it took
 		"grow":        func(w []string) string { return grow(w[0], w[1]) },
