@@ -21,6 +21,8 @@ const (
 	ContentTooLarge ID = "content-larger-than-device"
 	ContentSmaller  ID = "content-smaller-than-device"
 	ContentErrors   ID = "content-errors-recorded"
+	ContentDue      ID = "content-check-due"
+	ContentStripe   ID = "content-stripe-misfit"
 	MountFull       ID = "mount-nearly-full"
 	MountDiffers    ID = "mount-differs-from-fstab"
 	IdentifierNone  ID = "identifier-missing"
@@ -70,6 +72,8 @@ func Catalogue() []Entry {
 		{ContentTooLarge, Error, "the kernel refuses to mount a file system that reaches past its device"},
 		{ContentSmaller, Note, "the space behind the file system is used by nobody"},
 		{ContentErrors, Error, "the kernel found the file system inconsistent; it gets worse with every write"},
+		{ContentDue, Note, "its own count says that it was not looked through for long"},
+		{ContentStripe, Note, "writes that do not fill a stripe make the array read before it writes"},
 		{MountFull, Warning, "services stop in odd ways when they can write no more"},
 		{MountDiffers, Warning, "after the next boot it will not be as it is now"},
 		{IdentifierNone, Warning, "what has no identifier can only be named by where it happens to be plugged in"},

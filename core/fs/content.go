@@ -51,14 +51,16 @@ type Content struct {
 	Used       quantity.Bytes // as recorded; only with HasUsage
 	HasUsage   bool
 	State      State
-	Unknown    []string      // features that Fundus does not know: it will not write
-	Device     string        // UUID of this device, of a kind that spans several
-	Devices    string        // "device 1 of 3", where there is more than one
-	Yields     string        // a kind that is believed instead where both are there
-	Rank       Rank          // who is believed where several are there
-	AtEnd      bool          // its superblock lies at the end: what stands at the start is its own content
-	Signatures []extent.Span // bytes; the first is what the kernel would believe
-	Facts      []Fact        // for inspect, in the order to be shown
+	Unknown    []string       // features that Fundus does not know: it will not write
+	Device     string         // UUID of this device, of a kind that spans several
+	Devices    string         // "device 1 of 3", where there is more than one
+	Yields     string         // a kind that is believed instead where both are there
+	Rank       Rank           // who is believed where several are there
+	AtEnd      bool           // its superblock lies at the end: what stands at the start is its own content
+	Due        string         // why a check is due by its own count, "" where none is
+	Stripe     quantity.Bytes // of the array that it was made for, 0 where not recorded
+	Signatures []extent.Span  // bytes; the first is what the kernel would believe
+	Facts      []Fact         // for inspect, in the order to be shown
 }
 
 // Rank orders contents that have a signature on the same bytes, as udev does.

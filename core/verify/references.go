@@ -49,6 +49,9 @@ func (k *look) reference(thing string, e fstab.Entry) []finding.Finding {
 		if meant := nearest(k.v, e.Dir); meant != "" {
 			f.Text += fmt.Sprintf("; %s is mounted there", meant)
 		}
+		if e.IsSwap() && len(k.swaps) == 1 {
+			f.Text += fmt.Sprintf("; the swap area is %s, which is %s", k.swaps[0].Name, steady(k.swaps))
+		}
 		if e.Has("nofail") || e.Has("noauto") {
 			f.Severity = finding.Warning
 		}

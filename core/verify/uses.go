@@ -3,6 +3,7 @@ package verify
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"fundus/core/finding"
 	"fundus/core/fs"
@@ -69,6 +70,7 @@ func fit(v *inventory.Inventory) (out []finding.Finding) {
 			limit := quantity.Bytes(n.Geometry.Logical) << 32
 			out = append(out, finding.New(finding.TableTooSmall, n.Name, "the disk has %v, an MBR reaches %v", n.Size, limit).WithRemedy("copy away what is on it and give it a GPT: fundus table new %s", n.Name))
 		}
+		out = append(out, nameless(n)...)
 		c, ok := n.Content()
 		if !ok || n.Problem != "" || c.Class == fs.Fence {
 			continue
@@ -77,6 +79,12 @@ func fit(v *inventory.Inventory) (out []finding.Finding) {
 		if spare := n.Size - c.Size; grows(c) && c.Size > 0 && spare > max(8*quantity.MiB, n.Size/100) {
 			out = append(out, finding.New(finding.ContentSmaller, n.Name, "the %s has %v, the device %v: it could grow by %v", c.Kind, c.Size, n.Size, spare).WithRemedy("nothing needs to be done at once"))
 		}
+		if c.Due != "" {
+			out = append(out, finding.New(finding.ContentDue, n.Name, "%s", c.Due).WithRemedy("have it checked when it is next unmounted"))
+		}
+		if best := quantity.Bytes(n.Geometry.OptIO); c.Stripe > 0 && best > 0 && best%c.Stripe != 0 && c.Stripe%best != 0 {
+			out = append(out, finding.New(finding.ContentStripe, n.Name, "the %s was made for stripes of %v, the device does best with %v", c.Kind, c.Stripe, best).WithRemedy("nothing needs to be done at once; a new file system would fit"))
+		}
 		if c.State == fs.Errors {
 			out = append(out, finding.New(finding.ContentErrors, n.Name, "the kernel recorded errors in the %s %s", c.Kind, c.Label).
 				WithRemedy("copy away what matters, unmount it, and have it checked before it is written to again"))
@@ -84,6 +92,20 @@ func fit(v *inventory.Inventory) (out []finding.Finding) {
 		if grows(c) && c.UUID == "" {
 			out = append(out, finding.New(finding.IdentifierNone, n.Name, "the %s has no UUID", c.Kind).WithRemedy("name it by its PARTUUID, or give it a label: fundus label %s NAME", n.Name))
 		}
+	}
+	return out
+}
+
+// nameless looks for tables and entries whose identifiers are all zeros: then
+// every such disk has the same.
+func nameless(n inventory.Node) (out []finding.Finding) {
+	zeros := func(id string) bool { return id != "" && strings.Trim(id, "0-") == "" }
+	if n.Table != nil && zeros(n.Table.ID) {
+		out = append(out, finding.New(finding.IdentifierNone, n.Name, "its %s has no identifier of its own: %s", strings.ToUpper(string(n.Table.Scheme)), n.Table.ID).
+			WithRemedy("PARTUUID cannot name its partitions: name them by the UUID of what they hold"))
+	}
+	if id, _, _ := strings.Cut(n.Entry.UUID, "-"); n.Form == inventory.Partition && zeros(n.Entry.UUID) && len(id) == 8 {
+		out = append(out, finding.New(finding.IdentifierNone, n.Name, "its PARTUUID is %s", n.Entry.UUID).WithRemedy("name it by the UUID of what it holds"))
 	}
 	return out
 }

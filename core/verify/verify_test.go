@@ -84,7 +84,11 @@ func TestFindings(t *testing.T) {
 		{finding.AlignOptimal, "sdb1", content(func(n *inventory.Node) { n.Geometry.OptIO = 3 << 19 })},
 		{finding.ContentSmaller, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Size -= 32 << 20 })},
 		{finding.ContentErrors, "sdb1", content(func(n *inventory.Node) { n.Contents[0].State = fs.Errors })},
+		{finding.ContentDue, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Due = "mounted 40 times" })},
+		{finding.ContentStripe, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Stripe, n.Geometry.OptIO = 384<<10, 1<<20 })},
 		{finding.DeviceSilent, "sdb1", content(func(n *inventory.Node) { n.Problem, n.Silent = "it did not answer", true })},
+		{finding.IdentifierNone, "sdb", func(v *inventory.Inventory) { v.Nodes[2].Table.ID = "00000000" }},
+		{finding.IdentifierNone, "sdb1", content(func(n *inventory.Node) { n.Entry.UUID = "00000000-0000-0000-0000-000000000000" })},
 		{finding.IdentifierNone, "sdb1", content(func(n *inventory.Node) { n.Contents[0].UUID = "" })},
 		{finding.TypeMisfit, "sdb1", func(v *inventory.Inventory) {
 			v.Nodes[2].Table.Scheme, v.Nodes[3].Entry.Type = table.GPT, "c12a7328-f81f-11d2-ba4b-00a0c93ec93b"

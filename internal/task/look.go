@@ -11,6 +11,7 @@ import (
 	"fundus/core/finding"
 	"fundus/core/fstab"
 	"fundus/core/inventory"
+	"fundus/core/refs"
 	"fundus/core/verify"
 	"fundus/internal/machine"
 )
@@ -19,6 +20,7 @@ import (
 type Verification struct {
 	Findings                []finding.Finding
 	Disks, Partitions, Line int // that were looked at
+	Elsewhere               int // lines of other text files that name a device
 }
 
 // LookVerify checks the machine, or the devices that the words mean.
@@ -30,6 +32,11 @@ func LookVerify(ctx context.Context, r machine.Reader, words []string) (*Verific
 	all := verify.All(v)
 	out := &Verification{Findings: all, Disks: len(v.Disks()), Line: len(v.Fstab().Entries())}
 	out.Partitions = len(v.Nodes) - out.Disks
+	for _, r := range refs.All(v) {
+		if r.Path != fstab.Path {
+			out.Elsewhere++
+		}
+	}
 	if len(words) == 0 {
 		return out, nil
 	}

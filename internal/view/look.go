@@ -166,6 +166,9 @@ func (p *Printer) Verify(v *task.Verification) error {
 		return p.document(findingsDocument("verification", v.Findings))
 	}
 	looked := fmt.Sprintf("%s, %s and %s of fstab", count(v.Disks, "disk"), count(v.Partitions, "partition"), count(v.Line, "line"))
+	if v.Elsewhere > 0 {
+		looked += fmt.Sprintf(", and %s elsewhere", count(v.Elsewhere, "line"))
+	}
 	if len(v.Findings) == 0 {
 		p.printf("%s\n", p.paint(InUse, "in order: "+looked))
 		return nil

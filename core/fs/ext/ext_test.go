@@ -275,6 +275,24 @@ func TestDamageAndUnknownFeatures(t *testing.T) {
 	}
 }
 
+// TestDueAndStripe: a check is due when the mounts that are allowed are used up,
+// never where the count is switched off; the stripe is counted in blocks.
+func TestDueAndStripe(t *testing.T) {
+	for _, c := range []struct {
+		count, most byte
+		high        byte
+		due         bool
+	}{{2, 3, 0, false}, {3, 3, 0, true}, {3, 0xFF, 0xFF, false}, {3, 0, 0, false}} {
+		dev, _ := made(t, 32*quantity.MiB, options(""))
+		edit(t, dev, sbMountCount, c.count)
+		edit(t, dev, sbMaxMounts, c.most, c.high)
+		edit(t, dev, sbStripe, 96)
+		if got, err := Probe(dev); err != nil || (got.Due != "") != c.due || got.Stripe != 96*got.BlockSize {
+			t.Errorf("%+v: due %q, stripe %v, %v", c, got.Due, got.Stripe, err)
+		}
+	}
+}
+
 // TestMountLeavesTraces: what the simulated kernel writes is seen.
 func TestMountLeavesTraces(t *testing.T) {
 	dev, _ := made(t, 32*quantity.MiB, options(""))

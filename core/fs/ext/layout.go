@@ -50,6 +50,7 @@ const (
 	sbMinExtra       = 0x15C // u16
 	sbWantExtra      = 0x15E // u16
 	sbFlags          = 0x160
+	sbStripe         = 0x170 // u32, blocks
 	sbLogFlex        = 0x174 // u8
 	sbChecksumType   = 0x175 // u8
 	sbErrorCount     = 0x194

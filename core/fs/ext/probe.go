@@ -45,6 +45,10 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	if used, ok := (s.Blocks - s.Free).Times(s.BlockSize); ok {
 		c.Used = used
 	}
+	if most := s.maxMounts(); most > 0 && int(s.MountCount) >= most {
+		c.Due = fmt.Sprintf("mounted %d times since its last check, %d are allowed", s.MountCount, most)
+	}
+	c.Stripe = s.stripe()
 	c.Facts = s.facts()
 	return c, nil
 }

@@ -130,6 +130,16 @@ func (s *Superblock) when(lo, hi int) time.Time {
 
 func (s *Superblock) hasChecksum() bool { return s.RO&roMetadataCsum != 0 }
 
+// maxMounts is after how many mounts a check is due; 0 or less for never.
+func (s *Superblock) maxMounts() int {
+	return int(int16(binary.LittleEndian.Uint16(s.raw[sbMaxMounts:])))
+}
+
+// stripe is that of the array which the file system was made for.
+func (s *Superblock) stripe() quantity.Bytes {
+	return quantity.Bytes(binary.LittleEndian.Uint32(s.raw[sbStripe:])) * s.BlockSize
+}
+
 // Size is blocks times block size.
 func (s *Superblock) Size() quantity.Bytes {
 	size, _ := s.Blocks.Times(s.BlockSize) // decodeSuper refused what overflows
