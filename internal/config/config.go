@@ -107,7 +107,7 @@ func (c *Config) read(path string) {
 		c.Faults = append(c.Faults, Fault{path, line, fmt.Sprintf(format, args...)})
 	}
 	info, err := os.Stat(path)
-	if errors.Is(err, fs.ErrNotExist) {
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) { // in somebody else's home
 		return
 	}
 	if err == nil && (!info.Mode().IsRegular() || info.Size() > largest) {

@@ -39,7 +39,7 @@ type Setting struct {
 	Seed    [32]byte // of all random identifiers
 	Clock   time.Time
 	Spill   block.Spill
-	Config  *config.Config
+	Config  *config.Config // nil for the defaults
 }
 
 // Planner collects what a plan consists of.
@@ -58,6 +58,9 @@ func Plan(ctx context.Context, s Setting, r Request) (*draft.Plan, error) {
 	st, err := stage.New(ctx, s.Machine, s.Spill)
 	if err != nil {
 		return nil, err
+	}
+	if s.Config == nil {
+		s.Config = config.Default()
 	}
 	p := &Planner{Stage: st, Store: s.Store, Clock: s.Clock, Config: s.Config, random: rand.NewChaCha8(s.Seed)}
 	p.Draft = draft.Draft{Format: draft.Format, Machine: st.Before().Machine.String(), Root: st.Before().Machine.Root, Seed: s.Seed, Clock: s.Clock}

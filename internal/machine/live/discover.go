@@ -63,7 +63,7 @@ func (m *Machine) discover(ctx context.Context, v *inventory.Inventory) error {
 		v.Uses = append(v.Uses, m.holders(d)...)
 	}
 	m.patience.ask(ctx, disks)
-	if v.Nodes, err = machine.Each(ctx, len(disks), func(i int) []inventory.Node { return m.scan(disks[i]) }); err != nil {
+	if v.Nodes, err = machine.Each(ctx, len(disks), func(i int) []inventory.Node { return m.lookAt(disks[i]) }); err != nil {
 		return err
 	}
 	uses, err := m.mounts(names, v.Silent())

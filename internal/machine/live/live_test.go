@@ -349,6 +349,17 @@ func TestSilentDisk(t *testing.T) {
 	if took := time.Since(began); took < 500*time.Millisecond || took > 1500*time.Millisecond {
 		t.Errorf("it took %v", took)
 	}
+	for name, text := range map[string]string{"inflight": "0 0", "stat": "5 0 40 0"} { // nothing speaks against it: it is read at once, and is late
+		plant(t, m.at.sys, map[string]string{"block/sdc/" + name: text})
+	}
+	if d, err := m.listed("sdc"); err != nil || d.suspect() {
+		t.Errorf("suspect: %v", err)
+	}
+	m.patience = newPatience(500 * time.Millisecond)
+	v, err = m.Inventory(context.Background())
+	if sdc, ok := v.Node("sdc"); err != nil || !ok || !sdc.Silent {
+		t.Errorf("read at once: %+v, %v", sdc, err)
+	}
 	again := time.Now()
 	if _, err := m.Inventory(context.Background()); err != nil || time.Since(again) > 400*time.Millisecond {
 		t.Errorf("the second look took %v: %v", time.Since(again), err)

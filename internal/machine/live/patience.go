@@ -12,14 +12,16 @@ import (
 	"syscall"
 	"time"
 
+	"fundus/core/inventory"
 	"fundus/internal/machine"
 )
 
 // A disk that hangs can hold a process that reads it so that not even a signal
-// ends it. So nothing here reads a disk before a child of the same program has
-// read its first bytes. Whichever disk has not answered when the patience is at
-// its end is late: it is listed and not read, and the child, if it cannot be
-// ended, is left behind.
+// ends it. So nothing here reads a suspect disk before a child of the same program
+// has read its first bytes. Whichever disk has not answered when the patience is
+// at its end is late: it is listed and not read, and the child, if it cannot be
+// ended, is left behind. A disk that nothing speaks against is read at once, and
+// is late as well when that takes longer.
 
 // firstReader is the child's name for itself, in place of the program's.
 const firstReader = "fundus: first read"
@@ -41,7 +43,7 @@ func (p *patience) ask(ctx context.Context, disks []listed) {
 	defer p.mu.Unlock()
 	var paths []string
 	for _, d := range disks {
-		if _, known := p.late[d.node.Path]; !known && d.node.Hardware.State != offline {
+		if _, known := p.late[d.node.Path]; !known && d.suspect() {
 			paths = append(paths, d.node.Path)
 		}
 	}
@@ -52,6 +54,46 @@ func (p *patience) ask(ctx context.Context, disks []listed) {
 	for i, path := range paths {
 		p.late[path] = err == nil && !answered[i] // without a child nobody is suspected
 	}
+}
+
+// suspect reports whether it is better not to read the disk oneself: it has
+// requests that are not answered yet, was never read since it came, can be pulled
+// out, is suspended, or its driver says that it does not run.
+//
+// Source: Documentation/ABI/stable/sysfs-block (inflight, stat: the first number
+// counts the reads).
+func (d listed) suspect() bool {
+	h := d.node.Hardware
+	if h.State == offline {
+		return false // not even a child
+	}
+	var reads, writes, done int64
+	open, err := fmt.Sscan(attribute(d.dir, "inflight"), &reads, &writes)
+	_, errDone := fmt.Sscan(attribute(d.dir, "stat"), &done)
+	return open != 2 || err != nil || errDone != nil || reads > 0 || writes > 0 || done == 0 || h.HotPlug || h.State != "" || attribute(d.dir, "dm/suspended") == "1"
+}
+
+// lookAt scans the disk, and gives up where that takes too long.
+func (m *Machine) lookAt(d listed) []inventory.Node {
+	if m.patience.wait <= 0 {
+		return m.scan(d)
+	}
+	found := make(chan []inventory.Node, 1)
+	go func() { found <- m.scan(d) }()
+	select {
+	case nodes := <-found:
+		return nodes
+	case <-time.After(m.patience.wait):
+		m.patience.giveUp(d)
+		d.node.Silent = true
+		return d.unread(m.patience.check(d))
+	}
+}
+
+func (p *patience) giveUp(d listed) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.late[d.node.Path] = true
 }
 
 // forget is for a disk that has come anew.
