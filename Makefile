@@ -15,7 +15,7 @@ kernel: # the kernel that judges, from Debian, unless another is named, and what
 test: kernel # every test, the sweeps with their closing lines, core and deeds under the race detector
 	go vet ./...
 	go test ./core/... ./internal/...
-	FUNDUS_NEED_KERNEL=1 go test -v -p 1 -parallel 3 -timeout 30m ./test/... | grep -v '^=== \|^ *--- PASS\|^ *cuts_test.go'
+	FUNDUS_NEED_KERNEL=1 go test -v -p 1 -parallel 3 -timeout 60m ./test/... | grep -v '^=== \|^ *--- PASS\|^ *cuts_test.go'
 	CGO_ENABLED=1 go test -race ./core/... ./internal/deed ./internal/machine/... ./internal/oscall
 
 quick: # without the sweeps

@@ -28,6 +28,8 @@ func TestKernel(t *testing.T) {
 		}{
 			{"rounds beside systemd and udev", proveRounds},
 			{"more rounds beside systemd and udev", proveRounds},
+			{"a third machine's rounds beside systemd and udev", proveRounds},
+			{"a fourth machine's rounds beside systemd and udev", proveRounds},
 			{"the machine is ended in a format", proveEndedFormat(1)},
 			{"the machine is ended in a format, other moments", proveEndedFormat(2)},
 			{"the machine is ended in a table edit", proveEndedTable},
