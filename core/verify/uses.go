@@ -90,7 +90,7 @@ func fit(v *inventory.Inventory) (out []finding.Finding) {
 				WithRemedy("copy away what matters, unmount it, and have it checked before it is written to again"))
 		}
 		if grows(c) && c.UUID == "" {
-			out = append(out, finding.New(finding.IdentifierNone, n.Name, "the %s has no UUID", c.Kind).WithRemedy("name it by its PARTUUID, or give it a label: fundus label %s NAME", n.Name))
+			out = append(out, finding.New(finding.IdentifierNone, n.Name, "the %s has no UUID", c.Kind).WithRemedy("name it by its PARTUUID"))
 		}
 	}
 	return out
