@@ -32,9 +32,9 @@ type Mention struct {
 // words that name a device on a command line: NAME=SPEC, or NAME=UUID.
 func names(word string) (device, id bool) {
 	switch word {
-	case "root", "resume", "mount.usr", "cryptdevice", "usr", "journal_dev", "logdev", "rd.md.device", "RESUME", "resume_source":
+	case "root", "resume", "mount.usr", "cryptdevice", "RESUME":
 		return true, false
-	case "rd.luks.uuid", "luks.uuid", "rd.md.uuid", "md.uuid", "rd.luks.name", "luks.name":
+	case "rd.luks.uuid", "luks.uuid", "rd.luks.name", "luks.name":
 		return false, true
 	}
 	return false, false
@@ -66,7 +66,7 @@ var word = regexp.MustCompile("[^\\s\"'`(){};,|&]+")
 
 // scanLine gives mentions by their place in the line.
 func scanLine(line string) (out []Mention) {
-	search := strings.Contains(line, "--fs-uuid") || strings.Contains(line, "--fs-uuid ")
+	search := strings.Contains(line, "--fs-uuid")
 	for _, span := range word.FindAllStringIndex(line, -1) {
 		if m, ok := mention(line[span[0]:span[1]], search); ok {
 			m.start, m.end = m.start+span[0], m.end+span[0]

@@ -27,6 +27,7 @@ const (
 	MountDiffers    ID = "mount-differs-from-fstab"
 	IdentifierNone  ID = "identifier-missing"
 	ReferenceNone   ID = "reference-names-nothing"
+	FileUnread      ID = "file-unreadable"
 	ReferenceName   ID = "reference-unstable-name"
 	DeviceUnread    ID = "device-unreadable"
 	DeviceSilent    ID = "device-silent"
@@ -78,6 +79,7 @@ func Catalogue() []Entry {
 		{MountDiffers, Warning, "after the next boot it will not be as it is now"},
 		{IdentifierNone, Warning, "what has no identifier can only be named by where it happens to be plugged in"},
 		{ReferenceNone, Warning, "whoever reads the line waits for a device that does not come"},
+		{FileUnread, Note, "what names a device there was not looked at"},
 		{ReferenceName, Warning, "the kernel numbers disks in the order in which it finds them, which changes"},
 		{DeviceUnread, Warning, "what cannot be read cannot be checked"},
 		{DeviceSilent, Error, "whoever uses a disk that does not answer waits for it, and the boot may wait too"},

@@ -259,9 +259,7 @@ func (v *Inventory) UsesOf(name string) []Use {
 
 // Unused reports whether nothing is known that would be lost, were the node
 // formatted: it holds nothing, nobody uses it, and no line of fstab names it. A
-// disk with partitions is in use by them.
-//
-// Named gives who is named.
+// disk with partitions is in use by them; named is what Named gives.
 func (v *Inventory) Unused(n Node, named map[string]string) bool {
 	if n.Problem != "" || n.Hardware.ReadOnly || len(n.Contents) > 0 || n.Table != nil || len(v.UsesOf(n.Name)) > 0 {
 		return false

@@ -2,6 +2,8 @@ package verify
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"fundus/core/finding"
@@ -13,6 +15,11 @@ import (
 // named goes through what names devices beside fstab: boot menus, command lines,
 // units, encrypted devices, what is resumed from.
 func (k *look) named() (out []finding.Finding) {
+	for _, path := range slices.Sorted(maps.Keys(k.v.Files)) {
+		if problem := k.v.Files[path].Problem; problem != "" {
+			out = append(out, finding.New(finding.FileUnread, path, "%s", problem).WithRemedy("look again as root"))
+		}
+	}
 	for _, r := range refs.All(k.v) {
 		if r.Path == fstab.Path {
 			continue // references looks closer

@@ -106,6 +106,9 @@ func TestFindings(t *testing.T) {
 		{finding.ReferenceNone, "/etc/default/grub:1", text("/etc/default/grub", "X=\"root=UUID=gone\"\n")},
 		{finding.ReferenceNone, "/etc/crypttab:1", text("/etc/crypttab", "vault UUID=gone none luks\n")},
 		{finding.ReferenceNone, "/etc/systemd/system/srv.mount:2", text("/etc/systemd/system/srv.mount", "[Mount]\nWhat=LABEL=gone\n")},
+		{finding.FileUnread, "/etc/crypttab", func(v *inventory.Inventory) {
+			v.Files["/etc/crypttab"] = inventory.File{Problem: "permission denied"}
+		}},
 		{finding.ReferenceName, "/etc/kernel/cmdline:1", text("/etc/kernel/cmdline", "root=/dev/sda1")},
 	} {
 		provoked[c.want] = true

@@ -75,9 +75,7 @@ func ReadFiles(v *inventory.Inventory, r Reader) error {
 	} else {
 		v.Files[fstab.Path] = inventory.File{Data: state.Data, Missing: state.Missing}
 	}
-	if err := readPlaces(v, r); err != nil {
-		return err
-	}
+	readPlaces(v, r)
 	for _, l := range v.Fstab().Entries() {
 		dir, local := l.Entry.Dir, strings.Contains(l.Entry.Spec, "=") || strings.HasPrefix(l.Entry.Spec, "/dev/")
 		if local && strings.HasPrefix(dir, "/") { // a dead server's mount point is not looked at: that can hang
@@ -91,14 +89,15 @@ func ReadFiles(v *inventory.Inventory, r Reader) error {
 // mostText is how much of a text file is read.
 const mostText = 4 << 20
 
-// readPlaces reads every file that may name devices and is there.
-func readPlaces(v *inventory.Inventory, r Reader) error {
+// readPlaces reads every file that may name devices and is there. One that cannot
+// be read says why, and hides nothing else.
+func readPlaces(v *inventory.Inventory, r Reader) {
 	for _, p := range refs.Places() {
 		paths := []string{p.Path}
 		if p.Dir() {
 			names, err := r.List(p.Path)
 			if err != nil {
-				return err
+				v.Files[p.Path] = inventory.File{Problem: err.Error()}
 			}
 			paths = nil
 			for _, name := range names {
@@ -120,13 +119,12 @@ func readPlaces(v *inventory.Inventory, r Reader) error {
 			}
 		}
 	}
-	return nil
 }
 
 // ListDir names the files of a directory of this system.
 func ListDir(dir string) ([]string, error) {
 	entries, err := os.ReadDir(dir)
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
+	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
 	}
 	var names []string

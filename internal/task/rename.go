@@ -36,7 +36,7 @@ func (p *Planner) rename(ctx context.Context, n inventory.Node, old, new string)
 		p.warn("%s", words)
 	}
 	units := func(f refs.Rewritten) bool {
-		return f.Path == fstab.Path || strings.HasPrefix(f.Path, "/etc/systemd/")
+		return f.Path == fstab.Path || f.Path == "/etc/crypttab" || strings.HasPrefix(f.Path, "/etc/systemd/")
 	}
 	if slices.ContainsFunc(files, units) {
 		return p.reload(ctx)
