@@ -33,7 +33,11 @@ func newBenchNew(e *Env) *cobra.Command {
 			if _, err := bench.New(cmd.Context(), args[0], host, e.Now, e.fresh); err != nil {
 				return err
 			}
-			return e.printer().Line("message", fmt.Sprintf("bench %s is up; to work on it: export FUNDUS_BENCH=$PWD/%s", host, args[0]))
+			dir := args[0]
+			if !filepath.IsAbs(dir) {
+				dir = "$PWD/" + dir
+			}
+			return e.printer().Line("message", fmt.Sprintf("bench %s is up; to work on it: export FUNDUS_BENCH=%s", host, dir))
 		},
 	}
 	cmd.Flags().StringVar(&host, "host", "", "the machine's host `NAME` (default: the directory's name)")

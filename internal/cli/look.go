@@ -55,12 +55,8 @@ func (e *Env) watch(ctx context.Context, words []string) error {
 	if err != nil {
 		return err
 	}
-	w, ok := m.Machine.(machine.Watcher)
-	if !ok {
-		return usagef("--watch needs a running machine: on a bench disks come and go only by fundus bench disk")
-	}
 	p := e.printer()
-	return w.Watch(ctx, func(event machine.Event) { p.Event(e.Now(), event) })
+	return m.Watch(ctx, func(event machine.Event) { p.Event(e.Now(), event) })
 }
 
 // survey looks at the disks that the words mean, at all without any.

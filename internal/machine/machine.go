@@ -163,11 +163,6 @@ func (e *SilentError) Error() string {
 	return fmt.Sprintf("it did not answer within %v: it hangs, or is still starting up; look again later, and at the kernel's log", e.Waited)
 }
 
-// Watcher is a machine that says when disks come and go.
-type Watcher interface {
-	Watch(ctx context.Context, report func(Event)) error
-}
-
 // Machine is all of it.
 type Machine interface {
 	Reader
@@ -183,6 +178,8 @@ type Machine interface {
 	// Inhibit keeps the machine from being shut down or put to sleep, as far as
 	// it can be asked for that, until release is called.
 	Inhibit(ctx context.Context, why string) (release func())
+	// Watch reports each disk that comes, changes or goes, until the context ends.
+	Watch(ctx context.Context, report func(Event)) error
 	// StateDir is where deeds and drafts lie unless --state says otherwise.
 	StateDir() string
 }

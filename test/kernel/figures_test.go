@@ -68,28 +68,33 @@ func proveFigures(t *testing.T, j *judge) {
 	if err := os.WriteFile(filepath.Join(root, "etc/fundus/config.yaml"), []byte("patience: 2s\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	a := j.run(t, start{root: root, modules: []string{"dm-mod", "loop", "zram"}, images: []string{blank(t, 96<<20), blank(t, 64<<20), blank(t, 64<<20)}, commands: []string{
+	prepare := []string{
 		"table new ubda --commit", "partition add ubda --size 40MiB --name scans --commit", "partition add ubda --commit", "format ubda1 ext4 --label scans --commit",
 		"mkdir /srv", "mkdir /srv/again", "mount ubda1 /srv", "mkdir /media", "bind /srv /media", "swap ubdb", "map herbarium ubda2", "carry ubdc 4096", "zram 33554432",
 		"format zram0 ext4 --label memory --commit", "format herbarium ext4 --label herbarium --commit",
+		"mkdir /old", "mkdir /older", "mount ubdd /old", "mount ubde /older",
+	}
+	images := []string{blank(t, 96<<20), blank(t, 64<<20), blank(t, 64<<20), named(t, "ext2"), named(t, "ext3")}
+	said := j.run(t, start{root: root, modules: []string{"dm-mod", "loop", "zram"}, images: images, commands: append(prepare,
 		"figures", "survey --all --json",
 		"suspend herbarium", "timed survey --json", "timed format herbarium ext4 --lose=herbarium --commit", "resume herbarium", "survey --json",
-	}})[2]
-	for i, said := range a.Said[:15] {
+	)})[4].Said
+	for i, said := range said[:len(prepare)] {
 		if strings.Contains(said, "exit status") {
 			t.Fatalf("command %d: %s", i, said)
 		}
 	}
+	said = said[len(prepare):]
 	var kernel seen
-	if err := json.Unmarshal([]byte(a.Said[15]), &kernel); err != nil {
-		t.Fatal(err, a.Said[15])
+	if err := json.Unmarshal([]byte(said[0]), &kernel); err != nil {
+		t.Fatal(err, said[0])
 	}
-	compared := sameFigures(t, kernel, surveyed(t, a.Said[16]))
+	compared := sameFigures(t, kernel, surveyed(t, said[1]))
 	fmt.Printf("kernel proof: %d figures of disks, partitions, mounts and swaps are those of sysfs, procfs and statfs\n", compared)
 	var took, tookFormat int
-	fmt.Sscanf(a.Said[18], "%d ms", &took)
-	fmt.Sscanf(a.Said[19], "%d ms", &tookFormat)
-	for _, d := range surveyed(t, a.Said[18]) {
+	fmt.Sscanf(said[3], "%d ms", &took)
+	fmt.Sscanf(said[4], "%d ms", &tookFormat)
+	for _, d := range surveyed(t, said[3]) {
 		switch {
 		case d.Name == "dm-0" && (!d.Silent || !strings.Contains(d.Problem, "did not answer within 2s")):
 			t.Errorf("a device that answers nothing: %+v", d)
@@ -97,11 +102,11 @@ func proveFigures(t *testing.T, j *judge) {
 			t.Errorf("its neighbour: %+v", d)
 		}
 	}
-	if a.Said[17] != "1" || took < 2000 || took > 3000 || tookFormat > 3000 || !strings.Contains(a.Said[19], "did not answer within 2s") {
-		t.Errorf("suspended %s; the survey took %d ms, a format %d ms: %s", a.Said[17], took, tookFormat, a.Said[19])
+	if said[2] != "1" || took < 2000 || took > 3000 || tookFormat > 3000 || !strings.Contains(said[4], "did not answer within 2s") {
+		t.Errorf("suspended %s; the survey took %d ms, a format %d ms: %s", said[2], took, tookFormat, said[4])
 	}
 	fmt.Printf("kernel proof: beside a device that answers nothing a survey takes %d ms with a patience of 2 s\n", took)
-	again := surveyed(t, a.Said[21])
+	again := surveyed(t, said[6])
 	if i := slices.IndexFunc(again, func(d device) bool { return d.Name == "dm-0" }); i < 0 || again[i].Silent || len(again[i].Contents) != 1 {
 		t.Errorf("when it answers again: %+v", again)
 	}

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -14,7 +15,7 @@ import (
 // their names, with the module that it needs.
 func mountable() map[string]string {
 	return map[string]string{"minix": "minix", "iso9660": "isofs", "iso9660 with Joliet": "isofs", "erofs": "erofs", "exfat": "exfat",
-		"FAT12": "vfat", "FAT16": "vfat", "FAT32": "vfat"}
+		"FAT12": "vfat", "FAT16": "vfat", "FAT32": "vfat", "ext2": "ext4", "ext3": "ext4"}
 }
 
 // proveProbes: what the probes say of each sample is what udev says of the same
@@ -57,6 +58,13 @@ func mountKind(kind string) string {
 		return "vfat"
 	}
 	return kind
+}
+
+// named is the image of the sample of that name.
+func named(t *testing.T, name string) string {
+	t.Helper()
+	all := sample.All()
+	return sampleImage(t, all[slices.IndexFunc(all, func(s sample.Sample) bool { return s.Name == name })])
 }
 
 func sampleImage(t *testing.T, s sample.Sample) string {

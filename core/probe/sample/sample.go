@@ -6,6 +6,7 @@
 package sample
 
 import (
+	"bytes"
 	"encoding/binary"
 	"unicode/utf16"
 )
@@ -82,7 +83,7 @@ func All() []Sample {
 	return []Sample{
 		btrfs(), f2fs(), iso("HERBARIUM", false), iso("HERBARIUM", true), udf(), squashfs(), erofs(), ntfs(), exfat(), luks1(), luks2(), physicalVolume(),
 		bcache(), bitLocker(), jfs(), reiserfs(), nilfs2(), hfsPlus(), apfs(), minix(), zfs(), xfsLog(), swap(4096, "SWAPSPACE2"), swap(4096, "S1SUSPEND"),
-		fat("FAT12", 12), fat("FAT16", 16), fat("FAT32", 32), raid("1.2", 4096), raid("1.1", 0), raid("1.0", (8<<20/512-16)&^7*512),
+		fat("FAT12", 12), fat("FAT16", 16), fat("FAT32", 32), raid("1.2", 4096), raid("1.1", 0), raid("1.0", (8<<20/512-16)&^7*512), extended(false), extended(true),
 	}
 }
 
@@ -485,4 +486,55 @@ func fat(name string, bits int) Sample {
 	}
 	size := int64(is.sectors) * 512
 	return Sample{Name: name, Size: size, Pieces: pieces, Kind: name, Label: label, UUID: "5EED-0417", Length: size, Udev: otherName("vfat")}
+}
+
+// extended is the second extended file system or, with a journal, the third: one
+// group of blocks of 1 KiB without extents, with an empty root directory, so that
+// Linux mounts it.
+func extended(journal bool) Sample {
+	const blocks, inodes, table, root, log, logBlocks = 2048, 64, 5, 13, 32, 1024
+	s := Sample{Name: "ext2", Size: blocks << 10, Pieces: map[int64][]byte{}, Kind: "ext2", Label: "herbarium", UUID: idText, Length: blocks << 10}
+	block := func(at int, order binary.ByteOrder) page {
+		p := newPage(1024, order)
+		s.Pieces[int64(at)<<10] = p.b
+		return p
+	}
+	bits := block(3, le)
+	used := 0
+	take := func(from, to int) { // blocks, counted from block 1
+		for i := from - 1; i < to-1; i++ {
+			bits.b[i/8] |= 1 << (i % 8)
+		}
+		used += to - from
+	}
+	take(1, root+1)
+	block(4, le).text(0, "\xFF\x03").text(inodes/8, string(bytes.Repeat([]byte{0xFF}, 1024-inodes/8)))
+	block(table, le).u16(128, 0o40755).u32(128+4, 1024).u16(128+26, 2).u32(128+28, 2).u32(128+40, root)
+	block(root, le).u32(0, 2).u16(4, 12).u16(6, 0x0201).text(8, ".").u32(12, 2).u16(16, 1012).u16(18, 0x0202).text(20, "..")
+	compat, inode := uint32(0), uint32(0)
+	if journal {
+		s.Name, s.Kind, compat, inode = "ext3", "ext3", 4, 8
+		in := page{s.Pieces[table<<10], le}.u16(7*128, 0o100600).u32(7*128+4, logBlocks<<10).u16(7*128+26, 1).u32(7*128+28, 2*(logBlocks+5))
+		list := func(p page, off, from, n int) {
+			for i := range n {
+				p.u32(off+4*i, uint32(from+i))
+			}
+		}
+		list(in, 7*128+40, log, 12)
+		list(in, 7*128+40+48, root+1, 2) // once and twice indirect
+		list(block(root+1, le), 0, log+12, 256)
+		list(block(root+2, le), 0, root+3, 3)
+		for i, n := range []int{256, 256, logBlocks - 12 - 3*256} {
+			list(block(root+3+i, le), 0, log+12+256*(i+1), n)
+		}
+		block(log, be).u32(0, 0xC03B3998).u32(4, 4).u32(12, 1024).u32(16, logBlocks).u32(20, 1).u32(24, 1).text(48, id).u32(64, 1)
+		take(root+1, root+6)
+		take(log, log+logBlocks)
+	}
+	free := uint32(blocks - 1 - used)
+	take(blocks, 8193) // behind the end
+	block(2, le).u32(0, 3).u32(4, 4).u32(8, table).u16(12, uint16(free)).u16(14, inodes-10).u16(16, 1)
+	block(1, le).u32(0, inodes).u32(4, blocks).u32(12, free).u32(16, inodes-10).u32(20, 1).u32(32, 8192).u32(36, 8192).u32(40, inodes).u16(54, 0xFFFF).
+		u16(56, 0xEF53).u16(58, 1).u16(60, 1).u32(76, 1).u32(84, 11).u16(88, 128).u32(92, compat).u32(96, 2).u32(100, 3).text(104, id).text(120, "herbarium").u32(224, inode)
+	return s
 }

@@ -117,7 +117,7 @@ func (b *Bench) running() (*kernel, error) {
 }
 
 func (b *Bench) disk(name string) (*Disk, error) {
-	i := slices.IndexFunc(b.config.Disks, func(d Disk) bool { return d.Name == name })
+	i := slices.IndexFunc(b.config.Disks, named(name))
 	if i < 0 {
 		return nil, fmt.Errorf("%s: %w", name, ErrNoDisk)
 	}

@@ -54,6 +54,33 @@ func fernhill(t *testing.T) *Bench {
 	return b
 }
 
+// TestWatch: what another opener of the bench plugs in and pulls out is announced.
+func TestWatch(t *testing.T) {
+	b := fernhill(t)
+	other, err := Open(b.dir, nil, clock)
+	if err != nil {
+		t.Fatal(err)
+	}
+	during, stop := context.WithTimeout(ctx, 10*time.Second)
+	defer stop()
+	if err := other.AddDisk(Disk{Name: "sdc", Size: "8MiB"}); err != nil {
+		t.Fatal(err)
+	}
+	var said []string
+	err = b.Watch(during, func(e machine.Event) {
+		said = append(said, fmt.Sprintf("%s %v %d", e.Name, e.Came, len(e.Nodes)))
+		switch {
+		case e.Came:
+			err = other.RemoveDisk(ctx, e.Name)
+		default:
+			stop()
+		}
+	})
+	if want := []string{"sdc true 1", "sdc false 0"}; err != nil || !slices.Equal(said, want) {
+		t.Errorf("announced %q, %v; want %q", said, err, want)
+	}
+}
+
 // TestConformance runs the common table of what a kernel refuses.
 func TestConformance(t *testing.T) {
 	subject := conformance.Subject{Disk: "sdb", RootDisk: "sda", RootSize: 64 << 30, Part: func(n int) string { return fmt.Sprintf("sdb%d", n) }}

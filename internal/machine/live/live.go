@@ -33,10 +33,7 @@ type Machine struct {
 // places are where the kernel shows itself; tests have trees of their own.
 type places struct{ sys, proc, dev, root string }
 
-var (
-	_ machine.Machine = (*Machine)(nil)
-	_ machine.Watcher = (*Machine)(nil)
-)
+var _ machine.Machine = (*Machine)(nil)
 
 // New is this machine; with image files, by the names that were typed, it is
 // those and nothing else. Text files and mount points are those of the system
