@@ -14,6 +14,11 @@ const (
 	TableOverlap    ID = "table-overlap"
 	TableBeyond     ID = "table-beyond-usable"
 	TableTooSmall   ID = "table-mbr-on-large-disk"
+	TableHybrid     ID = "table-hybrid-record"
+	TableChain      ID = "table-chain-broken"
+	TableLogical    ID = "table-logical-outside"
+	TableShrunk     ID = "table-reaches-past-disk"
+	KernelDiffers   ID = "kernel-partitions-differ"
 	TypeMisfit      ID = "partition-type-misfit"
 
 	ContentFenced   ID = "content-fenced"
@@ -67,6 +72,11 @@ func Catalogue() []Entry {
 		{TableOverlap, Error, "writing to one partition destroys the other"},
 		{TableBeyond, Error, "the kernel cuts the partition or leaves it out"},
 		{TableTooSmall, Warning, "an MBR counts sectors with 32 bits: what lies behind them can never be used"},
+		{TableHybrid, Warning, "two tables say which partitions there are, and only the GPT is kept up to date"},
+		{TableChain, Error, "partitions behind the break are seen by nobody"},
+		{TableLogical, Error, "systems differ in whether they show such a partition, and an edit of the chain can lose it"},
+		{TableShrunk, Error, "what lies behind the end of the disk is gone, and the kernel drops partitions that reach there"},
+		{KernelDiffers, Warning, "whoever uses a partition by its name gets what the kernel has, not what the table says"},
 		{TypeMisfit, Note, "firmware and systemd go by the type where nothing names the partition"},
 		{ContentFenced, Error, "a change was cut short here; nothing mounts it until it is completed or taken back"},
 		{ContentTwofold, Error, "where two signatures contradict each other the device has no identifier, and is not found at boot"},

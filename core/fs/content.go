@@ -5,6 +5,8 @@
 package fs
 
 import (
+	"time"
+
 	"errors"
 
 	"fundus/core/extent"
@@ -58,6 +60,7 @@ type Content struct {
 	Rank       Rank           // who is believed where several are there
 	AtEnd      bool           // its superblock lies at the end: what stands at the start is its own content
 	Due        string         // why a check is due by its own count, "" where none is
+	CheckBy    time.Time      // until when it is to be looked through, zero where never
 	Stripe     quantity.Bytes // of the array that it was made for, 0 where not recorded
 	Signatures []extent.Span  // bytes; the first is what the kernel would believe
 	Facts      []Fact         // for inspect, in the order to be shown

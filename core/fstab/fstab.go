@@ -142,6 +142,20 @@ func (f *File) Remove(number int) (Line, error) {
 	return Line{}, fmt.Errorf("line %d: %w", number, ErrNoEntry)
 }
 
+// Disabled begins a line that was an entry and is a comment now.
+const Disabled = "# disabled: "
+
+// Disable makes a comment of the numbered line, which must be an entry.
+func (f *File) Disable(number int) (Line, error) {
+	for i, l := range f.Lines {
+		if l.Number == number && l.Entry != nil {
+			f.Lines[i] = parseLine(number, Disabled+l.Raw)
+			return l, nil
+		}
+	}
+	return Line{}, fmt.Errorf("line %d: %w", number, ErrNoEntry)
+}
+
 // SetSpec gives the numbered line another device; every other byte of it stays.
 func (f *File) SetSpec(number int, spec string) error {
 	for i, l := range f.Lines {

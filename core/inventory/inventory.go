@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"fundus/core/block"
 	"fundus/core/finding"
@@ -32,6 +33,7 @@ type Machine struct {
 	Kind   string // "bench" or "machine"
 	Name   string // of the bench, or the host
 	BootID string
+	Now    time.Time // when it was looked at
 	// Systemd is set where systemd runs, which reads fstab only when it starts or
 	// is told to.
 	Systemd bool
@@ -79,13 +81,32 @@ type Node struct {
 	TableBad []finding.Finding // what is wrong with that table
 	Entry    table.Partition   // of a partition
 	Contents []fs.Content      // everything that has a valid signature
-	InKernel bool              // the kernel has a node for it
+	InKernel bool              // the kernel has a node for it, as it is
+	Kernel   []KernelPart      // of a disk: what the kernel takes for its partitions
 	Alias    string            // its other name: of a device-mapper device, of an array
 	Layer    string            // what an array or a volume is, such as "logical volume" or "RAID 1, active"
 	BuiltOn  []string          // names of the nodes below an array or a volume
 	Links    []string          // other paths in /dev that lead here
 	Problem  string            // why it could not be read, else empty
 	Silent   bool              // it did not answer, or is offline: nothing more was asked of it
+}
+
+// KernelPart is a partition as the kernel knows it.
+type KernelPart struct {
+	Number int            `json:"number"`
+	Start  quantity.Bytes `json:"start_bytes"`
+	Size   quantity.Bytes `json:"size_bytes"`
+}
+
+// InKernelAs is what the kernel makes of a partition that it takes up from the
+// table: of an extended one, which nobody is to write to, it shows two sectors of
+// 512 bytes, or one that is larger (block/partitions/msdos.c).
+func (n Node) InKernelAs() KernelPart {
+	k := KernelPart{n.Number, n.Start, n.Size}
+	if n.Entry.Role == table.Extended {
+		k.Size = min(n.Size, max(quantity.Bytes(n.Geometry.Logical), 1024))
+	}
+	return k
 }
 
 // Hardware is what a disk says of itself.
@@ -354,6 +375,8 @@ func (n Node) Holds() string {
 	}
 	c, ok := n.Content()
 	switch {
+	case n.Entry.Role == table.Extended:
+		return "extended"
 	case ok:
 		return c.Kind
 	case len(n.Contents) == 0:

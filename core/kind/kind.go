@@ -192,5 +192,5 @@ func probeMBR(dev block.Device) (*fs.Content, error) {
 	if t == nil || err != nil {
 		return nil, err
 	}
-	return &fs.Content{Kind: "MBR", Class: fs.Table, State: fs.Clean, UUID: t.ID, Signatures: []extent.Span{{Start: 510, Count: 2}}}, nil
+	return &fs.Content{Kind: "MBR", Class: fs.Table, State: fs.Clean, UUID: t.Model().ID, Signatures: []extent.Span{{Start: 510, Count: 2}}}, nil
 }

@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"slices"
 
 	"fundus/core/block"
 	"fundus/core/finding"
@@ -68,6 +69,9 @@ func Table(name string, dev block.Device) (*table.Table, []finding.Finding, erro
 		if t := state.Good(); t != nil && state.Protective != gpt.OtherTable {
 			return t.Model(quantity.Bytes(dev.Geometry().Logical)), bad, nil
 		}
+		if state.Cut != nil && state.Protective != gpt.OtherTable { // looked at, though Linux does not believe it
+			return state.Cut.Model(quantity.Bytes(dev.Geometry().Logical)), bad, nil
+		}
 		if state.Protective != gpt.OtherTable {
 			return nil, bad, nil
 		}
@@ -75,7 +79,10 @@ func Table(name string, dev block.Device) (*table.Table, []finding.Finding, erro
 		return nil, nil, err
 	}
 	t, err := mbr.Read(dev)
-	return t, nil, err
+	if t == nil || err != nil {
+		return nil, nil, err
+	}
+	return t.Model(), mbr.Check(name, t), nil
 }
 
 func partition(disk inventory.Node, dev block.Device, p table.Partition, scratch *block.Scratch) inventory.Node {
@@ -83,11 +90,19 @@ func partition(disk inventory.Node, dev block.Device, p table.Partition, scratch
 	n.Name, n.Path = Name(disk, p.Number)
 	start, size, ok := disk.Table.Bytes(p.Span)
 	n.Start, n.Size = start, size
+	n.InKernel = slices.Contains(disk.Kernel, n.InKernelAs())
 	n.Identity = disk.Identity
 	n.Identity.Number, n.Identity.Start, n.Identity.Length = p.Number, start, size
 	if !ok || p.Span.Count == 0 {
 		n.Problem = fmt.Sprintf("sectors %v: no such place on a disk", p.Span)
 		return n
+	}
+	if beyond := start + size - quantity.Bytes(dev.Size()); beyond > 0 {
+		n.Problem = fmt.Sprintf("it reaches %v behind the end of the disk", beyond)
+		return n
+	}
+	if p.Role == table.Extended {
+		return n // what it begins with is a part of the table
 	}
 	part, err := block.NewSlice(dev, int64(start), int64(size))
 	if err == nil {

@@ -4,10 +4,12 @@
 package table
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
 
+	"fundus/core/block"
 	"fundus/core/extent"
 	"fundus/core/quantity"
 )
@@ -21,6 +23,16 @@ const (
 	MBR Scheme = "mbr"
 )
 
+// Role is what a partition of an MBR is to the others; those of a GPT have none.
+type Role string
+
+// The roles.
+const (
+	Primary  Role = "primary"
+	Extended Role = "extended" // holds the logical ones
+	Logical  Role = "logical"
+)
+
 // Table is a partition table as plain data. Spans count logical sectors.
 type Table struct {
 	Scheme Scheme
@@ -29,6 +41,7 @@ type Table struct {
 	Usable extent.Span    // where partitions may lie
 	Slots  int            // how many entries there are
 	Parts  []Partition    // by number
+	Chain  []extent.Span  // sectors that hold the chain of logical partitions
 }
 
 // Partition is one entry.
@@ -38,15 +51,48 @@ type Partition struct {
 	Type       string      // GUID, or the type byte in hexadecimal
 	UUID       string      // the PARTUUID as Linux prints it
 	Name       string
-	Attributes uint64
+	Attributes uint64 // of GPT; of MBR the boot flag, see Boot
+	Role       Role
 }
 
-// Errors of Place.
+// Boot is the attribute of the partition that old firmware starts from: bit 2 of
+// a GPT's attributes (UEFI 2.10, table 5.8), bit 7 of an MBR's boot flag.
+func Boot(s Scheme) uint64 {
+	if s == MBR {
+		return 0x80
+	}
+	return 1 << 2
+}
+
+// Errors of edits. What a user can ask for wrongly has an error of its own.
 var (
 	ErrNoRoom  = errors.New("no free gap is large enough")
 	ErrNoSlot  = errors.New("every entry of the table is taken")
 	ErrNoEntry = errors.New("the table has no such partition")
+	ErrTaken   = errors.New("the number is taken")
+	ErrPlace   = errors.New("not a place for a partition")
+	ErrName    = errors.New("not a name for a partition")
+	ErrValue   = errors.New("not possible in this table")
 )
+
+// Editor is a table that is being changed: that of package gpt, or of package
+// mbr. An edit that is refused changes nothing.
+type Editor interface {
+	// Model is the table as it is now.
+	Model() *Table
+	// Add makes a partition of the number, span, type, name and attributes, and
+	// for a GPT with the UUID; of an MBR the place decides whether it is logical.
+	Add(p Partition) error
+	// Remove takes it out. Behind a logical one the numbers move up.
+	Remove(number int) error
+	// Set gives the partition of that number what the values say: type, name,
+	// attributes, UUID, span and number.
+	Set(number int, p Partition) error
+	// Write brings the table onto the device, phase by phase, so that a cut at any
+	// sector leaves Linux the old table or the new one. What it warns of is put in
+	// words.
+	Write(dev block.Device) (warning string, err error)
+}
 
 // RoomError says how much would fit.
 type RoomError struct {
@@ -71,8 +117,53 @@ func (t *Table) Spans() []extent.Span {
 	return spans
 }
 
-// Gaps lists the free spans between the partitions, in sectors, unaligned.
-func (t *Table) Gaps() []extent.Span { return extent.Gaps(t.Usable, t.Spans()) }
+// Gaps lists the free spans between the partitions, in sectors, unaligned; those
+// inside an extended partition too.
+func (t *Table) Gaps() []extent.Span {
+	var outer []extent.Span
+	inner := slices.Clone(t.Chain)
+	for _, p := range t.Parts {
+		if p.Role == Logical {
+			inner = append(inner, p.Span)
+		} else {
+			outer = append(outer, p.Span)
+		}
+	}
+	gaps := extent.Gaps(t.Usable, outer)
+	for _, p := range t.Parts {
+		if p.Role == Extended {
+			gaps = append(gaps, extent.Gaps(p.Span, inner)...)
+		}
+	}
+	slices.SortFunc(gaps, func(a, b extent.Span) int { return cmp.Compare(a.Start, b.Start) })
+	return gaps
+}
+
+// Inside reports whether the span lies in an extended partition.
+func (t *Table) Inside(s extent.Span) bool {
+	return slices.ContainsFunc(t.Parts, func(p Partition) bool { return p.Role == Extended && p.Span.Contains(s) })
+}
+
+// Open reports whether a partition can be put into the gap: an MBR has four
+// entries outside of its extended partition.
+func (t *Table) Open(gap extent.Span) bool {
+	if t.Inside(gap) {
+		return true
+	}
+	_, err := t.FreeNumber()
+	return err == nil
+}
+
+// Used is how many entries are taken, and how many partitions are logical, which
+// take none.
+func (t *Table) Used() (entries, logical int) {
+	for _, p := range t.Parts {
+		if p.Role == Logical {
+			logical++
+		}
+	}
+	return len(t.Parts) - logical, logical
+}
 
 // Part finds a partition by its number.
 func (t *Table) Part(number int) (Partition, bool) {
@@ -93,16 +184,30 @@ func (t *Table) FreeNumber() (int, error) {
 	return 0, fmt.Errorf("%w: all %d", ErrNoSlot, t.Slots)
 }
 
-// Room is the aligned part of a gap, in sectors.
+// Room is the aligned part of a gap, in sectors. Inside an extended partition a
+// sector before it is left to the chain.
 func (t *Table) Room(gap extent.Span, step quantity.Bytes) extent.Span {
+	if t.Inside(gap) {
+		gap = extent.Span{Start: gap.Start + 1, Count: gap.Count - 1}
+	}
 	return gap.Inner(uint64(max(step/t.Sector, 1)))
+}
+
+// Rooms are those of the gaps that can take a partition, in order.
+func (t *Table) Rooms(step quantity.Bytes) (rooms []extent.Span) {
+	for _, gap := range t.Gaps() {
+		if room := t.Room(gap, step); room.Count > 0 && t.Open(gap) {
+			rooms = append(rooms, room)
+		}
+	}
+	return rooms
 }
 
 // Largest is the largest aligned room on the disk, in sectors.
 func (t *Table) Largest(step quantity.Bytes) extent.Span {
 	var best extent.Span
-	for _, gap := range t.Gaps() {
-		if room := t.Room(gap, step); room.Count > best.Count {
+	for _, room := range t.Rooms(step) {
+		if room.Count > best.Count {
 			best = room
 		}
 	}
@@ -119,8 +224,8 @@ func (t *Table) Place(size, step quantity.Bytes) (extent.Span, error) {
 	rounded, ok := size.Up(step)
 	if size > 0 && ok {
 		want := uint64(rounded / t.Sector)
-		for _, gap := range t.Gaps() {
-			if room := t.Room(gap, step); room.Count >= want {
+		for _, room := range t.Rooms(step) {
+			if room.Count >= want {
 				return extent.Span{Start: room.Start, Count: want}, nil
 			}
 		}

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/google/uuid"
+
 	"fundus/core/finding"
 	"fundus/core/inventory"
 )
@@ -41,8 +43,11 @@ func identifiers(v *inventory.Inventory) []finding.Finding {
 		if len(nodes) > 1 {
 			f := finding.New(k.id, nodes[len(nodes)-1], "%s is carried by %s", k.value, strings.Join(nodes, " and ")).
 				WithRemedy("one is probably a copy of the other: take the copy out, or format it anew")
-			if k.id == finding.DuplicateLabel {
-				f = f.WithMend("fundus label %s NEW-NAME", nodes[len(nodes)-1])
+			switch last := nodes[len(nodes)-1]; {
+			case k.id == finding.DuplicateLabel:
+				f = f.WithMend("fundus label %s NEW-NAME", last)
+			case k.id == finding.DuplicatePartUUID && len(k.value) == len(uuid.Nil.String()): // of a GPT; in an MBR it is the disk's
+				f = f.WithMend("fundus partition edit %s --uuid new", last)
 			}
 			out = append(out, f)
 		}

@@ -1,6 +1,10 @@
 package verify
 
 import (
+	"fmt"
+	"slices"
+	"strings"
+
 	"fundus/core/finding"
 	"fundus/core/fs"
 	"fundus/core/inventory"
@@ -11,8 +15,38 @@ func tables(v *inventory.Inventory) []finding.Finding {
 	var out []finding.Finding
 	for _, n := range v.Disks() {
 		out = append(out, n.TableBad...)
+		out = append(out, kernelDiffers(v, n)...)
 	}
 	return out
+}
+
+// kernelDiffers holds the kernel's partitions against the table.
+func kernelDiffers(v *inventory.Inventory, disk inventory.Node) []finding.Finding {
+	if disk.Form == inventory.Image || disk.Problem != "" || disk.Table == nil && len(disk.TableBad) > 0 {
+		return nil
+	}
+	var words []string
+	named := map[int]bool{}
+	for _, n := range v.Parts(disk.Name) {
+		named[n.Number] = true
+		i := slices.IndexFunc(disk.Kernel, func(k inventory.KernelPart) bool { return k.Number == n.Number })
+		switch {
+		case i < 0 && n.Size > 0 && n.Start+n.Size <= disk.Size:
+			words = append(words, fmt.Sprintf("it does not know partition %d", n.Number))
+		case i >= 0 && !n.InKernel:
+			k := disk.Kernel[i]
+			words = append(words, fmt.Sprintf("its partition %d has %v from byte %d, in the table %v from byte %d", n.Number, k.Size, k.Start, n.Size, n.Start))
+		}
+	}
+	for _, k := range disk.Kernel {
+		if !named[k.Number] {
+			words = append(words, fmt.Sprintf("its partition %d (%v) is not in the table", k.Number, k.Size))
+		}
+	}
+	if words == nil {
+		return nil
+	}
+	return []finding.Finding{finding.New(finding.KernelDiffers, disk.Name, "the kernel goes by other partitions: %s", strings.Join(words, "; ")).WithMend("fundus rescan %s", disk.Name)}
 }
 
 // contents looks at what lies on each device.

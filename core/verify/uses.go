@@ -79,6 +79,9 @@ func fit(v *inventory.Inventory) (out []finding.Finding) {
 		if spare := n.Size - c.Size; grows(c) && c.Size > 0 && spare > max(8*quantity.MiB, n.Size/100) {
 			out = append(out, finding.New(finding.ContentSmaller, n.Name, "the %s has %v, the device %v: it could grow by %v", c.Kind, c.Size, n.Size, spare).WithRemedy("nothing needs to be done at once"))
 		}
+		if c.Due == "" && !c.CheckBy.IsZero() && v.Machine.Now.After(c.CheckBy) {
+			c.Due = "it was to be checked by " + c.CheckBy.Format("2006-01-02")
+		}
 		if c.Due != "" {
 			out = append(out, finding.New(finding.ContentDue, n.Name, "%s", c.Due).WithRemedy("have it checked when it is next unmounted"))
 		}
@@ -105,7 +108,7 @@ func nameless(n inventory.Node) (out []finding.Finding) {
 			WithRemedy("PARTUUID cannot name its partitions: name them by the UUID of what they hold"))
 	}
 	if id, _, _ := strings.Cut(n.Entry.UUID, "-"); n.Form == inventory.Partition && zeros(n.Entry.UUID) && len(id) == 8 {
-		out = append(out, finding.New(finding.IdentifierNone, n.Name, "its PARTUUID is %s", n.Entry.UUID).WithRemedy("name it by the UUID of what it holds"))
+		out = append(out, finding.New(finding.IdentifierNone, n.Name, "its PARTUUID is %s", n.Entry.UUID).WithMend("fundus partition edit %s --uuid new", n.Name))
 	}
 	return out
 }
@@ -129,5 +132,10 @@ func typeFits(v *inventory.Inventory, n inventory.Node, c fs.Content) []finding.
 	if t.Name == "efi" {
 		f.Severity = finding.Warning
 	}
-	return []finding.Finding{f.WithRemedy("nothing needs to be done where it is named by an identifier; else remove the partition and add it again at its place with another type")}
+	for _, fits := range table.Types() {
+		if slices.Contains(fits.Holds, c.Kind) && fits.Value(disk.Table.Scheme) != "" {
+			return []finding.Finding{f.WithMend("fundus partition edit %s --type %s", n.Name, fits.Name)}
+		}
+	}
+	return []finding.Finding{f.WithRemedy("nothing needs to be done where it is named by an identifier; else fundus partition edit gives it another type")}
 }

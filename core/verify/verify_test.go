@@ -3,6 +3,7 @@ package verify
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"fundus/core/block"
 	"fundus/core/finding"
@@ -16,12 +17,13 @@ import (
 // clean is a machine without findings; each case spoils one thing.
 func clean() *inventory.Inventory {
 	part := func(name, uuid string) inventory.Node {
-		return inventory.Node{Name: name, Path: "/dev/" + name, Parent: name[:3], Form: inventory.Partition, Start: quantity.MiB, Size: quantity.GiB,
+		return inventory.Node{Name: name, Path: "/dev/" + name, Parent: name[:3], Form: inventory.Partition, Number: 1, InKernel: true, Start: quantity.MiB, Size: quantity.GiB,
 			Geometry: block.Geometry{Logical: 512, Physical: 4096}, Entry: table.Partition{UUID: "part-" + uuid},
 			Contents: []fs.Content{{Kind: "ext4", Class: fs.FileSystem, UUID: uuid, Label: "l-" + uuid, Size: quantity.GiB}}}
 	}
 	disk := func(name string) inventory.Node {
-		return inventory.Node{Name: name, Path: "/dev/" + name, Form: inventory.Disk, Table: &table.Table{ID: "disk-" + name}}
+		return inventory.Node{Name: name, Path: "/dev/" + name, Form: inventory.Disk, Size: 4 * quantity.GiB, Table: &table.Table{ID: "disk-" + name},
+			Kernel: []inventory.KernelPart{{Number: 1, Start: quantity.MiB, Size: quantity.GiB}}}
 	}
 	return &inventory.Inventory{
 		Nodes: []inventory.Node{disk("sda"), part("sda1", "root"), disk("sdb"), part("sdb1", "herb")},
@@ -85,6 +87,12 @@ func TestFindings(t *testing.T) {
 		{finding.ContentSmaller, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Size -= 32 << 20 })},
 		{finding.ContentErrors, "sdb1", content(func(n *inventory.Node) { n.Contents[0].State = fs.Errors })},
 		{finding.ContentDue, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Due = "mounted 40 times" })},
+		{finding.ContentDue, "sdb1", func(v *inventory.Inventory) {
+			v.Machine.Now, v.Nodes[3].Contents[0].CheckBy = time.Unix(2000, 0), time.Unix(1000, 0)
+		}},
+		{finding.AlignPhysical, "sdb1", content(func(n *inventory.Node) { n.Size += 512 })},
+		{finding.KernelDiffers, "sdb", func(v *inventory.Inventory) { v.Nodes[2].Kernel = nil }},
+		{finding.KernelDiffers, "sdb", func(v *inventory.Inventory) { v.Nodes[2].Kernel[0].Number = 2 }},
 		{finding.ContentStripe, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Stripe, n.Geometry.OptIO = 384<<10, 1<<20 })},
 		{finding.DeviceSilent, "sdb1", content(func(n *inventory.Node) { n.Problem, n.Silent = "it did not answer", true })},
 		{finding.IdentifierNone, "sdb", func(v *inventory.Inventory) { v.Nodes[2].Table.ID = "00000000" }},

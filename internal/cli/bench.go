@@ -16,7 +16,7 @@ import (
 
 func newBench(e *Env) *cobra.Command {
 	disk := group("disk", "Plug disks into a bench, pull them out, plant faults", "  fundus bench disk add sdb --size 64GiB\n  fundus bench disk fault sdb --cut-at-write=3",
-		newBenchDiskAdd(e), newBenchDiskRemove(e), newBenchDiskFault(e))
+		newBenchDiskAdd(e), newBenchDiskRemove(e), newBenchDiskResize(e), newBenchDiskFault(e))
 	return group("bench", "Make and run a simulated machine", "  fundus bench new fernhill --host fernhill\n  fundus bench boot", newBenchNew(e), disk, newBenchBoot(e))
 }
 
@@ -117,6 +117,32 @@ func newBenchDiskRemove(e *Env) *cobra.Command {
 			return e.printer().Line("message", args[0]+" is pulled out; its image stays in the bench")
 		},
 	}
+}
+
+func newBenchDiskResize(e *Env) *cobra.Command {
+	size := ""
+	cmd := &cobra.Command{
+		Use: "resize NAME", Short: "Make a disk of the bench larger or smaller",
+		Long: `Make a disk of the bench larger or smaller, as the store of a virtual disk does. Of
+more room the bench's kernel knows only when fundus rescan asks for it, or after
+fundus bench boot.`,
+		Example: "  fundus bench disk resize sdb --size 96GiB\n  fundus bench disk resize sdb --size 48GiB", Args: words(1, 1, "one disk"), ValidArgsFunction: e.completeDevices,
+		RunE: func(_ *cobra.Command, args []string) error {
+			b, err := e.openBench()
+			if err != nil {
+				return err
+			}
+			if size == "" {
+				return usagef("how large? --size SIZE, such as 96GiB")
+			}
+			if err := b.ResizeDisk(args[0], size); err != nil {
+				return err
+			}
+			return e.printer().Line("message", fmt.Sprintf("%s has %s now; fundus rescan %s tells the bench's kernel", args[0], size, args[0]))
+		},
+	}
+	cmd.Flags().StringVar(&size, "size", "", "the new `SIZE`")
+	return cmd
 }
 
 func newBenchDiskFault(e *Env) *cobra.Command {

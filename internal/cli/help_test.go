@@ -173,6 +173,7 @@ func holdFile(t *testing.T, path string, got []byte) {
 
 // TestMendsParse: the command that each finding names exists, with its words.
 func TestMendsParse(t *testing.T) {
+	shown := shownMends(t)
 	w := newWorld(t)
 	transcript(w, mendStory)
 	seen := map[finding.ID]bool{}
@@ -185,11 +186,44 @@ func TestMendsParse(t *testing.T) {
 			t.Errorf("%s: %q: %v", f.ID, f.Mend, err)
 		}
 	}
+	for words, where := range shown {
+		if err := parses(NewRoot(bareEnv()), strings.Fields(words)); err != nil {
+			t.Errorf("%s: %q: %v", where, words, err)
+		}
+	}
 	for _, id := range []finding.ID{finding.TablePrimary, finding.DuplicateLabel, finding.FstabUnknown, finding.FstabTwice} {
 		if !seen[id] {
 			t.Errorf("%s was not provoked", id)
 		}
 	}
+}
+
+// shownMends are the commands that findings name in all transcripts, by their
+// words, with the file.
+func shownMends(t *testing.T) map[string]string {
+	t.Helper()
+	out := map[string]string{}
+	paths, _ := filepath.Glob("testdata/script/*.txt")
+	for _, path := range paths {
+		data, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		lines := strings.Split(string(data), "\n")
+		for i, l := range lines {
+			words, ok := strings.CutPrefix(l, "    do:  fundus ")
+			for ; ok && i+1 < len(lines) && strings.HasPrefix(lines[i+1], "         "); i++ {
+				words += " " + strings.TrimSpace(lines[i+1])
+			}
+			if ok {
+				out[words] = path
+			}
+		}
+	}
+	if len(out) < 6 {
+		t.Errorf("only %d commands are shown: %v", len(out), out)
+	}
+	return out
 }
 
 const mendStory = `

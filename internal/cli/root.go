@@ -50,7 +50,7 @@ and on a bench, a simulated machine to try things on (fundus bench new).`,
 		}
 	}
 	add("look", newSurvey(e), newInspect(e), newVerify(e), newRehearse(e), newReferences(e), newTypes(e))
-	add("disk", newTable(e), newPartition(e))
+	add("disk", newTable(e), newPartition(e), newResize(e), newRescan(e))
 	add("content", newFormat(e), newLabel(e))
 	add("use", newMount(e), newUnmount(e), newFstab(e))
 	add("history", newCommit(e), newDraft(e), newDeed(e), newUndo(e), newRecover(e))
@@ -115,6 +115,9 @@ func nearMisses() []miss {
 		{[]string{"validate", "check", "doctor"}, "fundus verify"},
 		{[]string{"partition new", "partition create", "create", "new", "add"}, "fundus partition add DISK (or fundus table new DISK for a table)"},
 		{[]string{"partition delete", "delete", "remove"}, "fundus partition remove TARGET"},
+		{[]string{"partition resize", "grow", "shrink", "extend"}, "fundus resize TARGET SIZE"},
+		{[]string{"partition change", "partition set", "partition rename"}, "fundus partition edit TARGET"},
+		{[]string{"reread", "refresh", "reload"}, "fundus rescan DISK"},
 		{[]string{"partition format", "table format", "make"}, "fundus format TARGET ext4"},
 		{[]string{"partition label", "rename"}, "fundus label TARGET NAME"},
 		{[]string{"table add", "table create"}, "fundus table new DISK"},

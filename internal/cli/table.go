@@ -1,10 +1,8 @@
 package cli
 
 import (
-	"fmt"
 	"github.com/spf13/cobra"
 
-	"fundus/core/quantity"
 	"fundus/core/table"
 	"fundus/internal/task"
 )
@@ -23,18 +21,21 @@ func (e *Env) change(cmd *cobra.Command, r task.Request, words ...string) error 
 }
 
 func newTableNew(e *Env) *cobra.Command {
-	scheme := "gpt"
+	scheme, entries := "gpt", 0
 	cmd := &cobra.Command{
 		Use: "new DISK", Short: "Give a disk a new partition table",
-		Long:              "Give a disk a new, empty partition table. What was on the disk is lost from view and must be named.",
+		Long: `Give a disk a new, empty partition table. What was on the disk is lost from view
+and must be named. A GPT is what every machine of these days wants; an MBR has four
+entries and reaches 2 TiB, and is for cards and for firmware that knows no other.`,
 		Example:           "  fundus table new sdb --scheme gpt\n  fundus table new card.img --commit --lose=FIELDCARD",
 		Args:              words(1, 1, "one disk"),
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return e.change(cmd, &task.TableNew{Disk: args[0], Scheme: table.Scheme(scheme)}, args...)
+			return e.change(cmd, &task.TableNew{Disk: args[0], Scheme: table.Scheme(scheme), Entries: entries}, args...)
 		},
 	}
-	cmd.Flags().StringVar(&scheme, "scheme", scheme, "how the table is written: gpt")
+	cmd.Flags().StringVar(&scheme, "scheme", scheme, "how the table is written: gpt or mbr")
+	cmd.Flags().IntVar(&entries, "entries", 0, "how many partitions a GPT has room for: `NUMBER` from 128 (default 128)")
 	return e.addChange(cmd)
 }
 
@@ -47,73 +48,6 @@ func newTableRepair(e *Env) *cobra.Command {
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.change(cmd, &task.TableRepair{Disk: args[0]}, args...)
-		},
-	})
-}
-
-func newPartition(e *Env) *cobra.Command {
-	return group("partition", "List, add and remove partitions", "  fundus partition list sdb\n  fundus partition add sdb --size 20GiB", newPartitionList(e), newPartitionAdd(e), newPartitionRemove(e))
-}
-
-func newPartitionList(e *Env) *cobra.Command {
-	return &cobra.Command{
-		Use: "list DISK", Short: "See the partitions of a disk with their sectors",
-		Long:              "See the partitions of a disk with their first and last sectors, names and identifiers.",
-		Example:           "  fundus partition list sdb\n  fundus partition list card.img --sizes=bytes",
-		Args:              words(1, 1, "one disk"),
-		ValidArgsFunction: e.completeDevices,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := e.survey(cmd.Context(), args, task.SurveyFilter{})
-			if err != nil {
-				return err
-			}
-			if d := s.Disks[0]; d.Table == nil && d.Problem != "" {
-				return fmt.Errorf("%s: %s", d.Name, d.Problem)
-			}
-			return e.printer().Partitions(s)
-		},
-	}
-}
-
-func newPartitionAdd(e *Env) *cobra.Command {
-	r := &task.PartitionAdd{}
-	var size string
-	cmd := &cobra.Command{
-		Use: "add DISK", Short: "Add a partition in the first gap that takes it",
-		Long: `Add a partition in the first gap that takes it, or over the whole largest gap if
-no size is given. It starts on the alignment step, and its size is rounded up to
-it. Old content in that space must be kept or erased on purpose: --content.`,
-		Example:           "  fundus partition add sdb --size 20GiB --name herbarium\n  fundus partition add card.img --type linux --content=erase",
-		Args:              words(1, 1, "one disk"),
-		ValidArgsFunction: e.completeDevices,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if size != "" {
-				var err error
-				if r.Size, err = quantity.Parse(size); err != nil {
-					return usagef("--size=%w", err)
-				}
-			}
-			r.Disk = args[0]
-			return e.change(cmd, r, args...)
-		},
-	}
-	f := cmd.Flags()
-	f.StringVar(&size, "size", "", "how large: `SIZE` such as 20GiB, 50% or max")
-	f.StringVar(&r.Name, "name", "", "the partition's `NAME` in the table")
-	f.StringVar(&r.Type, "type", "linux", "what it is for: linux, root, home, srv, swap, efi, or a GUID")
-	f.StringVar(&r.Content, "content", "", "what becomes of old content in that space: keep or erase")
-	return e.addChange(cmd)
-}
-
-func newPartitionRemove(e *Env) *cobra.Command {
-	return e.addChange(&cobra.Command{
-		Use: "remove TARGET", Short: "Take a partition out of the table",
-		Long:              "Take a partition out of the table. It must not be in use, and what is on it must be named.",
-		Example:           "  fundus partition remove sdb2\n  fundus partition remove card.img:1 --commit --lose=FIELDCARD",
-		Args:              words(1, 1, "one partition"),
-		ValidArgsFunction: e.completeDevices,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return e.change(cmd, &task.PartitionRemove{Target: args[0]}, args...)
 		},
 	})
 }

@@ -238,11 +238,11 @@ func (x *executor) tellKernel(ctx context.Context) error {
 		if err != nil && !errors.As(err, &refusal) {
 			return err
 		}
-		for _, n := range v.Parts(disk) {
-			if err == nil || n.InKernel {
-				continue
-			}
-			if err := x.machine.Do(ctx, machine.Action{Verb: machine.AddPartition, Disk: disk, Number: n.Number, Start: n.Start, Size: n.Size}); err != nil {
+		if err == nil {
+			continue
+		}
+		for _, a := range machine.Catchup(v, disk) {
+			if err := x.machine.Do(ctx, a); err != nil && !errors.As(err, &refusal) {
 				return err
 			}
 		}

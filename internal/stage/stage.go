@@ -93,10 +93,6 @@ func (s *Stage) Open(ctx context.Context, name string) (block.Device, error) {
 func (s *Stage) Inventory(ctx context.Context) (*inventory.Inventory, error) {
 	v := *s.original
 	v.Nodes = nil
-	inKernel := map[string]bool{}
-	for _, n := range s.original.Nodes {
-		inKernel[n.Name] = n.InKernel
-	}
 	for _, n := range s.original.Disks() {
 		if d, ok := s.disks[n.Name]; ok && d.overlay.Phases() > 0 {
 			bare := n
@@ -123,23 +119,18 @@ func (s *Stage) Inventory(ctx context.Context) (*inventory.Inventory, error) {
 	}
 	for _, step := range s.steps {
 		if step.Kind == draft.Act {
-			apply(&v, inKernel, *step.Action)
+			apply(&v, *step.Action)
 		}
-	}
-	for i := range v.Nodes {
-		v.Nodes[i].InKernel = inKernel[v.Nodes[i].Name]
 	}
 	return &v, ctx.Err()
 }
 
 // apply brings about in plain data what the action does.
-func apply(v *inventory.Inventory, inKernel map[string]bool, a machine.Action) {
+func apply(v *inventory.Inventory, a machine.Action) {
 	switch a.Verb {
-	case machine.AddPartition, machine.RemovePartition:
-		if d, ok := v.Node(a.Disk); ok {
-			name, _ := scan.Name(d, a.Number)
-			inKernel[name] = a.Verb == machine.AddPartition
-		}
+	case machine.AddPartition, machine.RemovePartition, machine.ResizePartition:
+		v.Nodes = slices.Clone(v.Nodes)
+		tell(v.Nodes, a)
 	case machine.Mount:
 		v.Uses = append(v.Uses, inventory.Use{Node: a.Node, How: inventory.Mounted, Where: a.Where, Kind: a.Kind, Options: a.Options})
 	case machine.Unmount:
@@ -148,6 +139,23 @@ func apply(v *inventory.Inventory, inKernel map[string]bool, a machine.Action) {
 		v.Uses = append(v.Uses, inventory.Use{Node: a.Node, How: inventory.SwapOn})
 	case machine.SwapOff:
 		v.Uses = slices.DeleteFunc(v.Uses, func(u inventory.Use) bool { return u.How == inventory.SwapOn && u.Node == a.Node })
+	}
+}
+
+// tell changes what the kernel takes for the partitions of the disk.
+func tell(nodes []inventory.Node, a machine.Action) {
+	var known []inventory.KernelPart
+	for i := range nodes {
+		switch n := &nodes[i]; {
+		case n.Name == a.Disk:
+			known = slices.DeleteFunc(slices.Clone(n.Kernel), func(k inventory.KernelPart) bool { return k.Number == a.Number })
+			if a.Verb != machine.RemovePartition {
+				known = append(known, inventory.KernelPart{Number: a.Number, Start: a.Start, Size: a.Size})
+			}
+			n.Kernel = known
+		case n.Parent == a.Disk:
+			n.InKernel = slices.Contains(known, n.InKernelAs())
+		}
 	}
 }
 
@@ -299,38 +307,12 @@ func (s *Stage) TellKernel(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	d, ok := v.Node(name)
-	if !ok || d.Form == inventory.Image {
-		return nil
-	}
-	wanted := map[string]inventory.Node{}
-	for _, n := range v.Parts(name) {
-		wanted[n.Name] = n
-	}
-	for _, n := range s.original.Parts(name) {
-		w, stays := wanted[n.Name]
-		if n.InKernel && (!stays || w.Start != n.Start || w.Size != n.Size) {
-			if err := s.forget(ctx, n); err != nil {
-				return err
-			}
-		}
-	}
-	if v, err = s.Inventory(ctx); err != nil {
-		return err
-	}
-	for _, n := range v.Parts(name) {
-		if n.InKernel || n.Problem != "" && n.Size == 0 {
-			continue
-		}
-		if err := s.Act(ctx, machine.Action{Verb: machine.AddPartition, Disk: name, Number: n.Number, Start: n.Start, Size: n.Size}); err != nil {
+	for _, a := range machine.Catchup(v, name) {
+		if err := s.Act(ctx, a); err != nil {
 			return err
 		}
 	}
 	return nil
-}
-
-func (s *Stage) forget(ctx context.Context, n inventory.Node) error {
-	return s.Act(ctx, machine.Action{Verb: machine.RemovePartition, Disk: n.Parent, Number: n.Number, Start: n.Start, Size: n.Size})
 }
 
 // LineChanges shows the text files that change, by lines.

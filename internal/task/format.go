@@ -12,6 +12,7 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/quantity"
+	"fundus/core/table"
 	"fundus/internal/machine"
 )
 
@@ -28,11 +29,17 @@ type Format struct {
 // Verb of the request.
 func (*Format) Verb() string { return "format" }
 
+// ErrExtended is a partition that holds others.
+var ErrExtended = errors.New("no place for a file system")
+
 func (r *Format) plan(ctx context.Context, p *Planner) error {
 	v := p.Stage.Before()
 	n, err := Resolve(v, r.Target)
 	if err != nil {
 		return err
+	}
+	if n.Entry.Role == table.Extended {
+		return fmt.Errorf("%s: %w: it is extended, and holds the chain of logical partitions; format one of those (fundus partition list %s)", n.Name, ErrExtended, n.Parent)
 	}
 	k, err := kind.Maker(r.Kind)
 	if err != nil {

@@ -169,8 +169,11 @@ func tableFacts(t *table.Table) (out []fs.Fact) {
 		if p.Name != "" {
 			words += ", named " + p.Name
 		}
+		if p.Role != "" {
+			words = string(p.Role) + ", " + words
+		}
 		if p.Attributes != 0 {
-			words += fmt.Sprintf(", attributes %#x", p.Attributes)
+			words += ", attributes " + attributeWords(t.Scheme, p.Attributes)
 		}
 		rows = append(rows, row{p.Span.Start, fmt.Sprintf("partition %d", p.Number), words})
 	}

@@ -23,6 +23,16 @@ func (p *Planner) rename(ctx context.Context, n inventory.Node, old, new string)
 		}
 		return nil
 	}
+	return p.rewrite(ctx, old, new)
+}
+
+// rewrite lets every text file that says the old identifier, or the old path, say
+// the new one.
+func (p *Planner) rewrite(ctx context.Context, old, new string) error {
+	v, err := p.inventory(ctx)
+	if err != nil {
+		return err
+	}
 	files, left := refs.Rewrite(v, old, new)
 	for _, f := range files {
 		if err := p.Stage.SetFile(fmt.Sprintf("say %s in %s", new, f.Path), f.Path, f.Data); err != nil {

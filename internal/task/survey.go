@@ -6,10 +6,10 @@ import (
 	"strings"
 
 	"fundus/core/block"
-	"fundus/core/extent"
 	"fundus/core/finding"
 	"fundus/core/fs"
 	"fundus/core/inventory"
+	"fundus/core/quantity"
 	"fundus/core/verify"
 	"fundus/internal/config"
 	"fundus/internal/machine"
@@ -96,9 +96,12 @@ func (s *Survey) filter(ctx context.Context, r machine.Reader) error {
 	return nil
 }
 
+// Step is the alignment step of the disk.
+func (s *Survey) Step(d inventory.Node) quantity.Bytes { return step(s.config, d) }
+
 // roomy reports whether a partition fits into a gap of the disk.
 func (s *Survey) roomy(d inventory.Node) bool {
-	return slices.ContainsFunc(d.Table.Gaps(), func(gap extent.Span) bool { return d.Table.Room(gap, step(s.config, d)).Count > 0 })
+	return len(d.Table.Rooms(s.Step(d))) > 0
 }
 
 func (s *Survey) passes(ctx context.Context, r machine.Reader, n inventory.Node) (bool, error) {

@@ -1,47 +1,47 @@
 package task
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"strings"
 
 	"fundus/core/block"
-	"fundus/core/extent"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
 	"fundus/core/table"
 	"fundus/core/table/gpt"
+	"fundus/core/table/schemes"
 	"fundus/internal/machine"
 )
 
 // TableNew makes a new partition table in place of whatever the disk holds.
 type TableNew struct {
-	Disk   string       `json:"disk"`
-	Scheme table.Scheme `json:"scheme"`
+	Disk    string       `json:"disk"`
+	Scheme  table.Scheme `json:"scheme"`
+	Entries int          `json:"entries,omitempty"` // of a GPT; 0 for the usual number
 }
 
 // Verb of the request.
 func (*TableNew) Verb() string { return "table new" }
 
-// ErrScheme is a scheme that Fundus does not make.
-var ErrScheme = errors.New("not a partition table that Fundus makes")
-
 func (r *TableNew) plan(ctx context.Context, p *Planner) error {
-	if r.Scheme != table.GPT {
-		return fmt.Errorf("%q: %w; it makes: gpt", r.Scheme, ErrScheme)
-	}
 	v := p.Stage.Before()
 	n, err := p.disk(v, r.Disk)
 	if err != nil {
 		return err
 	}
-	p.Draft.Title = "new GPT on " + n.Name
+	p.Draft.Title = fmt.Sprintf("new %s on %s", schemeName(r.Scheme), n.Name)
 	if err := p.lose(ctx, v, n); err != nil {
 		return err
 	}
-	fresh, err := gpt.New(n.Size, quantity.Bytes(n.Geometry.Logical), step(p.Config, n), p.fresh())
+	dev, err := p.Stage.Open(ctx, n.Name)
+	if err != nil {
+		return err
+	}
+	fresh, err := schemes.New(dev, schemes.Wanted{Scheme: r.Scheme, Entries: r.Entries, Step: step(p.Config, n), ID: p.fresh()})
 	if err != nil {
 		return fmt.Errorf("%s: %w", n.Name, err)
 	}
@@ -50,50 +50,72 @@ func (r *TableNew) plan(ctx context.Context, p *Planner) error {
 			return err
 		}
 	}
-	bare := false // a file system or the like on the whole disk
+	var old []fs.Content // what lies on the whole disk and is no table
 	for _, c := range n.Contents {
-		bare = bare || c.Class != fs.Table
+		if c.Class != fs.Table {
+			old = append(old, c)
+		}
 	}
-	target := whole(n, bare)
-	err = p.write(ctx, "write the table", target, func(dev block.Device) error {
-		if bare {
+	err = p.write(ctx, "write the table", whole(n, len(old) > 0), func(dev block.Device) error {
+		if len(old) > 0 {
 			if err := eraseSignatures(dev, n.Contents); err != nil {
 				return err
 			}
 		}
-		return p.putTable(dev, fresh)
+		if err := p.putTable(dev, fresh); err != nil || r.Scheme == table.GPT {
+			return err
+		}
+		return gpt.Erase(dev)
 	})
 	if err != nil {
 		return err
 	}
-	first, last := fresh.FirstUsable, fresh.LastUsable
-	p.facts(fs.Fact{Name: "usable", Value: fmt.Sprintf("sectors %d to %d of %d bytes = %v", first, last, n.Geometry.Logical, quantity.Bytes(last-first+1)*quantity.Bytes(n.Geometry.Logical))},
-		fs.Fact{Name: "alignment", Value: fmt.Sprintf("partitions start on multiples of %v", step(p.Config, n))},
-		fs.Fact{Name: "disk GUID", Value: fresh.DiskGUID.String()})
+	p.newTableFacts(n, fresh.Model())
 	return p.Stage.TellKernel(ctx, n.Name)
+}
+
+func schemeName(s table.Scheme) string { return strings.ToUpper(string(s)) }
+
+// newTableFacts says what the table can hold.
+func (p *Planner) newTableFacts(n inventory.Node, m *table.Table) {
+	_, size, _ := m.Bytes(m.Usable)
+	p.facts(fs.Fact{Name: "usable", Value: fmt.Sprintf("sectors %d to %d of %d bytes = %v", m.Usable.Start, m.Usable.End()-1, m.Sector, size)},
+		fs.Fact{Name: "alignment", Value: fmt.Sprintf("partitions start on multiples of %v", step(p.Config, n))})
+	if m.Scheme == table.GPT {
+		p.facts(fs.Fact{Name: "disk GUID", Value: m.ID})
+		if m.Slots != gpt.DefaultEntries {
+			p.facts(fs.Fact{Name: "entries", Value: fmt.Sprintf("%d, of which Linux has devices for the first %d", m.Slots, gpt.HighestNumber)})
+		}
+		return
+	}
+	p.facts(fs.Fact{Name: "signature", Value: m.ID},
+		fs.Fact{Name: "entries", Value: "four; one of them may be extended and hold logical partitions"})
+	if behind := n.Size - quantity.Bytes(m.Usable.End())*m.Sector; behind > 0 {
+		p.warn("an MBR reaches %v: %v of the disk can never be used; --scheme gpt has no such limit", n.Size-behind, behind)
+	}
 }
 
 // free refuses a partition that the kernel would not forget.
 func (p *Planner) free(_ context.Context, n inventory.Node) error {
-	v := p.Stage.Before()
-	if err := machine.CheckClaim(v, whole(n, true)); err != nil {
-		return err
-	}
-	return nil
+	return machine.CheckClaim(p.Stage.Before(), whole(n, true))
 }
 
 // putTable writes the table in the order that leaves Linux the old or the new
-// one, and warns where there is no room for that.
-func (p *Planner) putTable(dev block.Device, t *gpt.Table) error {
-	old, err := gpt.Read(dev)
-	if err != nil && !errors.Is(err, gpt.ErrNone) {
-		return err
-	}
-	order, err := gpt.Write(dev, old, t)
-	if order == gpt.Plain {
-		p.warn("there is no free space before the first partition for an interim copy: a power cut in the wrong moment leaves only the backup copy of the table")
+// one.
+func (p *Planner) putTable(dev block.Device, t table.Editor) error {
+	warning, err := t.Write(dev)
+	if warning != "" {
+		p.warn("%s", warning)
 	}
 	return err
+}
+
+// change writes an edited table, and tells the kernel what differs.
+func (p *Planner) change(ctx context.Context, disk inventory.Node, t table.Editor) error {
+	if err := p.write(ctx, "write the table", whole(disk, false), func(dev block.Device) error { return p.putTable(dev, t) }); err != nil {
+		return err
+	}
+	return p.Stage.TellKernel(ctx, disk.Name)
 }
 
 // eraseSignatures zeroes the sectors of every signature.
@@ -133,17 +155,14 @@ func (r *TableRepair) plan(ctx context.Context, p *Planner) error {
 		return nil
 	}
 	p.facts(fs.Fact{Name: "good copy", Value: fmt.Sprintf("the one at sector %d", good.MyLBA)})
-	fixed := good.Clone()
-	sector := uint64(n.Geometry.Logical)
-	array := (uint64(len(fixed.Entries))*uint64(fixed.EntrySize) + sector - 1) / sector
-	fixed.ArrayLBA = 2
-	fixed.LastUsable = max(fixed.LastUsable, state.Sectors-array-2)
-	if err := p.write(ctx, "write the table", whole(n, false), func(dev block.Device) error { return p.putTable(dev, fixed) }); err != nil {
-		return err
+	fixed := good.Edit(quantity.Bytes(n.Geometry.Logical))
+	if err := fixed.Rebuild(state.Sectors); err != nil {
+		return fmt.Errorf("%s: %w", n.Name, err)
 	}
-	return p.Stage.TellKernel(ctx, n.Name)
+	return p.change(ctx, n, fixed)
 }
 
+// readTable gives the copy of a GPT that is to be believed.
 func (p *Planner) readTable(ctx context.Context, n inventory.Node) (*gpt.Table, *gpt.State, error) {
 	dev, err := p.Stage.Open(ctx, n.Name)
 	if err != nil {
@@ -151,196 +170,45 @@ func (p *Planner) readTable(ctx context.Context, n inventory.Node) (*gpt.Table, 
 	}
 	state, err := gpt.Read(dev)
 	if errors.Is(err, gpt.ErrNone) {
-		what := "it has none"
 		if n.Table != nil {
-			what = fmt.Sprintf("it has an %s", n.Table.Scheme)
+			return nil, nil, fmt.Errorf("%s: %w: it has an %s, which has one copy only", n.Name, ErrNoTable, schemeName(n.Table.Scheme))
 		}
-		return nil, nil, fmt.Errorf("%s: %w: %s; fundus table new %s makes one", n.Name, ErrNoTable, what, n.Name)
+		return nil, nil, noTable(n)
 	}
 	if err != nil {
 		return nil, nil, err
 	}
-	good := state.Good()
+	good := cmp.Or(state.Good(), state.Cut)
 	if good == nil {
 		return nil, nil, fmt.Errorf("gpt: %s: no good copy: primary: %w; backup: %w; undo the deed that did it (fundus deed list), or make a new table: fundus table new %s", n.Name, state.PrimaryErr, state.BackupErr, n.Name)
 	}
 	return good, state, nil
 }
 
-// editable gives the table of a disk for editing; a damaged one is repaired
-// first.
-func (p *Planner) editable(ctx context.Context, n inventory.Node) (*gpt.Table, error) {
-	good, state, err := p.readTable(ctx, n)
+func noTable(n inventory.Node) error {
+	return fmt.Errorf("%s: %w: it has none; fundus table new %s makes one", n.Name, ErrNoTable, n.Name)
+}
+
+// editor gives the table of a disk for editing; one with a damaged copy is
+// repaired first.
+func (p *Planner) editor(ctx context.Context, n inventory.Node) (table.Editor, error) {
+	dev, err := p.Stage.Open(ctx, n.Name)
 	if err != nil {
 		return nil, err
 	}
-	for _, bad := range []error{state.PrimaryErr, state.BackupErr} {
-		if bad != nil {
-			return nil, fmt.Errorf("gpt: %s: %w; nothing is changed while a copy is damaged: fundus table repair %s", n.Name, bad, n.Name)
-		}
+	t, note, err := schemes.Open(dev)
+	switch {
+	case errors.Is(err, schemes.ErrNone):
+		return nil, noTable(n)
+	case errors.Is(err, gpt.ErrCut):
+		return nil, fmt.Errorf("gpt: %s: the disk has become smaller than its table, which is not changed before it fits again; fundus verify %s says what does not", n.Name, n.Name)
+	case errors.Is(err, schemes.ErrDamaged):
+		return nil, fmt.Errorf("gpt: %s: %w; nothing is changed while a copy is damaged: fundus table repair %s", n.Name, err, n.Name)
+	case err != nil:
+		return nil, fmt.Errorf("%s: %w", n.Name, err)
 	}
-	return good.Clone(), nil
-}
-
-// PartitionAdd puts a new partition into the first gap that takes it.
-type PartitionAdd struct {
-	Disk    string        `json:"disk"`
-	Size    quantity.Size `json:"size,omitzero"` // none: the largest gap
-	Name    string        `json:"name,omitempty"`
-	Type    string        `json:"type,omitempty"`
-	Content string        `json:"content,omitempty"` // keep or erase old content
-}
-
-// Verb of the request.
-func (*PartitionAdd) Verb() string { return "partition add" }
-
-// ErrContent asks for a decision about old content.
-var ErrContent = errors.New("the space holds old content")
-
-func (r *PartitionAdd) plan(ctx context.Context, p *Planner) error {
-	v := p.Stage.Before()
-	n, err := p.disk(v, r.Disk)
-	if err != nil {
-		return err
+	if note != "" {
+		p.note("%s", note)
 	}
-	t, err := p.editable(ctx, n)
-	if err != nil {
-		return err
-	}
-	model := t.Model(quantity.Bytes(n.Geometry.Logical))
-	span, err := r.place(p, n, model)
-	if err != nil {
-		return err
-	}
-	number, err := model.FreeNumber()
-	if err != nil {
-		return fmt.Errorf("%s: %w", n.Name, err)
-	}
-	word := r.Type
-	if word == "" {
-		word = "linux"
-	}
-	typ, err := gpt.ParseType(word)
-	if err != nil {
-		return err
-	}
-	e := gpt.Entry{Type: typ, Unique: p.fresh(), First: span.Start, Last: span.End() - 1}
-	if err := errors.Join(e.SetName(r.Name), t.Add(number, e)); err != nil {
-		return err
-	}
-	p.Draft.Title = fmt.Sprintf("partition %d on %s", number, n.Name)
-	start, size, _ := model.Bytes(span) // t.Add refused what does not lie on the disk
-	if err := r.decideContent(ctx, p, n, start, size); err != nil {
-		return err
-	}
-	p.facts(fs.Fact{Name: "sectors", Value: fmt.Sprintf("%d to %d: %d × %d bytes = %v (%s)", span.Start, span.End()-1, span.Count, n.Geometry.Logical, size, size.SI())},
-		fs.Fact{Name: "PARTUUID", Value: e.Unique.String()})
-	if err := p.write(ctx, "write the table", whole(n, false), func(dev block.Device) error { return p.putTable(dev, t) }); err != nil {
-		return err
-	}
-	return p.Stage.TellKernel(ctx, n.Name)
-}
-
-// place works out where the partition goes, and says every rounding.
-func (r *PartitionAdd) place(p *Planner, n inventory.Node, model *table.Table) (extent.Span, error) {
-	sector := model.Sector
-	largest, _ := quantity.Count(model.Largest(step(p.Config, n)).Count).Times(sector)
-	size := quantity.Bytes(0)
-	if !r.Size.IsZero() && r.Size.Form != quantity.Max {
-		var err error
-		if size, err = r.Size.Resolve(sector, largest); err != nil {
-			return extent.Span{}, err
-		}
-		if size <= 0 {
-			return extent.Span{}, fmt.Errorf("%s: a partition of no bytes", r.Size)
-		}
-		if r.Size.Bare {
-			p.note("%s is read as binary: %v = %s", r.Size, size, size.SI())
-		}
-		if r.Size.Form == quantity.Percent {
-			p.note("%s of the largest free gap, %v", r.Size, largest)
-		}
-	}
-	span, err := model.Place(size, step(p.Config, n))
-	if err != nil {
-		return extent.Span{}, fmt.Errorf("%s: %w", n.Name, err)
-	}
-	got, _ := quantity.Count(span.Count).Times(sector)
-	if size > 0 && got != size {
-		p.note("%d bytes rounded up to %v (%d bytes), a multiple of the alignment step of %v", size, got, got, step(p.Config, n))
-	}
-	return span, nil
-}
-
-// decideContent looks under the new partition: arrays and file systems start
-// by themselves once the kernel knows it, so that old content must be kept or
-// erased on purpose, and before.
-func (r *PartitionAdd) decideContent(ctx context.Context, p *Planner, n inventory.Node, start, size quantity.Bytes) error {
-	if r.Content != "" && r.Content != "keep" && r.Content != "erase" {
-		return fmt.Errorf("--content=%s: use keep or erase", r.Content)
-	}
-	under, err := p.under(ctx, n, start, size)
-	if err != nil || len(under.Contents) == 0 {
-		return err
-	}
-	var kinds []string
-	for _, c := range under.Contents {
-		kinds = append(kinds, describe(c))
-	}
-	what := strings.Join(kinds, " and ")
-	switch r.Content {
-	case "":
-		return fmt.Errorf("%s: %w: %s; say --content=keep to have it back, or --content=erase", n.Name, ErrContent, what)
-	case "keep":
-		p.note("the partition begins with %s and keeps it", what)
-		return nil
-	}
-	loss, err := p.lossOf(ctx, under)
-	if err != nil {
-		return err
-	}
-	if loss != nil {
-		p.Draft.Losses = append(p.Draft.Losses, *loss)
-	}
-	target := machine.Target{Disk: n.Name, Start: start, Size: size, Content: true}
-	return p.write(ctx, "erase old signatures", target, func(dev block.Device) error { return eraseSignatures(dev, under.Contents) })
-}
-
-// PartitionRemove takes a partition out of the table. Its bytes stay.
-type PartitionRemove struct {
-	Target string `json:"target"`
-}
-
-// Verb of the request.
-func (*PartitionRemove) Verb() string { return "partition remove" }
-
-func (r *PartitionRemove) plan(ctx context.Context, p *Planner) error {
-	v := p.Stage.Before()
-	n, err := Resolve(v, r.Target)
-	if err != nil {
-		return err
-	}
-	if n.Parent == "" {
-		return fmt.Errorf("%s: %w; fundus partition list %s shows its partitions", n.Name, ErrNotPart, n.Name)
-	}
-	disk, _ := v.Node(n.Parent)
-	p.Draft.Title = fmt.Sprintf("remove partition %d of %s", n.Number, disk.Name)
-	if err := p.free(ctx, n); err != nil {
-		return err
-	}
-	t, err := p.editable(ctx, disk)
-	if err != nil {
-		return err
-	}
-	if err := t.Remove(n.Number); err != nil {
-		return err
-	}
-	if err := p.lose(ctx, v, n); err != nil {
-		return err
-	}
-	p.note("its bytes stay where they are until something else is written there")
-	if err := p.write(ctx, "write the table", whole(disk, false), func(dev block.Device) error { return p.putTable(dev, t) }); err != nil {
-		return err
-	}
-	return p.Stage.TellKernel(ctx, disk.Name)
+	return t, nil
 }

@@ -116,7 +116,12 @@ func (p *Printer) diskFacts(i *task.Inspection, add func(name, format string, ar
 	add("cache", "%s", h.WriteCache)
 	add("zones", "%s", h.Zoned)
 	if n.Table != nil {
-		add("table", "%s %s, %d of %d entries used", strings.ToUpper(string(n.Table.Scheme)), n.Table.ID, len(n.Table.Parts), n.Table.Slots)
+		used, logical := n.Table.Used()
+		words := fmt.Sprintf("%s %s, %d of %d entries used", strings.ToUpper(string(n.Table.Scheme)), n.Table.ID, used, n.Table.Slots)
+		if logical > 0 {
+			words += fmt.Sprintf(", and %d logical partitions", logical)
+		}
+		add("table", "%s", words)
 		for _, f := range i.Places {
 			add(f.Name, "%s", f.Value)
 		}

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -308,7 +309,7 @@ func share(list []piece, whole quantity.Bytes, width int) []int {
 
 // bar draws the disk in proportion.
 func (p *Printer) bar(v *inventory.Inventory, d inventory.Node) string {
-	list := pieces(v, d)
+	list := slices.DeleteFunc(pieces(v, d), func(x piece) bool { return x.node != nil && x.node.Holds() == "extended" })
 	width := min(p.Width, widest) - 8 - max(len(list)-1, 0)
 	if len(list) == 0 || width < len(list) {
 		return p.paint(Free, "▕"+strings.Repeat("░", max(width, 1))+"▏")
@@ -349,19 +350,43 @@ func (p *Printer) Partitions(s *task.Survey) error {
 	if wide {
 		heading = append(heading, "PARTUUID")
 	}
-	var rows [][]string
-	for _, part := range d.Table.Parts {
-		_, size, _ := d.Table.Bytes(part.Span)
-		row := []string{fmt.Sprint(part.Number), fmt.Sprint(part.Span.Start), fmt.Sprint(part.Span.End() - 1), fmt.Sprint(part.Span.Count), p.size(size, int64(d.Table.Sector)), visible(part.Name)}
-		if wide {
-			row = append(row, part.UUID)
-		}
-		rows = append(rows, row)
-	}
-	if len(rows) == 0 {
+	p.columns(2, heading, p.partitionRows(d, s.Step(d), wide))
+	if len(d.Table.Parts) == 0 {
 		p.printf("  no partitions; fundus partition add %s makes one\n", visible(d.Name))
-		return nil
 	}
-	p.columns(2, heading, rows)
 	return nil
+}
+
+// partitionRows are partitions and the gaps that take one, in the order of their
+// place. What lies inside an extended partition is drawn in.
+func (p *Printer) partitionRows(d inventory.Node, step quantity.Bytes, wide bool) [][]string {
+	type row struct {
+		start uint64
+		cells []string
+	}
+	var list []row
+	add := func(number string, start, count uint64, name, id string) {
+		size, _ := quantity.Count(count).Times(d.Table.Sector)
+		cells := []string{number, fmt.Sprint(start), fmt.Sprint(start + count - 1), fmt.Sprint(count), p.size(size, int64(d.Table.Sector)), name}
+		if wide {
+			cells = append(cells, id)
+		}
+		list = append(list, row{start, cells})
+	}
+	for _, part := range d.Table.Parts {
+		name := visible(part.Name)
+		if part.Role != "" {
+			name = string(part.Role)
+		}
+		add(fmt.Sprint(part.Number), part.Span.Start, part.Span.Count, name, part.UUID)
+	}
+	for i, room := range d.Table.Rooms(step) {
+		add("\u00b7", room.Start, room.Count, p.paint(Free, fmt.Sprintf("gap %d", i+1)), "")
+	}
+	slices.SortStableFunc(list, func(a, b row) int { return cmp.Compare(a.start, b.start) })
+	var rows [][]string
+	for _, r := range list {
+		rows = append(rows, r.cells)
+	}
+	return rows
 }

@@ -32,7 +32,7 @@ func must(t *testing.T, r *rig, store *deed.Store, requests ...task.Request) *de
 }
 
 func herbarium() []task.Request {
-	return []task.Request{&task.TableNew{Disk: "sdb", Scheme: table.GPT}, &task.PartitionAdd{Disk: "sdb", Size: size("30MiB")}, &task.Format{Target: "sdb1", Kind: "ext4", Label: "herbarium", Reserved: 50}}
+	return []task.Request{&task.TableNew{Disk: "sdb", Scheme: table.GPT}, adding(task.NewPart{Size: size("30MiB")}), &task.Format{Target: "sdb1", Kind: "ext4", Label: "herbarium", Reserved: 50}}
 }
 
 // TestSamePlanSameCode: the code depends on request, seed, clock and machine,
@@ -281,7 +281,7 @@ func TestLosses(t *testing.T) {
 func TestFormatLeavesOneSignature(t *testing.T) {
 	r, store := newRig(t, 512, 512), storeIn(t)
 	must(t, r, store, herbarium()[:1]...)
-	must(t, r, store, &task.PartitionAdd{Disk: "sdb", Size: size("30MiB")})
+	must(t, r, store, adding(task.NewPart{Size: size("30MiB")}))
 	for off, text := range map[int64]string{0: "XFSB\x00\x00\x10\x00\x00\x00\x00\x00\x00\x00\x10\x00", 4086: "SWAPSPACE2", 1024: "\x01\x00\x00\x00", 510: "\x55\xAA"} {
 		if err := block.WriteBytes(r.medium, []byte(text), 1<<20+off); err != nil {
 			t.Fatal(err)

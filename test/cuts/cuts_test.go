@@ -37,28 +37,39 @@ func size(text string) quantity.Size {
 	return s
 }
 
+func adding(parts ...task.NewPart) *task.PartitionAdd {
+	return &task.PartitionAdd{Disk: "sdb", Parts: parts}
+}
+
 func request(r task.Request) func(*deed.Store) task.Request {
 	return func(*deed.Store) task.Request { return r }
 }
 
 func stories() []story {
 	newTable := &task.TableNew{Disk: "sdb", Scheme: table.GPT}
-	add := &task.PartitionAdd{Disk: "sdb", Size: size("30MiB"), Name: "herbarium"}
-	second := &task.PartitionAdd{Disk: "sdb", Size: size("2MiB"), Name: "scans"}
+	add := adding(task.NewPart{Size: size("30MiB"), Name: "herbarium"})
+	second := adding(task.NewPart{Size: size("2MiB"), Name: "scans"})
 	format := func(label string) *task.Format {
 		return &task.Format{Target: "sdb1", Kind: "ext4", Label: label, Reserved: 50}
 	}
 	bare := &task.Format{Target: "sdb", Kind: "ext4", Label: "bare", Reserved: 50}
 	label := &task.Label{Target: "sdb1", Label: "mosses"}
+	newMBR := &task.TableNew{Disk: "sdb", Scheme: table.MBR}
+	unnamed := adding(task.NewPart{Size: size("3MiB")})
+	extended := adding(task.NewPart{Size: size("24MiB"), Type: "extended"})
+	edit := func(target string) *task.PartitionEdit {
+		name := "seeds"
+		return &task.PartitionEdit{Target: target, Name: &name, Type: "home"}
+	}
 	undo := func(*deed.Store) task.Request { return &task.Undo{} }
 	return []story{
 		{"table new on a blank disk", 512, 0, nil, request(newTable), false, 12},
 		{"table new over a table", 512, 0, []task.Request{newTable, add}, request(newTable), false, 12},
 		{"table new over a bare file system", 512, 0, []task.Request{bare}, request(newTable), false, 12},
 		{"partition add", 512, 0, []task.Request{newTable, add}, request(second), false, 12},
-		{"partition add over old content", 512, 0, []task.Request{newTable, add, format("old"), &task.PartitionRemove{Target: "sdb1"}},
-			request(&task.PartitionAdd{Disk: "sdb", Size: size("30MiB"), Content: "erase"}), false, 12},
-		{"partition remove", 512, 0, []task.Request{newTable, add, second}, request(&task.PartitionRemove{Target: "sdb1"}), false, 12},
+		{"partition add over old content", 512, 0, []task.Request{newTable, add, format("old"), &task.PartitionRemove{Targets: []string{"sdb1"}}},
+			request(&task.PartitionAdd{Disk: "sdb", Parts: []task.NewPart{{Size: size("30MiB")}}, Content: "erase"}), false, 12},
+		{"partition remove", 512, 0, []task.Request{newTable, add, second}, request(&task.PartitionRemove{Targets: []string{"sdb1"}}), false, 12},
 		{"format an empty partition", 512, 0, []task.Request{newTable, add}, request(format("herbarium")), false, 12},
 		{"format over a file system", 512, 0, []task.Request{newTable, add, format("old")}, request(format("herbarium")), false, 20},
 		{"format on 4096-byte physical sectors", 4096, 0, []task.Request{newTable, add, format("old")}, request(format("herbarium")), false, 12},
@@ -70,6 +81,20 @@ func stories() []story {
 		{"undo of a label", 512, 0, []task.Request{newTable, add, format("herbarium"), label}, undo, true, 6},
 		{"undo of partition add", 512, 0, []task.Request{newTable, add, second}, undo, true, 8},
 		{"undo of table new", 512, 0, []task.Request{newTable}, undo, true, 8},
+		{"partition edit", 512, 0, []task.Request{newTable, add, second}, request(edit("sdb1")), false, 3},
+		{"resize", 512, 0, []task.Request{newTable, second}, request(&task.Resize{Target: "sdb1", Size: size("8MiB")}), false, 3},
+		{"several partitions at once", 512, 0, []task.Request{newTable}, request(adding(task.NewPart{Size: size("2MiB")}, task.NewPart{Size: size("3MiB")})), false, 3},
+		{"new MBR on a blank disk", 512, 0, nil, request(newMBR), false, 3},
+		{"new MBR over a GPT", 512, 0, []task.Request{newTable, add}, request(newMBR), false, 3},
+		{"new GPT over an MBR", 512, 0, []task.Request{newMBR, unnamed}, request(newTable), false, 3},
+		{"partition add on an MBR", 512, 0, []task.Request{newMBR, unnamed}, request(unnamed), false, 3},
+		{"an extended partition", 512, 0, []task.Request{newMBR, unnamed}, request(extended), false, 3},
+		{"the first logical partition", 512, 0, []task.Request{newMBR, extended}, request(unnamed), false, 3},
+		{"another logical partition", 512, 0, []task.Request{newMBR, extended, unnamed}, request(unnamed), false, 3},
+		{"the first of three logical partitions goes", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, unnamed}, request(&task.PartitionRemove{Targets: []string{"sdb5"}}), false, 3},
+		{"one between logical partitions goes", 4096, 4096, []task.Request{newMBR, extended, unnamed, unnamed, unnamed}, request(&task.PartitionRemove{Targets: []string{"sdb6"}}), false, 3},
+		{"resize of a logical partition", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed}, request(&task.Resize{Target: "sdb6", Size: size("4MiB")}), false, 3},
+		{"undo of a logical partition that went", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, &task.PartitionRemove{Targets: []string{"sdb5"}}}, undo, true, 3},
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -30,8 +31,11 @@ type rig struct {
 	fault  block.Fault
 	faulty *block.Faulty
 	root   string
-	known  map[int]bool // partitions in the kernel
+	known  []inventory.KernelPart
 }
+
+// Watch has nothing to report: nobody plugs anything in.
+func (*rig) Watch(context.Context, func(machine.Event)) error { return nil }
 
 var _ machine.Machine = (*rig)(nil)
 
@@ -56,7 +60,7 @@ func memoryDir(t testing.TB) string {
 
 func newRig(t testing.TB, physical, logical int64) *rig {
 	t.Helper()
-	r := &rig{medium: block.NewMemory(diskSize, block.Geometry{Logical: logical, Physical: physical}), fault: block.NoFault, root: memoryDir(t), known: map[int]bool{}}
+	r := &rig{medium: block.NewMemory(diskSize, block.Geometry{Logical: logical, Physical: physical}), fault: block.NoFault, root: memoryDir(t)}
 	if err := os.MkdirAll(filepath.Join(r.root, "etc"), 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -65,11 +69,7 @@ func newRig(t testing.TB, physical, logical int64) *rig {
 
 // clone has the same bytes, and the power back.
 func (r *rig) clone() *rig {
-	c := &rig{medium: block.NewOverlay(r.medium, block.Spill{}), fault: block.NoFault, root: r.root, known: map[int]bool{}}
-	for k, v := range r.known {
-		c.known[k] = v
-	}
-	return c
+	return &rig{medium: block.NewOverlay(r.medium, block.Spill{}), fault: block.NoFault, root: r.root, known: slices.Clone(r.known)}
 }
 
 func (r *rig) Settle(context.Context, []string) error           { return nil }
@@ -79,7 +79,7 @@ func (r *rig) Root() string     { return r.root }
 func (r *rig) StateDir() string { return filepath.Join(r.root, "state") }
 
 func (r *rig) node() inventory.Node {
-	return inventory.Node{Name: "sdb", Path: "/dev/sdb", Form: inventory.Disk, Size: diskSize, Geometry: r.medium.Geometry(), InKernel: true,
+	return inventory.Node{Name: "sdb", Path: "/dev/sdb", Form: inventory.Disk, Size: diskSize, Geometry: r.medium.Geometry(), InKernel: true, Kernel: r.known,
 		Hardware: inventory.Hardware{Model: "Larkspur S300", Serial: "LS-20417"},
 		Identity: inventory.Identity{Disk: "sata Larkspur S300 LS-20417", Size: diskSize, Sector: quantity.Bytes(r.medium.Geometry().Logical)}}
 }
@@ -87,11 +87,6 @@ func (r *rig) node() inventory.Node {
 func (r *rig) Inventory(context.Context) (*inventory.Inventory, error) {
 	v := &inventory.Inventory{Machine: inventory.Machine{Kind: "bench", Name: "rig", BootID: "one"}, Files: map[string]inventory.File{}, Dirs: map[string]bool{}}
 	v.Nodes = scan.Disk(r.node(), r.medium)
-	for i := range v.Nodes {
-		if n := &v.Nodes[i]; n.Number > 0 {
-			n.InKernel = r.known[n.Number]
-		}
-	}
 	return v, nil
 }
 
@@ -115,18 +110,22 @@ func (r *rig) Claim(context.Context, []machine.Target) (*machine.Claim, error) {
 }
 
 func (r *rig) Do(_ context.Context, a machine.Action) error {
-	r.known[a.Number] = a.Verb == machine.AddPartition
+	r.known = slices.DeleteFunc(slices.Clone(r.known), func(k inventory.KernelPart) bool { return k.Number == a.Number })
+	if a.Verb != machine.RemovePartition {
+		r.known = append(r.known, inventory.KernelPart{Number: a.Number, Start: a.Start, Size: a.Size})
+	}
 	return nil
 }
 
 func (r *rig) Holds(_ context.Context, a machine.Action) (bool, error) {
-	return r.known[a.Number] == (a.Verb == machine.AddPartition), nil
+	has := slices.Contains(r.known, inventory.KernelPart{Number: a.Number, Start: a.Start, Size: a.Size})
+	return has == (a.Verb != machine.RemovePartition), nil
 }
 
 // commit carries a request out; the store is a new one in the directory.
 func (r *rig) commit(store *deed.Store, request task.Request) (*deed.Deed, error) {
 	s := task.Setting{Machine: r, Store: store, Clock: clock}
-	s.Seed[0] = 9
+	s.Seed[0], s.Seed[1] = 9, byte(len(r.known)) // the same each time, and another for the next partition
 	plan, err := task.Plan(context.Background(), s, request)
 	if err != nil {
 		return nil, err
@@ -187,7 +186,7 @@ func seen(r *rig) sight {
 			line += " " + string(n.Table.Scheme) + " " + n.Table.ID
 		}
 		if n.Number > 0 {
-			line += fmt.Sprintf(" %v %s", n.Entry.Span, n.Entry.UUID)
+			line += fmt.Sprintf(" %v %s %s %s", n.Entry.Span, n.Entry.UUID, n.Entry.Type, n.Entry.Name)
 		}
 		bare, fenced, others := line, false, ""
 		for _, c := range n.Contents {

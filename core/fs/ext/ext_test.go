@@ -287,7 +287,8 @@ func TestDueAndStripe(t *testing.T) {
 		edit(t, dev, sbMountCount, c.count)
 		edit(t, dev, sbMaxMounts, c.most, c.high)
 		edit(t, dev, sbStripe, 96)
-		if got, err := Probe(dev); err != nil || (got.Due != "") != c.due || got.Stripe != 96*got.BlockSize {
+		edit(t, dev, sbCheckEvery, 60)
+		if got, err := Probe(dev); err != nil || (got.Due != "") != c.due || got.Stripe != 96*got.BlockSize || !got.CheckBy.Equal(options("").Time.Add(time.Minute)) {
 			t.Errorf("%+v: due %q, stripe %v, %v", c, got.Due, got.Stripe, err)
 		}
 	}

@@ -25,6 +25,7 @@ const (
 	sbState          = 0x3A // u16
 	sbErrors         = 0x3C // u16
 	sbLastCheck      = 0x40 // u32
+	sbCheckEvery     = 0x44 // u32, seconds; 0: no limit
 	sbRevision       = 0x4C // u32
 	sbFirstInode     = 0x54 // u32
 	sbInodeSize      = 0x58 // u16

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -47,6 +48,9 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	}
 	if most := s.maxMounts(); most > 0 && int(s.MountCount) >= most {
 		c.Due = fmt.Sprintf("mounted %d times since its last check, %d are allowed", s.MountCount, most)
+	}
+	if s.CheckEvery > 0 {
+		c.CheckBy = s.Checked.Add(time.Duration(s.CheckEvery) * time.Second)
 	}
 	c.Stripe = s.stripe()
 	c.Facts = s.facts()

@@ -33,6 +33,8 @@ type Superblock struct {
 	LastMounted            string
 	MountCount             uint16
 	Written, Mounted, Made time.Time
+	Checked                time.Time
+	CheckEvery             uint32 // seconds from one check to the next, 0: none is asked for
 	State                  uint16
 	ErrorCount             uint32
 	raw                    []byte
@@ -85,6 +87,7 @@ func decodeSuper(raw []byte, off int64) (*Superblock, error) {
 		s.InodeSize = quantity.Bytes(r.U16("inode size", sbInodeSize))
 	}
 	copy(s.UUID[:], r.Raw("UUID", sbUUID, 16))
+	s.Checked, s.CheckEvery = s.when(sbLastCheck, sbLastCheckHi), r.U32("check interval", sbCheckEvery)
 	s.Written, s.Mounted, s.Made = s.when(sbWriteTime, sbWriteTimeHi), s.when(sbMountTime, sbMountTimeHi), s.when(sbMakeTime, sbMakeTimeHi)
 	s.checkRanges(r)
 	if s.hasChecksum() {

@@ -1,7 +1,11 @@
 package gpt
 
 import (
+	"fmt"
+	"strings"
+
 	"fundus/core/finding"
+	"fundus/core/quantity"
 )
 
 // Check returns everything that is wrong with the table on the named disk.
@@ -10,6 +14,9 @@ func Check(disk string, s *State) []finding.Finding {
 	repair := "fundus table repair " + disk
 	if s.Primary == nil && s.Backup != nil {
 		out = append(out, finding.New(finding.TablePrimary, disk, "primary copy: %v; the backup copy is good", s.PrimaryErr).WithMend("%s", repair))
+	}
+	if s.Cut != nil && s.Backup == nil {
+		return append(out, s.cut(disk))
 	}
 	if s.Primary == nil && s.Backup == nil {
 		out = append(out, finding.New(finding.TablePrimary, disk, "no good copy: primary: %v; backup: %v", s.PrimaryErr, s.BackupErr).
@@ -22,15 +29,39 @@ func Check(disk string, s *State) []finding.Finding {
 	if s.Protective != Pure && s.Protective != HybridMBR {
 		out = append(out, finding.New(finding.TableProtective, disk, "sector 0 holds no protective record").WithMend("%s", repair))
 	}
+	if s.Protective == HybridMBR {
+		out = append(out, finding.New(finding.TableHybrid, disk, "sector 0 has partitions beside the protective record, which Linux does not look at").
+			WithRemedy("where another system starts from them they are needed; else the disk is better without: fundus table new writes a pure record"))
+	}
 	if s.Primary != nil && s.Backup != nil {
 		if !same(s.Primary, s.Backup) {
 			out = append(out, finding.New(finding.TableDiffer, disk, "the two copies of the table differ; Linux follows the primary one").WithMend("%s", repair))
 		}
 		if last := s.Sectors - 1; s.Backup.MyLBA != last {
-			out = append(out, finding.New(finding.TableBackupAt, disk, "the backup copy lies at sector %d, the disk ends at sector %d", s.Backup.MyLBA, last).WithMend("%s", repair))
+			out = append(out, finding.New(finding.TableBackupAt, disk, "the backup copy lies at sector %d, the disk ends at sector %d: it has become larger by %v", s.Backup.MyLBA, last, quantity.Bytes(last-s.Backup.MyLBA)*quantity.Bytes(s.sector)).WithMend("%s", repair))
 		}
 	}
 	return append(out, checkSpans(disk, s.Good())...)
+}
+
+// cut is the finding of a disk that has become smaller than its table.
+func (s *State) cut(disk string) finding.Finding {
+	need := s.Cut.Alternate + 1
+	f := finding.New(finding.TableShrunk, disk, "the table is for %d sectors, the disk has %d: Linux sees no partition", need, s.Sectors)
+	lost := s.Cut.Past(s.Sectors - s.Cut.arraySectors(s.sector) - 2)
+	if len(lost) == 0 {
+		return f.WithMend("fundus table repair %s", disk)
+	}
+	f.Text += fmt.Sprintf("; partitions that reach past its end: %s", numbers(lost))
+	return f.WithRemedy("give the disk its former size again, %d sectors; what is behind its end now is not on it", need)
+}
+
+func numbers(list []int) string {
+	words := make([]string, len(list))
+	for i, n := range list {
+		words[i] = fmt.Sprint(n)
+	}
+	return strings.Join(words, ", ")
 }
 
 func checkSpans(disk string, t *Table) []finding.Finding {

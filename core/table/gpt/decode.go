@@ -3,6 +3,7 @@ package gpt
 import (
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"hash/crc32"
 
 	"fundus/core/block"
@@ -12,6 +13,9 @@ import (
 // ErrNone says that there is no trace of a GPT.
 var ErrNone = errors.New("no GPT")
 
+// ErrCut is a table that was made for a larger disk.
+var ErrCut = fmt.Errorf("%w: the disk has become smaller than its table", field.ErrRange)
+
 // State is all that a disk holds of a GPT: both copies, each with the error
 // that keeps it from being believed.
 type State struct {
@@ -19,7 +23,9 @@ type State struct {
 	Protective            Protective
 	Primary, Backup       *Table // nil where the error is set
 	PrimaryErr, BackupErr error
+	Cut                   *Table // the primary copy, where the disk has become smaller than it
 	Sectors               uint64 // of the device
+	sector                int64  // bytes
 }
 
 // Protective says what sector 0 holds.
@@ -61,8 +67,13 @@ func Read(dev block.Device) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &State{MBR: mbr, Protective: protectiveForm(mbr), Sectors: uint64(dev.Size() / sector)}
+	s := &State{MBR: mbr, Protective: protectiveForm(mbr), Sectors: uint64(dev.Size() / sector), sector: sector}
 	s.Primary, s.PrimaryErr = Decode(dev, headerLBA)
+	if errors.Is(s.PrimaryErr, ErrCut) {
+		if s.Cut, err = decode(dev, headerLBA, true); err != nil {
+			s.Cut = nil
+		}
+	}
 	last := s.Sectors - 1
 	s.Backup, s.BackupErr = Decode(dev, last)
 	if s.Backup == nil && s.Primary != nil && s.Primary.Alternate < last {
@@ -102,7 +113,10 @@ func protectiveForm(mbr []byte) Protective {
 }
 
 // Decode reads the header at the LBA and the entry array that it points to.
-func Decode(dev block.Device, lba uint64) (*Table, error) {
+func Decode(dev block.Device, lba uint64) (*Table, error) { return decode(dev, lba, false) }
+
+// decode also reads, where it is told so, a copy that was made for a larger disk.
+func decode(dev block.Device, lba uint64, larger bool) (*Table, error) {
 	sector := dev.Geometry().Logical
 	sectors := uint64(dev.Size() / sector)
 	if lba >= sectors {
@@ -112,7 +126,7 @@ func Decode(dev block.Device, lba uint64) (*Table, error) {
 	if err != nil {
 		return nil, err
 	}
-	t, arrayCRC, err := decodeHeader(raw, int64(lba)*sector, lba, sectors)
+	t, arrayCRC, err := decodeHeader(raw, int64(lba)*sector, lba, sectors, larger)
 	if err != nil {
 		return nil, err
 	}
@@ -142,7 +156,7 @@ func Decode(dev block.Device, lba uint64) (*Table, error) {
 
 func within(start, count, limit uint64) bool { return count <= limit && start <= limit-count }
 
-func decodeHeader(raw []byte, base int64, lba, sectors uint64) (*Table, uint32, error) {
+func decodeHeader(raw []byte, base int64, lba, sectors uint64, larger bool) (*Table, uint32, error) {
 	r := field.New("GPT header", base, raw, binary.LittleEndian)
 	if got := string(r.Raw("signature", headerSignature, 8)); got != signature {
 		r.Fail("signature", headerSignature, nil, "", field.ErrMagic)
@@ -169,8 +183,11 @@ func decodeHeader(raw []byte, base int64, lba, sectors uint64) (*Table, uint32, 
 	if t.MyLBA != lba {
 		r.Fail("own LBA", headerMyLBA, t.MyLBA, "", field.ErrRange)
 	}
-	if t.FirstUsable > t.LastUsable || t.LastUsable >= sectors {
-		r.Fail("last usable LBA", headerLastUsable, t.LastUsable, "the disk ends before it", field.ErrRange)
+	if t.FirstUsable > t.LastUsable {
+		r.Fail("last usable LBA", headerLastUsable, t.LastUsable, "it lies before the first one", field.ErrRange)
+	}
+	if t.LastUsable >= sectors && !larger {
+		r.Fail("last usable LBA", headerLastUsable, t.LastUsable, "the disk ends before it", ErrCut)
 	}
 	if s := t.EntrySize; s < entryEnd || s&(s-1) != 0 || s > 1<<16 {
 		r.Fail("entry size", headerEntrySize, s, "a power of two from 128", field.ErrRange)

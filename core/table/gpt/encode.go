@@ -90,6 +90,7 @@ type writer struct {
 	sector int64
 	t      *Table
 	last   uint64
+	anew   bool // it is another table than the one before
 	err    error
 }
 
@@ -106,6 +107,7 @@ func Write(dev block.Device, old *State, t *Table) (Order, error) {
 	if old != nil {
 		believed = old.Believed()
 	}
+	w.anew = believed == nil || believed.DiskGUID != t.DiskGUID
 	switch {
 	case believed == nil:
 		w.backup()
@@ -195,7 +197,7 @@ func (w *writer) sectorZero() {
 		return
 	}
 	switch form := protectiveForm(now); {
-	case form == HybridMBR: // somebody's records, and Linux believes the GPT all the same
+	case form == HybridMBR && !w.anew: // somebody's records, and Linux believes the GPT all the same
 		return
 	case form == Pure && covers(now, w.last):
 		return
@@ -252,4 +254,31 @@ func (w *writer) sync() {
 	if w.err == nil {
 		w.err = w.dev.Sync()
 	}
+}
+
+// Erase zeroes both headers of a GPT that is no longer believed, so that nobody
+// takes its backup for a table that was lost. Sector 0 is another table's.
+func Erase(dev block.Device) error {
+	state, err := Read(dev)
+	if errors.Is(err, ErrNone) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	sector := dev.Geometry().Logical
+	places := []uint64{headerLBA, state.Sectors - 1}
+	if state.Primary != nil && state.Primary.Alternate < state.Sectors {
+		places = append(places, state.Primary.Alternate)
+	}
+	for _, lba := range places {
+		b, err := block.ReadSized(dev, int64(lba)*sector, sector, 1<<16)
+		if err == nil && string(b[:len(signature)]) == signature {
+			err = dev.WriteZeroes(int64(lba)*sector, sector)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return dev.Sync()
 }

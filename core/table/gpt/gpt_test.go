@@ -15,6 +15,7 @@ import (
 	"fundus/core/extent"
 	"fundus/core/finding"
 	"fundus/core/quantity"
+	model "fundus/core/table"
 )
 
 const mib = 1 << 20
@@ -282,7 +283,7 @@ func TestRefusals(t *testing.T) {
 	if err := table.Add(2, taken); !errors.Is(err, extent.ErrOverlap) {
 		t.Errorf("overlapping = %v", err)
 	}
-	if err := table.Add(1, Entry{Type: guidOf(1), First: 10000, Last: 10001}); !errors.Is(err, ErrTaken) {
+	if err := table.Add(1, Entry{Type: guidOf(1), First: 10000, Last: 10001}); !errors.Is(err, model.ErrTaken) {
 		t.Errorf("taken = %v", err)
 	}
 	if err := table.Add(3, Entry{Type: guidOf(1), First: 16000, Last: 1 << 40}); !errors.Is(err, field.ErrRange) {

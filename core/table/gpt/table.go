@@ -43,7 +43,6 @@ type Entry struct {
 var (
 	ErrTooSmall = errors.New("too small for a partition table")
 	ErrName     = errors.New("the name is too long")
-	ErrTaken    = errors.New("the number is taken")
 )
 
 // ChecksumError is a CRC that does not match; it is a field.ErrChecksum.
@@ -95,7 +94,18 @@ func (e *Entry) SetName(name string) error {
 // New is an empty table for a disk of the given size and sector, with 128
 // entries. It fails with ErrTooSmall where no aligned partition would fit.
 func New(size, sector, step quantity.Bytes, disk uuid.UUID) (*Table, error) {
-	array := uint64((DefaultEntries*defaultSize + sector - 1) / sector)
+	return NewSized(size, sector, step, disk, DefaultEntries)
+}
+
+// NewSized is New with so many entries; 0 are 128, of which there are never fewer.
+func NewSized(size, sector, step quantity.Bytes, disk uuid.UUID, entries int) (*Table, error) {
+	if entries == 0 {
+		entries = DefaultEntries
+	}
+	if entries < DefaultEntries || entries > maxArray/defaultSize {
+		return nil, fmt.Errorf("%d entries: %w: from %d to %d", entries, table.ErrValue, DefaultEntries, maxArray/defaultSize)
+	}
+	array := (uint64(entries)*defaultSize + uint64(sector) - 1) / uint64(sector)
 	smallest := 2*step + quantity.Bytes(array+1)*sector
 	if size < smallest {
 		return nil, fmt.Errorf("%w: %d bytes, it takes at least %d (%v)", ErrTooSmall, size, smallest, smallest)
@@ -103,8 +113,8 @@ func New(size, sector, step quantity.Bytes, disk uuid.UUID) (*Table, error) {
 	last := uint64(size/sector) - 1
 	t := &Table{
 		Revision: revision1, MyLBA: headerLBA, Alternate: last, FirstUsable: 2 + array, LastUsable: last - array - 1,
-		DiskGUID: disk, ArrayLBA: 2, EntrySize: defaultSize, Entries: make([]Entry, DefaultEntries),
-		headerSize: headerEnd, slots: DefaultEntries, tail: make([]byte, sector-headerEnd),
+		DiskGUID: disk, ArrayLBA: 2, EntrySize: defaultSize, Entries: make([]Entry, entries),
+		headerSize: headerEnd, slots: uint32(entries), tail: make([]byte, sector-headerEnd),
 	}
 	return t, nil
 }
@@ -122,7 +132,7 @@ func (t *Table) Add(number int, e Entry) error {
 		return fmt.Errorf("partition %d: %w: the table has %d entries", number, table.ErrNoEntry, len(t.Entries))
 	}
 	if t.Entries[number-1].Used() {
-		return fmt.Errorf("partition %d: %w", number, ErrTaken)
+		return fmt.Errorf("partition %d: %w", number, table.ErrTaken)
 	}
 	usable := t.Usable()
 	if !usable.Contains(e.Span()) || e.Span().Count == 0 {

@@ -37,16 +37,11 @@ var _ machine.Machine = (*Bench)(nil)
 
 // kernel is what the simulated kernel knows.
 type kernel struct {
-	BootID     string                 `json:"boot_id"`
-	Off        bool                   `json:"off,omitempty"` // the power was lost
-	Uses       []inventory.Use        `json:"uses"`
-	Partitions map[string][]partition `json:"partitions"`
-}
-
-type partition struct {
-	Number int            `json:"number"`
-	Start  quantity.Bytes `json:"start_bytes"`
-	Size   quantity.Bytes `json:"size_bytes"`
+	BootID     string                            `json:"boot_id"`
+	Off        bool                              `json:"off,omitempty"` // the power was lost
+	Uses       []inventory.Use                   `json:"uses"`
+	Partitions map[string][]inventory.KernelPart `json:"partitions"`
+	Sizes      map[string]quantity.Bytes         `json:"sizes_bytes,omitempty"` // of disks that have grown without the kernel's knowledge
 }
 
 // Errors of benches.
@@ -94,7 +89,7 @@ func (b *Bench) kernel() (*kernel, error) {
 		return nil, fmt.Errorf("%s: %w; switch the bench on anew with fundus bench boot", b.kernelPath(), err)
 	}
 	if k.Partitions == nil {
-		k.Partitions = map[string][]partition{}
+		k.Partitions = map[string][]inventory.KernelPart{}
 	}
 	return &k, nil
 }
@@ -143,11 +138,11 @@ func (b *Bench) Open(_ context.Context, name string) (block.Device, error) {
 		return nil, err
 	}
 	if d.Fault == nil || d.Fault.ReadErrorAt == nil {
-		return dev, nil
+		return b.known(name, dev)
 	}
 	fault := block.NoFault
 	fault.ReadErrorAt = *d.Fault.ReadErrorAt
-	return block.NewFaulty(dev, fault), nil
+	return b.known(name, block.NewFaulty(dev, fault))
 }
 
 // List names the files of a directory below the bench's root.
@@ -179,7 +174,7 @@ func (b *Bench) Inventory(ctx context.Context) (*inventory.Inventory, error) {
 
 func (b *Bench) inventory(ctx context.Context, k *kernel) (*inventory.Inventory, error) {
 	v := &inventory.Inventory{
-		Machine: inventory.Machine{Kind: "bench", Name: b.config.Host, BootID: k.BootID}, Uses: slices.Clone(k.Uses),
+		Machine: inventory.Machine{Kind: "bench", Name: b.config.Host, BootID: k.BootID, Now: b.now()}, Uses: slices.Clone(k.Uses),
 		Files: map[string]inventory.File{}, Dirs: map[string]bool{"/": true},
 	}
 	all, err := machine.Each(ctx, len(b.config.Disks), func(i int) []inventory.Node { return b.scan(ctx, &b.config.Disks[i], k) })
@@ -199,6 +194,9 @@ func (b *Bench) inventory(ctx context.Context, k *kernel) (*inventory.Inventory,
 
 func (b *Bench) scan(ctx context.Context, d *Disk, k *kernel) []inventory.Node {
 	n := d.node()
+	if size, less := k.Sizes[d.Name]; less {
+		n.Size, n.Identity.Size = size, size
+	}
 	if err := d.silent(); err != nil {
 		n.Problem, n.Silent = err.Error(), true
 		return append([]inventory.Node{n}, unread(n, k.Partitions[d.Name])...)
@@ -213,11 +211,8 @@ func (b *Bench) scan(ctx context.Context, d *Disk, k *kernel) []inventory.Node {
 		n.Problem = fmt.Sprintf("the image has %d bytes, bench.yaml says %d", got, n.Size)
 		return []inventory.Node{n}
 	}
+	n.Kernel = k.Partitions[d.Name]
 	nodes := scan.Disk(n, dev)
-	for i := range nodes[1:] {
-		p := &nodes[i+1]
-		p.InKernel = slices.Contains(k.Partitions[d.Name], partition{p.Number, p.Start, p.Size})
-	}
 	return nodes
 }
 
@@ -230,7 +225,7 @@ func (d *Disk) silent() error {
 }
 
 // unread are the partitions that the kernel knows of a disk that is not read.
-func unread(disk inventory.Node, known []partition) (out []inventory.Node) {
+func unread(disk inventory.Node, known []inventory.KernelPart) (out []inventory.Node) {
 	for _, p := range known {
 		n := disk
 		n.Form, n.Parent, n.Number, n.Start, n.Size = inventory.Partition, disk.Name, p.Number, p.Start, p.Size
@@ -258,10 +253,13 @@ func (b *Bench) claim(name string) (block.Device, error) {
 		return nil, fmt.Errorf("%s: %w", name, err)
 	}
 	dev, err := image.Claim(b.imagePath(d), d.Sectors)
-	if err != nil || d.Fault == nil {
-		return dev, err
+	if err != nil {
+		return nil, err
 	}
-	return &powered{block.NewFaulty(dev, d.Fault.device()), b}, nil
+	if d.Fault == nil {
+		return b.known(name, dev)
+	}
+	return b.known(name, &powered{block.NewFaulty(dev, d.Fault.device()), b})
 }
 
 // powered is a faulty disk whose power cut switches the whole bench off.
@@ -313,9 +311,11 @@ func (b *Bench) Holds(_ context.Context, a machine.Action) (bool, error) {
 	}
 	used := slices.ContainsFunc(k.Uses, at)
 	if a.Verb == machine.ResizePartition {
-		return slices.ContainsFunc(k.Partitions[a.Disk], func(p partition) bool { return p.Number == a.Number && p.Size == a.Size }), nil
+		return slices.ContainsFunc(k.Partitions[a.Disk], func(p inventory.KernelPart) bool { return p.Number == a.Number && p.Size == a.Size }), nil
 	}
-	known := slices.ContainsFunc(k.Partitions[a.Disk], func(p partition) bool { return p == partition{a.Number, a.Start, a.Size} })
+	known := slices.ContainsFunc(k.Partitions[a.Disk], func(p inventory.KernelPart) bool {
+		return p == inventory.KernelPart{Number: a.Number, Start: a.Start, Size: a.Size}
+	})
 	switch a.Verb {
 	case machine.Mount, machine.SwapOn:
 		return used, nil
@@ -348,9 +348,11 @@ func (b *Bench) Do(ctx context.Context, a machine.Action) error {
 	}
 	switch a.Verb {
 	case machine.AddPartition:
-		k.Partitions[a.Disk] = append(k.Partitions[a.Disk], partition{a.Number, a.Start, a.Size})
+		k.Partitions[a.Disk] = append(k.Partitions[a.Disk], inventory.KernelPart{Number: a.Number, Start: a.Start, Size: a.Size})
 	case machine.RemovePartition:
-		k.Partitions[a.Disk] = slices.DeleteFunc(k.Partitions[a.Disk], func(p partition) bool { return p.Number == a.Number })
+		k.Partitions[a.Disk] = slices.DeleteFunc(k.Partitions[a.Disk], func(p inventory.KernelPart) bool { return p.Number == a.Number })
+	case machine.ReadSize:
+		delete(k.Sizes, a.Disk)
 	case machine.ReadTable:
 		k.Partitions[a.Disk] = readTable(v, a.Disk)
 	case machine.ResizePartition:
@@ -374,7 +376,7 @@ func (b *Bench) Do(ctx context.Context, a machine.Action) error {
 	return b.store(k)
 }
 
-func resized(list []partition, a machine.Action) []partition {
+func resized(list []inventory.KernelPart, a machine.Action) []inventory.KernelPart {
 	out := slices.Clone(list)
 	for i := range out {
 		if out[i].Number == a.Number {
@@ -384,10 +386,10 @@ func resized(list []partition, a machine.Action) []partition {
 	return out
 }
 
-func readTable(v *inventory.Inventory, disk string) []partition {
-	var out []partition
+func readTable(v *inventory.Inventory, disk string) []inventory.KernelPart {
+	var out []inventory.KernelPart
 	for _, n := range v.Parts(disk) {
-		out = append(out, partition{n.Number, n.Start, n.Size})
+		out = append(out, n.InKernelAs())
 	}
 	return out
 }

@@ -173,7 +173,7 @@ func (b *Bench) Boot(ctx context.Context) (boot.Report, error) {
 			return boot.Report{}, err
 		}
 	}
-	fresh := &kernel{BootID: newBootID(), Partitions: map[string][]partition{}}
+	fresh := &kernel{BootID: newBootID(), Partitions: map[string][]inventory.KernelPart{}}
 	for i := range b.config.Disks {
 		if f := b.config.Disks[i].Fault; f != nil && f.CutAtWrite > 0 && k.Off {
 			f.CutAtWrite = 0

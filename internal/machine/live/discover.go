@@ -119,7 +119,9 @@ func (m *Machine) listed(name string) (listed, error) {
 	parts, err := filepath.Glob(filepath.Join(dir, name+"*"))
 	for _, p := range parts {
 		if num := number(p, "partition"); num > 0 {
-			d.parts = append(d.parts, kernelPart{filepath.Base(p), int(num), number(p, "start") * sysfsSector, number(p, "size") * sysfsSector, attribute(p, "dev")})
+			k := kernelPart{filepath.Base(p), int(num), number(p, "start") * sysfsSector, number(p, "size") * sysfsSector, attribute(p, "dev")}
+			d.parts = append(d.parts, k)
+			d.node.Kernel = append(d.node.Kernel, inventory.KernelPart{Number: k.number, Start: quantity.Bytes(k.start), Size: quantity.Bytes(k.size)})
 		}
 	}
 	return d, err
@@ -139,11 +141,8 @@ func (m *Machine) scan(d listed) []inventory.Node {
 	defer dev.Close()
 	nodes := scan.Disk(d.node, dev)
 	for _, p := range d.parts {
-		i := slices.IndexFunc(nodes, func(n inventory.Node) bool {
-			return n.Number == p.number && int64(n.Start) == p.start && int64(n.Size) == p.size
-		})
-		if i >= 0 {
-			nodes[i].InKernel, nodes[i].Links = true, m.links(p.dev, "")
+		if i := slices.IndexFunc(nodes, func(n inventory.Node) bool { return n.Number == p.number && n.InKernel }); i >= 0 {
+			nodes[i].Links = m.links(p.dev, "")
 		}
 	}
 	return nodes
@@ -165,6 +164,7 @@ func (d listed) unread(err error) []inventory.Node {
 		n.Name, n.Form, n.Parent, n.Number = p.name, inventory.Partition, d.node.Name, p.number
 		n.Path = filepath.Join(filepath.Dir(d.node.Path), p.name)
 		n.Start, n.Size = quantity.Bytes(p.start), quantity.Bytes(p.size)
+		n.Kernel = nil
 		nodes = append(nodes, n)
 	}
 	return nodes

@@ -1,0 +1,216 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"fundus/core/quantity"
+	"fundus/internal/task"
+)
+
+func newPartition(e *Env) *cobra.Command {
+	return group("partition", "List, add, edit and remove partitions", "  fundus partition list sdb\n  fundus partition add sdb --size 20GiB",
+		newPartitionList(e), newPartitionAdd(e), newPartitionEdit(e), newPartitionRemove(e))
+}
+
+func newPartitionList(e *Env) *cobra.Command {
+	return &cobra.Command{
+		Use: "list DISK", Short: "See the partitions and gaps of a disk with their sectors",
+		Long: `See the partitions of a disk with their first and last sectors, names and
+identifiers, and between them the gaps that take a partition, numbered as
+fundus partition add --in wants them.`,
+		Example:           "  fundus partition list sdb\n  fundus partition list card.img --sizes=bytes",
+		Args:              words(1, 1, "one disk"),
+		ValidArgsFunction: e.completeDevices,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			s, err := e.survey(cmd.Context(), args, task.SurveyFilter{})
+			if err != nil {
+				return err
+			}
+			if d := s.Disks[0]; d.Table == nil && d.Problem != "" {
+				return fmt.Errorf("%s: %s", d.Name, d.Problem)
+			}
+			return e.printer().Partitions(s)
+		},
+	}
+}
+
+// addWords are the options of partition add as typed; each stands once, or once for
+// each partition.
+type addWords struct {
+	sizes, types, names, numbers, ids []string
+	at                                string
+	in                                int
+	boot                              bool
+}
+
+func newPartitionAdd(e *Env) *cobra.Command {
+	w, content := addWords{}, ""
+	cmd := &cobra.Command{
+		Use: "add DISK", Short: "Add partitions in the first gaps that take them",
+		Long: `Add a partition in the first gap that takes it, or over the whole largest gap if
+no size is given; --in and --at choose the gap or the place. It starts on the
+alignment step, and its size is rounded up to it. Several sizes make several
+partitions in one go, with types and names in the same order. On an MBR what lies
+inside the extended partition is logical. Old content in the space must be kept or
+erased on purpose: --content.`,
+		Example: `  fundus partition add sdb --size 20GiB --name herbarium
+  fundus partition add card.img --size 1GiB --type efi --size max --type linux --content=erase`,
+		Args:              words(1, 1, "one disk"),
+		ValidArgsFunction: e.completeDevices,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			parts, err := w.parts()
+			if err != nil {
+				return usageError{err}
+			}
+			return e.change(cmd, &task.PartitionAdd{Disk: args[0], Parts: parts, Content: content}, args...)
+		},
+	}
+	f := cmd.Flags()
+	f.StringArrayVar(&w.sizes, "size", nil, "how large: `SIZE` such as 20GiB, 50% or max (repeatable)")
+	f.StringVar(&w.at, "at", "", "where it begins: `PLACE` such as 20GiB from the beginning of the disk")
+	f.IntVar(&w.in, "in", 0, "in which gap: its `NUMBER` in fundus partition list")
+	f.StringArrayVar(&w.names, "name", nil, "the partition's `NAME` in the table (repeatable)")
+	f.StringArrayVar(&w.types, "type", nil, "what it is for: a `TYPE` of fundus types, a GUID or a byte (repeatable; default linux)")
+	f.StringArrayVar(&w.numbers, "number", nil, "its `NUMBER` (repeatable; default the lowest that is free)")
+	f.StringArrayVar(&w.ids, "uuid", nil, "its PARTUUID, a `GUID` (repeatable; default a random one)")
+	f.BoolVar(&w.boot, "boot", false, "mark it as the one that old firmware starts from")
+	f.StringVar(&content, "content", "", "what becomes of old content in that space: keep or erase")
+	return e.addChange(cmd)
+}
+
+// parts matches the words: the nth type belongs to the nth size, and one that
+// stands alone to all.
+func (w *addWords) parts() ([]task.NewPart, error) {
+	n := max(len(w.sizes), 1)
+	if n > 1 && (w.at != "" || w.in != 0) {
+		return nil, fmt.Errorf("--at and --in are for one partition; %d sizes are given", n)
+	}
+	pick := func(option string, list []string, i int, shared bool) (string, error) {
+		switch {
+		case len(list) == n:
+			return list[i], nil
+		case len(list) == 0:
+			return "", nil
+		case len(list) == 1 && shared:
+			return list[0], nil
+		}
+		return "", fmt.Errorf("%d times --%s for %d partitions", len(list), option, n)
+	}
+	parts := make([]task.NewPart, n)
+	for i := range parts {
+		p := &parts[i]
+		size, err := pick("size", w.sizes, i, false)
+		if err == nil && size != "" {
+			if p.Size, err = quantity.Parse(size); err != nil {
+				err = fmt.Errorf("--size=%w", err)
+			}
+		}
+		if err == nil {
+			p.Type, err = pick("type", w.types, i, true)
+		}
+		if err == nil {
+			p.Name, err = pick("name", w.names, i, false)
+		}
+		if err == nil {
+			p.UUID, err = pick("uuid", w.ids, i, false)
+		}
+		number := ""
+		if err == nil {
+			number, err = pick("number", w.numbers, i, false)
+		}
+		if err == nil && number != "" {
+			p.Number, err = positive("number", number)
+		}
+		if err != nil {
+			return nil, err
+		}
+		p.In, p.Boot = w.in, w.boot
+		if w.at != "" {
+			if p.At, err = quantity.Parse(w.at); err != nil {
+				return nil, fmt.Errorf("--at=%w", err)
+			}
+		}
+	}
+	return parts, nil
+}
+
+func newPartitionEdit(e *Env) *cobra.Command {
+	r, name := &task.PartitionEdit{}, ""
+	number := ""
+	boot, noBoot := false, false
+	cmd := &cobra.Command{
+		Use: "edit TARGET", Short: "Change type, name, attributes, number or PARTUUID of a partition",
+		Long: `Change what the table says of a partition beside its place. Lines of text files
+that name it by what changes are changed too. Attributes of a GPT are required,
+no-firmware, boot, grow-file-system, read-only and no-auto; of an MBR boot.`,
+		Example:           "  fundus partition edit sdb1 --type home --name seeds\n  fundus partition edit sdb1 --set read-only --clear no-auto",
+		Args:              words(1, 1, "one partition"),
+		ValidArgsFunction: e.completeDevices,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if cmd.Flags().Changed("name") {
+				r.Name = &name
+			}
+			if boot && noBoot {
+				return usagef("--boot and --no-boot contradict each other")
+			}
+			if boot {
+				r.Set = append(r.Set, "boot")
+			}
+			if noBoot {
+				r.Clear = append(r.Clear, "boot")
+			}
+			if number != "" {
+				var err error
+				if r.Number, err = positive("number", number); err != nil {
+					return usageError{err}
+				}
+			}
+			r.Target = args[0]
+			if r.Type == "" && r.Name == nil && len(r.Set)+len(r.Clear) == 0 && r.Number == 0 && r.UUID == "" {
+				return usagef("change what? --type, --name, --set, --clear, --boot, --no-boot, --number or --uuid")
+			}
+			return e.change(cmd, r, args...)
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&r.Type, "type", "", "a `TYPE` of fundus types, a GUID or a byte")
+	f.StringVar(&name, "name", "", "the `NAME` in the table; empty for none")
+	f.StringArrayVar(&r.Set, "set", nil, "set this `ATTRIBUTE` (repeatable)")
+	f.StringArrayVar(&r.Clear, "clear", nil, "clear this `ATTRIBUTE` (repeatable)")
+	f.BoolVar(&boot, "boot", false, "mark it as the one that old firmware starts from")
+	f.BoolVar(&noBoot, "no-boot", false, "take that mark away")
+	f.StringVar(&number, "number", "", "another `NUMBER`")
+	f.StringVar(&r.UUID, "uuid", "", "another PARTUUID: a `GUID`, or new for a random one")
+	return e.addChange(cmd)
+}
+
+func newPartitionRemove(e *Env) *cobra.Command {
+	r := &task.PartitionRemove{}
+	cmd := &cobra.Command{
+		Use: "remove TARGET...", Short: "Take partitions out of the table",
+		Long: `Take partitions out of the table. They must not be in use, and what is on them
+must be named. Lines of fstab that name them can be taken out in the same go, or be
+made comments: --references. On an MBR the logical partitions behind one that goes
+move up by a number, and what names them follows.`,
+		Example:           "  fundus partition remove sdb2\n  fundus partition remove card.img:1 --commit --lose=FIELDCARD",
+		Args:              words(1, 128, "the partitions"),
+		ValidArgsFunction: e.completeDevices,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r.Targets = args
+			return e.change(cmd, r, args...)
+		},
+	}
+	cmd.Flags().StringVar(&r.References, "references", "", "what becomes of lines of fstab that name them: drop, disable or keep")
+	return e.addChange(cmd)
+}
+
+// positive reads a number from 1.
+func positive(option, word string) (int, error) {
+	n := 0
+	if _, err := fmt.Sscanf(word, "%d", &n); err != nil || n < 1 || fmt.Sprint(n) != word {
+		return 0, fmt.Errorf("--%s=%s: a whole number from 1 is wanted", option, word)
+	}
+	return n, nil
+}

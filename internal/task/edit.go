@@ -1,0 +1,138 @@
+package task
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"fundus/core/fs"
+	"fundus/core/inventory"
+	"fundus/core/scan"
+	"fundus/core/table"
+)
+
+// PartitionEdit changes what a table says of a partition beside its place.
+type PartitionEdit struct {
+	Target string   `json:"target"`
+	Type   string   `json:"type,omitempty"`
+	Name   *string  `json:"name,omitempty"`
+	Set    []string `json:"set,omitempty"`   // attributes
+	Clear  []string `json:"clear,omitempty"` // attributes
+	Number int      `json:"number,omitempty"`
+	UUID   string   `json:"uuid,omitempty"` // PARTUUID; "new" for a random one
+}
+
+// Verb of the request.
+func (*PartitionEdit) Verb() string { return "partition edit" }
+
+func (r *PartitionEdit) plan(ctx context.Context, p *Planner) error {
+	v := p.Stage.Before()
+	n, err := p.partition(v, r.Target)
+	if err != nil {
+		return err
+	}
+	disk, _ := v.Node(n.Parent)
+	p.Draft.Title = fmt.Sprintf("edit partition %d of %s", n.Number, disk.Name)
+	t, err := p.editor(ctx, disk)
+	if err != nil {
+		return err
+	}
+	was, _ := t.Model().Part(n.Number)
+	now, err := r.wanted(p, t.Model(), was)
+	if err != nil {
+		return about(n, err)
+	}
+	if now.Number != was.Number { // the kernel forgets it and takes it up anew
+		if err := p.free(ctx, n); err != nil {
+			return err
+		}
+	}
+	before := t.Model()
+	if err := t.Set(n.Number, now); err != nil {
+		return about(disk, err)
+	}
+	p.sayEdited(before, was, now)
+	if now.UUID != was.UUID && !imaged(v, n) {
+		if err := p.rename(ctx, n, "PARTUUID="+was.UUID, "PARTUUID="+now.UUID); err != nil {
+			return err
+		}
+	}
+	if now.Name != was.Name && was.Name != "" && now.Name != "" && !imaged(v, n) {
+		if err := p.rename(ctx, n, "PARTLABEL="+was.Name, "PARTLABEL="+now.Name); err != nil {
+			return err
+		}
+	}
+	if err := p.renumbered(ctx, v, disk, before, t.Model(), ""); err != nil {
+		return err
+	}
+	return p.change(ctx, disk, t)
+}
+
+// wanted is the partition as it is to be.
+func (r *PartitionEdit) wanted(p *Planner, m *table.Table, now table.Partition) (table.Partition, error) {
+	var err error
+	if r.Type != "" {
+		if now.Type, err = table.ParseType(m.Scheme, r.Type); err != nil {
+			return now, err
+		}
+	}
+	if r.Name != nil {
+		now.Name = *r.Name
+	}
+	for _, word := range r.Set {
+		bit, err := table.ParseAttribute(m.Scheme, word)
+		if err != nil {
+			return now, err
+		}
+		now.Attributes |= bit
+	}
+	for _, word := range r.Clear {
+		bit, err := table.ParseAttribute(m.Scheme, word)
+		if err != nil {
+			return now, err
+		}
+		now.Attributes &^= bit
+	}
+	if r.Number != 0 {
+		now.Number = r.Number
+	}
+	switch r.UUID {
+	case "":
+	case "new":
+		now.UUID, err = p.partUUID(m, p.fresh().String())
+	default:
+		if !strings.EqualFold(r.UUID, now.UUID) {
+			now.UUID, err = p.partUUID(m, r.UUID)
+		}
+	}
+	return now, err
+}
+
+// sayEdited lists what changes, from and to.
+func (p *Planner) sayEdited(m *table.Table, was, now table.Partition) {
+	say := func(name, from, to string) {
+		if from != to {
+			p.facts(fs.Fact{Name: name, Value: fmt.Sprintf("%s becomes %s", from, to)})
+		}
+	}
+	say("type", TypeWords(m, was.Type), TypeWords(m, now.Type))
+	say("name", fmt.Sprintf("%q", was.Name), fmt.Sprintf("%q", now.Name))
+	say("attributes", attributeWords(m.Scheme, was.Attributes), attributeWords(m.Scheme, now.Attributes))
+	say("PARTUUID", was.UUID, now.UUID)
+}
+
+func attributeWords(s table.Scheme, bits uint64) string {
+	words := table.AttributeNames(s, bits)
+	if len(words) == 0 {
+		return "none"
+	}
+	slices.Sort(words)
+	return strings.Join(words, ", ")
+}
+
+// path is the device of a partition of the disk.
+func (p *Planner) path(disk inventory.Node, number int) string {
+	_, path := scan.Name(disk, number)
+	return path
+}
