@@ -6,6 +6,7 @@ package kernel
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -36,6 +37,7 @@ type Answer struct {
 type start struct {
 	root     string   // directory that is its root, over hostfs
 	rootDisk bool     // instead, the first partition of the first disk is
+	rootName string   // or the one of that name
 	systemd  bool     // the guest is a service of a systemd
 	use      bool     // what is mounted is written to, filled and emptied
 	options  string   // of those mounts
@@ -178,7 +180,7 @@ func (j *judge) machine(ctx context.Context, t *testing.T, s start) *exec.Cmd {
 	memory := "mem=384M"
 	switch {
 	case s.rootDisk:
-		words = append(words, "root=/dev/ubda1", "rootfstype=ext4", "init=/init")
+		words = append(words, "root="+cmp.Or(s.rootName, "/dev/ubda1"), "rootfstype=ext4", "init=/init")
 	case s.systemd:
 		memory = "mem=512M"
 		words = append(words, "root=/dev/root", "rootfstype=hostfs", "rootflags="+s.root)

@@ -50,16 +50,18 @@ func (x *extras) find(name string) func(words []string) string {
 		"zram":        zram,  // BYTES: a disk in memory
 		"timed":       timed, // COMMAND: with the milliseconds that it took
 		"grow":        func(w []string) string { return grow(w[0], w[1]) },
-		"look":        look,       // DEVICE: what the kernel makes of it
-		"helper":      helper,     // WORDS: a process of its own that holds something
-		"apart":       apart,      // WORDS: the same in a mount namespace of its own
-		"swap":        makeSwap,   // DEVICE: a swap area, in use
-		"map":         mapDevice,  // NAME DEVICE: a device-mapper device over it
-		"stale":       stale,      // DISK NUMBER START SIZE: a partition in the kernel alone
-		"end":         endAt,      // sync|any N COMMAND: the machine ends before or after one of its calls
-		"counted":     counted,    // DISK COMMAND: sectors written and syncs
-		"opens":       opens,      // DISK COMMAND: how often each node was opened
-		"carry":       carry,      // DEVICE SECTOR: a loop device over it
+		"look":        look,      // DEVICE: what the kernel makes of it
+		"helper":      helper,    // WORDS: a process of its own that holds something
+		"apart":       apart,     // WORDS: the same in a mount namespace of its own
+		"swap":        makeSwap,  // DEVICE: a swap area, in use
+		"map":         mapDevice, // NAME DEVICE: a device-mapper device over it
+		"stale":       stale,     // DISK NUMBER START SIZE: a partition in the kernel alone
+		"end":         endAt,     // sync|any N COMMAND: the machine ends before or after one of its calls
+		"counted":     counted,   // DISK COMMAND: sectors written and syncs
+		"opens":       opens,     // DISK COMMAND: how often each node was opened
+		"carry":       carry,     // DEVICE SECTOR: a loop device over it
+		"partuuids":   partUUIDs, // the links by PARTUUID
+		"lengthen":    func(w []string) string { return lengthen(w[0], w[1]) },
 		"loops":       loops,      // what loop devices carry
 		"install":     install,    // DEVICE TASK: makes the file system there a root
 		"initialised": initialise, // DEVICE: the kernel initialises every inode table
@@ -307,8 +309,31 @@ func carry(words []string) string {
 		return err.Error()
 	}
 	defer dev.Close()
-	err = unix.IoctlLoopConfigure(int(dev.Fd()), &unix.LoopConfig{Fd: uint32(backing.Fd()), Size: uint32(sector)})
+	config := unix.LoopConfig{Fd: uint32(backing.Fd()), Size: uint32(sector)}
+	if len(words) > 2 { // the kernel is to look for a table
+		config.Info.Flags = unix.LO_FLAGS_PARTSCAN
+	}
+	err = unix.IoctlLoopConfigure(int(dev.Fd()), &config)
 	return fmt.Sprintf("loop%d%s", n, fine(err))
+}
+
+func lengthen(path, size string) string {
+	n, err := strconv.ParseInt(size, 10, 64)
+	return "longer" + fine(errors.Join(err, os.Truncate(path, n)))
+}
+
+// partUUIDs gives the PARTUUID of each partition that has such a link.
+func partUUIDs([]string) string {
+	out := map[string]string{}
+	const dir = "/dev/disk/by-partuuid"
+	entries, err := os.ReadDir(dir)
+	for _, e := range entries {
+		if to, err := os.Readlink(filepath.Join(dir, e.Name())); err == nil {
+			out[filepath.Base(to)] = e.Name()
+		}
+	}
+	text, errJSON := json.Marshal(out)
+	return string(text) + fine(errors.Join(err, errJSON))
 }
 
 func loops([]string) string {
