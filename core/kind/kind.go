@@ -29,13 +29,23 @@ import (
 // Kind is one kind of content and what Fundus can do with it. A capability
 // that it does not have is nil.
 type Kind struct {
-	Name       string                                      // the family: "ext", "fat"
-	Makes      []string                                    // the words that `format` takes
-	Probe      func(dev block.Device) (*fs.Content, error) // nil content: not this kind
-	Fields     func(dev block.Device) ([]field.Structure, error)
-	Make       func(dev block.Device, o MakeOptions) ([]fs.Fact, error)
-	SetLabel   func(dev block.Device, label string) error
+	Name     string                                      // the family: "ext", "fat"
+	Makes    []string                                    // the words that `format` takes
+	Probe    func(dev block.Device) (*fs.Content, error) // nil content: not this kind
+	Fields   func(dev block.Device) ([]field.Structure, error)
+	Make     func(dev block.Device, o MakeOptions) ([]fs.Fact, error)
+	SetLabel func(dev block.Device, label string) error
+	Marks    []Mark // where its magic lies, for whoever searches a disk
+	// Copies looks for copies of the superblock: how many say the same, at how many
+	// places it looked, and whether what is at the beginning is no copy itself.
+	Copies     func(dev block.Device) (same, looked int, first bool)
 	Simulation *Simulation // what a mount does to the bytes, for benches
+}
+
+// Mark is a magic so many bytes behind the beginning.
+type Mark struct {
+	At    int64
+	Bytes string
 }
 
 // MakeOptions is what a new file system is made with.
@@ -60,29 +70,29 @@ func All() []Kind {
 		{Name: "fence", Probe: fence.Probe, Fields: fence.Fields},
 		{Name: "gpt", Probe: probeGPT, Fields: gpt.Fields},
 		{Name: "ext", Makes: []string{"ext4"}, Probe: ext.Probe, Fields: ext.Fields, Make: makeExt4, SetLabel: ext.SetLabel,
-			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted}},
-		{Name: "xfs", Probe: xfs.Probe, Fields: xfs.Fields},
+			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies},
+		{Name: "xfs", Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies},
 		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},
-		{Name: "fat", Probe: fat.Probe, Fields: fat.Fields},
-		{Name: "exfat", Probe: probe.ExFAT, Fields: probe.ExFATFields},
-		{Name: "ntfs", Probe: probe.NTFS, Fields: probe.NTFSFields},
-		{Name: "btrfs", Probe: probe.Btrfs, Fields: probe.BtrfsFields},
-		{Name: "f2fs", Probe: probe.F2FS, Fields: probe.F2FSFields},
+		{Name: "fat", Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies},
+		{Name: "exfat", Probe: probe.ExFAT, Fields: probe.ExFATFields, Marks: []Mark{{3, "EXFAT   "}}},
+		{Name: "ntfs", Probe: probe.NTFS, Fields: probe.NTFSFields, Marks: []Mark{{3, "NTFS    "}}},
+		{Name: "btrfs", Probe: probe.Btrfs, Fields: probe.BtrfsFields, Marks: []Mark{{65600, "_BHRfS_M"}}},
+		{Name: "f2fs", Probe: probe.F2FS, Fields: probe.F2FSFields, Marks: []Mark{{1024, "\x10\x20\xF5\xF2"}}},
 		{Name: "udf", Probe: probe.UDF, Fields: probe.UDFFields},
 		{Name: "iso9660", Probe: probe.ISO9660, Fields: probe.ISO9660Fields},
 		{Name: "squashfs", Probe: probe.Squashfs, Fields: probe.SquashfsFields},
 		{Name: "erofs", Probe: probe.EROFS, Fields: probe.EROFSFields},
-		{Name: "jfs", Probe: probe.JFS, Fields: probe.JFSFields},
-		{Name: "reiserfs", Probe: probe.ReiserFS, Fields: probe.ReiserFSFields},
+		{Name: "jfs", Probe: probe.JFS, Fields: probe.JFSFields, Marks: []Mark{{32768, "JFS1"}}},
+		{Name: "reiserfs", Probe: probe.ReiserFS, Fields: probe.ReiserFSFields, Marks: []Mark{{65588, "ReIsEr"}}},
 		{Name: "nilfs2", Probe: probe.NILFS2, Fields: probe.NILFS2Fields},
 		{Name: "hfsplus", Probe: probe.HFSPlus, Fields: probe.HFSPlusFields},
 		{Name: "apfs", Probe: probe.APFS, Fields: probe.APFSFields},
 		{Name: "minix", Probe: probe.Minix, Fields: probe.MinixFields},
-		{Name: "swap", Probe: swap.Probe, Fields: swap.Fields},
-		{Name: "luks", Probe: probe.LUKS, Fields: probe.LUKSFields},
-		{Name: "bitlocker", Probe: probe.BitLocker, Fields: probe.BitLockerFields},
-		{Name: "physical volume", Probe: probe.PhysicalVolume, Fields: probe.PhysicalVolumeFields},
-		{Name: "raid", Probe: probe.Raid, Fields: probe.RaidFields},
+		{Name: "swap", Probe: swap.Probe, Fields: swap.Fields, Marks: []Mark{{4086, "SWAPSPACE2"}, {65526, "SWAPSPACE2"}}},
+		{Name: "luks", Probe: probe.LUKS, Fields: probe.LUKSFields, Marks: []Mark{{0, "LUKS\xBA\xBE"}}},
+		{Name: "bitlocker", Probe: probe.BitLocker, Fields: probe.BitLockerFields, Marks: []Mark{{3, "-FVE-FS-"}}},
+		{Name: "physical volume", Probe: probe.PhysicalVolume, Fields: probe.PhysicalVolumeFields, Marks: []Mark{{512, "LABELONE"}}},
+		{Name: "raid", Probe: probe.Raid, Fields: probe.RaidFields, Marks: []Mark{{4096, "\xFC\x4E\x2B\xA9"}, {0, "\xFC\x4E\x2B\xA9"}}},
 		{Name: "bcache", Probe: probe.Bcache, Fields: probe.BcacheFields},
 		{Name: "zfs", Probe: probe.ZFS, Fields: probe.ZFSFields},
 		{Name: "mbr", Probe: probeMBR, Fields: mbr.Fields},

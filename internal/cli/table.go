@@ -1,14 +1,20 @@
 package cli
 
 import (
+	"fmt"
+	"strings"
+
 	"github.com/spf13/cobra"
 
 	"fundus/core/table"
+	"fundus/core/table/saved"
+	"fundus/internal/oscall"
 	"fundus/internal/task"
 )
 
 func newTable(e *Env) *cobra.Command {
-	return group("table", "Make or repair a partition table as a whole", "  fundus table new sdb --scheme gpt\n  fundus table repair sdb", newTableNew(e), newTableRepair(e))
+	return group("table", "Make, repair, convert, save or restore a partition table", "  fundus table new sdb --scheme gpt\n  fundus table repair sdb",
+		newTableNew(e), newTableRepair(e), newTableConvert(e), newTableSave(e), newTableRestore(e))
 }
 
 // change runs a request on the machine that its words are about.
@@ -40,14 +46,143 @@ entries and reaches 2 TiB, and is for cards and for firmware that knows no other
 }
 
 func newTableRepair(e *Env) *cobra.Command {
-	return e.addChange(&cobra.Command{
-		Use: "repair DISK", Short: "Write both copies of a GPT anew from the good one",
-		Long:              "Write both copies of a GPT, and its protective record, anew from the copy that is good.",
-		Example:           "  fundus table repair sdb\n  fundus table repair card.img --draft",
+	find, choose, scheme := false, "", "gpt"
+	cmd := &cobra.Command{
+		Use: "repair DISK", Short: "Write a GPT anew from its good copy, or a lost table from what is found",
+		Long: `Write both copies of a GPT, and its protective record, anew from the copy that is
+good; where the disk has become larger the backup copy goes to its end. Where no
+table is left, --search reads the whole disk, finds file systems, swap and volumes
+by their superblocks, and shows how sure each is; --choose then writes a table of
+those that are chosen.`,
+		Example:           "  fundus table repair sdb\n  fundus table repair sdb --search --choose 1,3",
 		Args:              words(1, 1, "one disk"),
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return e.change(cmd, &task.TableRepair{Disk: args[0]}, args...)
+			if !find && choose != "" {
+				return usagef("--choose is about what --search finds: say both")
+			}
+			if !find {
+				return e.change(cmd, &task.TableRepair{Disk: args[0]}, args...)
+			}
+			numbers, err := chosen(choose)
+			if err != nil {
+				return usageError{err}
+			}
+			m, err := e.open(cmd.Context(), args...)
+			if err != nil {
+				return err
+			}
+			bar := e.progress()
+			found, err := task.LookSearch(cmd.Context(), m, args[0], e.configuration(), bar.report)
+			bar.finish()
+			if err != nil {
+				return err
+			}
+			if choose == "" {
+				return e.printer().Search(found)
+			}
+			r, err := found.Choose(table.Scheme(scheme), numbers)
+			if err != nil {
+				return err
+			}
+			return e.settle(cmd.Context(), m, r)
+		},
+	}
+	f := cmd.Flags()
+	f.BoolVar(&find, "search", false, "look for lost partitions on the whole disk")
+	f.StringVar(&choose, "choose", "", "write a table of these finds: `NUMBERS` such as 1,3, or proposed")
+	f.StringVar(&scheme, "scheme", scheme, "how the table of them is written: gpt or mbr")
+	return e.addChange(cmd)
+}
+
+// chosen reads the numbers; none for those that are proposed.
+func chosen(word string) (numbers []int, err error) {
+	if word == "" || word == "proposed" {
+		return nil, nil
+	}
+	for one := range strings.SplitSeq(word, ",") {
+		n, err := positive("choose", one)
+		if err != nil {
+			return nil, err
+		}
+		numbers = append(numbers, n)
+	}
+	return numbers, nil
+}
+
+func newTableConvert(e *Env) *cobra.Command {
+	r := &task.TableConvert{}
+	scheme := ""
+	cmd := &cobra.Command{
+		Use: "convert DISK", Short: "Write a table in the other scheme, partitions in place",
+		Long: `Write an MBR as a GPT, or a GPT as an MBR where it fits. Every partition stays where
+it is with its number; lines of text files that name it by its PARTUUID follow.
+What cannot be kept is said.`,
+		Example:           "  fundus table convert sdb --scheme gpt\n  fundus table convert card.img --scheme mbr --draft",
+		Args:              words(1, 1, "one disk"),
+		ValidArgsFunction: e.completeDevices,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r.Disk, r.Scheme = args[0], table.Scheme(scheme)
+			if r.Scheme != table.GPT && r.Scheme != table.MBR {
+				return usagef("to which scheme? --scheme gpt or --scheme mbr")
+			}
+			return e.change(cmd, r, args...)
+		},
+	}
+	cmd.Flags().StringVar(&scheme, "scheme", "", "how the table is to be written: gpt or mbr")
+	return e.addChange(cmd)
+}
+
+func newTableSave(e *Env) *cobra.Command {
+	return &cobra.Command{
+		Use: "save DISK [FILE]", Short: "Write a table into a file that restores it",
+		Long: `Write the table of a disk as a JSON document (docs/formats.md) into a new file, or
+to the standard output. It is the table alone, not what is on the partitions.`,
+		Example: "  fundus table save sdb sdb-table.json\n  fundus table save sdb", Args: words(1, 2, "one disk, and a file that is not there yet"),
+		ValidArgsFunction: e.completeDevices,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			m, err := e.open(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			doc, err := task.LookTable(cmd.Context(), m, args[0])
+			if err != nil {
+				return err
+			}
+			data, err := doc.Encode()
+			if err != nil {
+				return err
+			}
+			if len(args) == 1 {
+				_, err = e.Out.Write(data)
+				return err
+			}
+			if err := oscall.NewFile(args[1], data); err != nil {
+				return err
+			}
+			return e.printer().Line("message", fmt.Sprintf("the table of %s is in %s; fundus table restore %s %s writes it again", args[0], args[1], args[0], args[1]))
+		},
+	}
+}
+
+func newTableRestore(e *Env) *cobra.Command {
+	return e.addChange(&cobra.Command{
+		Use: "restore DISK FILE", Short: "Write a saved table onto a disk",
+		Long: `Write a table that fundus table save wrote: onto the disk that it is from as it
+was, or onto another of at least its size with new identifiers. What is on the
+partitions is neither saved nor restored.`,
+		Example: "  fundus table restore sdb sdb-table.json\n  fundus table restore card.img sdb-table.json --draft", Args: words(2, 2, "one disk and a file"),
+		ValidArgsFunction: e.completeDevices,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			data, _, err := oscall.ReadFile(args[1])
+			if err != nil {
+				return err
+			}
+			r := &task.TableRestore{Disk: args[0]}
+			if r.Saved, err = saved.Decode(data); err != nil {
+				return fmt.Errorf("%s: %w", args[1], err)
+			}
+			return e.change(cmd, r, args[0])
 		},
 	})
 }

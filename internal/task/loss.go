@@ -9,6 +9,7 @@ import (
 	"fundus/core/block"
 	"fundus/core/fs"
 	"fundus/core/inventory"
+	"fundus/core/table"
 	"fundus/internal/draft"
 )
 
@@ -34,6 +35,9 @@ func (p *Planner) lose(ctx context.Context, v *inventory.Inventory, n inventory.
 // lossOf says what is on the node; nil where nothing is. Bytes that no probe
 // recognises count as something.
 func (p *Planner) lossOf(ctx context.Context, n inventory.Node) (*draft.Loss, error) {
+	if n.Entry.Role == table.Extended {
+		return nil, nil // the chain in it is a part of the table
+	}
 	loss := &draft.Loss{Node: n.Name, Name: lastFour(n.Hardware.Serial), Accept: []string{n.Hardware.Serial, lastFour(n.Hardware.Serial)}}
 	if n.Form == inventory.Image || n.Hardware.Bus == "image" {
 		path := n.Path

@@ -91,7 +91,7 @@ func Encode(r Request) (draft.Request, error) {
 // Decode gives a stored request back.
 func Decode(r draft.Request) (Request, error) {
 	var out Request
-	for _, known := range []Request{&TableNew{}, &TableRepair{}, &PartitionAdd{}, &PartitionRemove{}, &PartitionEdit{}, &Resize{}, &Format{}, &Label{}, &FstabAdd{}, &FstabRemove{}, &Mount{}, &Unmount{}, &Undo{}} {
+	for _, known := range []Request{&TableNew{}, &TableRepair{}, &TableConvert{}, &TableRestore{}, &TableRebuild{}, &PartitionAdd{}, &PartitionRemove{}, &PartitionEdit{}, &Resize{}, &Format{}, &Label{}, &FstabAdd{}, &FstabRemove{}, &Mount{}, &Unmount{}, &Undo{}} {
 		if known.Verb() == r.Verb {
 			out = known
 		}

@@ -1,0 +1,38 @@
+package ext
+
+import (
+	"encoding/binary"
+
+	"fundus/core/block"
+	"fundus/core/quantity"
+)
+
+// Copies looks for the copies of the superblock in the first groups that have one.
+// It gives how many say the same of size and UUID, at how many places it looked,
+// and whether the superblock at byte 1024 is the first one, no copy itself.
+func Copies(dev block.Device) (same, looked int, first bool) {
+	s, err := Read(dev)
+	if err != nil {
+		return 0, 0, false
+	}
+	if binary.LittleEndian.Uint16(s.raw[sbGroupNumber:]) != 0 {
+		return 0, 0, false
+	}
+	const most = 3
+	for _, at := range s.Backups() {
+		if looked == most {
+			break
+		}
+		looked++
+		off, ok := quantity.Count(at).Times(s.BlockSize)
+		if !ok {
+			continue
+		}
+		b, err := block.ReadSized(dev, int64(off), superSize, superSize)
+		if err == nil && string(b[sbUUID:sbUUID+16]) == string(s.UUID[:]) && binary.LittleEndian.Uint16(b[sbMagic:]) == magicExt &&
+			string(b[sbBlocksLo:sbBlocksLo+4]) == string(s.raw[sbBlocksLo:sbBlocksLo+4]) {
+			same++
+		}
+	}
+	return same, looked, true
+}

@@ -1,0 +1,320 @@
+// Package search finds file systems, swap and volumes on a disk whose partition
+// table is lost, by their superblocks, and proposes which of them were partitions.
+//
+// The whole disk is read once. Wherever the magic of a kind lies as far behind a
+// sector as the kind has it, the probe of that kind looks, as if a partition began
+// there; what it recognises is held against its own copies further in. The more
+// speaks for a find, the higher is its confidence; where two overlap, the one with
+// the higher confidence is proposed, and of equals the larger: an image file inside
+// of a file system is a file system too.
+package search
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+
+	"fundus/core/block"
+	"fundus/core/extent"
+	"fundus/core/fs"
+	"fundus/core/kind"
+	"fundus/core/progress"
+	"fundus/core/quantity"
+)
+
+// Found is one place where a partition may have begun.
+type Found struct {
+	Start      quantity.Bytes
+	Content    fs.Content
+	Copies     int         // of its superblock that say the same
+	Looked     int         // places where a copy should be
+	Confidence int         // percent
+	Span       extent.Span // sectors, as proposed
+	Proposed   bool
+	Conflict   int      // with which other find it overlaps, as an index; -1: with none
+	Why        []string // what speaks for and against it
+}
+
+const (
+	chunk = 4 << 20
+	// cached is how much is searched for all magics before the next: it stays in the
+	// processor's own memory.
+	cached = 256 << 10
+	// likely is the confidence from which a find is proposed.
+	likely = 60
+	// most is how many finds are looked at closely: a disk full of magics is no disk
+	// of anybody's.
+	most = 10_000
+)
+
+// Find reads the disk and lists what it found in the order of its place, with
+// proposals that do not overlap. Starts on a multiple of step count for more.
+func Find(ctx context.Context, dev block.Device, step quantity.Bytes, sink progress.Sink) ([]Found, error) {
+	starts, err := candidates(ctx, dev, sink)
+	if err != nil {
+		return nil, err
+	}
+	var out []Found
+	for _, c := range starts {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		if f, ok := confirm(dev, c, step); ok {
+			out = append(out, f)
+		}
+	}
+	propose(out, dev, step)
+	return out, nil
+}
+
+// candidate is a sector at which a kind may begin.
+type candidate struct {
+	start int64 // byte
+	kind  kind.Kind
+}
+
+// candidates reads the disk from the beginning to the end.
+func candidates(ctx context.Context, dev block.Device, sink progress.Sink) ([]candidate, error) {
+	marks := marks()
+	reach := int64(0)
+	for _, m := range marks {
+		reach = max(reach, m.At+int64(len(m.Bytes)))
+	}
+	sector := max(dev.Geometry().Logical, 512)
+	reach = (reach + sector - 1) / sector * sector
+	r := &reader{dev: dev, sector: sector, reach: reach, free: make(chan []byte, 2), full: make(chan piece)}
+	r.free <- make([]byte, chunk+reach)
+	r.free <- make([]byte, chunk+reach)
+	until, cancel := context.WithCancel(ctx)
+	defer cancel()
+	go r.run(until, sink)
+	var out []candidate
+	for p := range r.full {
+		if p.err != nil {
+			return nil, p.err
+		}
+		n := min(chunk, int64(len(p.b)))
+		for from := int64(0); from < n; from += cached {
+			for _, m := range marks {
+				out = m.in(out, p.b, p.at, from, min(from+cached, n), sector)
+			}
+		}
+		if len(out) > most {
+			return nil, fmt.Errorf("more than %d places look like the beginning of something", most)
+		}
+		r.free <- p.b[:chunk+reach]
+	}
+	if err := ctx.Err(); err != nil {
+		return nil, err
+	}
+	slices.SortFunc(out, func(a, b candidate) int {
+		return cmp.Or(cmp.Compare(a.start, b.start), cmp.Compare(a.kind.Name, b.kind.Name))
+	})
+	return out, nil
+}
+
+// reader reads ahead of the search: while one piece is searched the next one comes.
+type reader struct {
+	dev           block.Device
+	sector, reach int64 // bytes; reach: how far behind a beginning a magic may lie
+	free          chan []byte
+	full          chan piece
+}
+
+// piece is what was read from a place on, or why it could not be.
+type piece struct {
+	at  int64
+	b   []byte
+	err error
+}
+
+func (r *reader) run(ctx context.Context, sink progress.Sink) {
+	defer close(r.full)
+	size := r.dev.Size()
+	send := func(p piece) bool {
+		select {
+		case r.full <- p:
+			return p.err == nil
+		case <-ctx.Done():
+			return false
+		}
+	}
+	for at := int64(0); at < size; at += chunk {
+		sink.Send("search", quantity.Bytes(at), quantity.Bytes(size))
+		if _, end, hole, err := r.dev.Next(at); err == nil && hole && end-at >= chunk+r.reach {
+			at += (end-at-r.reach)/chunk*chunk - chunk
+			continue
+		}
+		select {
+		case buf := <-r.free:
+			b, err := readable(r.dev, buf[:min(int64(len(buf)), size-at)], at, r.sector)
+			if !send(piece{at, b, err}) {
+				return
+			}
+		case <-ctx.Done():
+			return
+		}
+	}
+	sink.Send("search", quantity.Bytes(size), quantity.Bytes(size))
+}
+
+// readable reads as much as the disk gives: what cannot be read is zeros here, a
+// sector at a time.
+func readable(dev block.Device, b []byte, at, sector int64) ([]byte, error) {
+	if block.ReadFull(dev, b, at) == nil {
+		return b, nil
+	}
+	bad := 0
+	for off := int64(0); off < int64(len(b)); off += sector {
+		piece := b[off:min(off+sector, int64(len(b)))]
+		if err := block.ReadFull(dev, piece, at+off); err != nil {
+			clear(piece)
+			if bad++; int64(bad)*sector > int64(len(b))/2 {
+				return nil, err
+			}
+		}
+	}
+	return b, nil
+}
+
+// mark is the magic of a kind.
+type mark struct {
+	kind.Mark
+	kind kind.Kind
+}
+
+func marks() (out []*mark) {
+	for _, k := range kind.All() {
+		for _, m := range k.Marks {
+			out = append(out, &mark{m, k})
+		}
+	}
+	return out
+}
+
+// in finds the mark in the bytes from at on, for beginnings from one offset to
+// another.
+func (m *mark) in(out []candidate, b []byte, at, from, to, sector int64) []candidate {
+	last := int64(len(b)) - m.At - int64(len(m.Bytes))
+	for off := from; off < to && off <= last; off += sector {
+		if b[off+m.At] == m.Bytes[0] && string(b[off+m.At:][:len(m.Bytes)]) == m.Bytes {
+			out = append(out, candidate{at + off, m.kind})
+		}
+	}
+	return out
+}
+
+// confirm has the probe look, and the copies.
+func confirm(dev block.Device, c candidate, step quantity.Bytes) (Found, bool) {
+	part, err := block.NewSlice(dev, c.start, dev.Size()-c.start)
+	if err != nil {
+		return Found{}, false
+	}
+	content, err := c.kind.Probe(part)
+	if err != nil || content == nil || content.State == fs.Damaged || content.Class == fs.Table || content.Class == fs.Fence || content.AtEnd {
+		return Found{}, false
+	}
+	f := Found{Start: quantity.Bytes(c.start), Content: *content, Conflict: -1}
+	if c.kind.Copies != nil {
+		var first bool
+		if f.Copies, f.Looked, first = c.kind.Copies(part); !first {
+			return Found{}, false // it is a copy itself
+		}
+	}
+	f.weigh(dev, step)
+	return f, true
+}
+
+// weigh adds up what speaks for the find.
+func (f *Found) weigh(dev block.Device, step quantity.Bytes) {
+	f.Confidence = 40
+	say := func(points int, format string, args ...any) {
+		f.Confidence = min(max(f.Confidence+points, 1), 100)
+		f.Why = append(f.Why, fmt.Sprintf(format, args...))
+	}
+	sector := quantity.Bytes(dev.Geometry().Logical)
+	switch lba := uint64(f.Start / sector); {
+	case f.Start%step == 0:
+		say(15, "begins on a multiple of %v", step)
+	case lba%63 == 0:
+		say(8, "begins on a track of 63 sectors, as on old disks")
+	default:
+		say(-15, "begins at no usual place")
+	}
+	switch {
+	case f.Looked > 0 && f.Copies == 0:
+		say(-20, "none of %d copies of its superblock is there", f.Looked)
+	case f.Looked > 0:
+		say(30*f.Copies/f.Looked, "%d of %d copies of its superblock say the same", f.Copies, f.Looked)
+	default:
+		say(10, "it has no copies to compare")
+	}
+	switch end := f.Start + f.Content.Size; {
+	case f.Content.Size == 0:
+		say(0, "its size is not recorded")
+	case end > quantity.Bytes(dev.Size()):
+		say(-40, "it reaches past the end of the disk")
+	default:
+		say(10, "it ends on the disk")
+	}
+	if f.Content.UUID != "" {
+		f.Confidence = min(f.Confidence+5, 100)
+	}
+}
+
+// propose chooses finds that do not overlap, the best first, and gives each its
+// span.
+func propose(list []Found, dev block.Device, step quantity.Bytes) {
+	order := make([]int, len(list))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortStableFunc(order, func(a, b int) int {
+		x, y := list[a], list[b]
+		return cmp.Or(cmp.Compare(y.Confidence, x.Confidence), cmp.Compare(y.Content.Size, x.Content.Size), cmp.Compare(x.Start, y.Start))
+	})
+	sector := quantity.Bytes(dev.Geometry().Logical)
+	for _, i := range order {
+		f := &list[i]
+		size := max(f.Content.Size, sector)
+		rounded, ok := size.Up(sector)
+		if !ok {
+			continue
+		}
+		f.Span = extent.Span{Start: uint64(f.Start / sector), Count: uint64(rounded / sector)}
+		for k := range list {
+			if o := list[k]; k != i && o.Proposed && o.Span.Overlaps(f.Span) {
+				f.Conflict = k
+			}
+		}
+		f.Proposed = f.Conflict < 0 && f.Confidence >= likely && f.Span.Within(uint64(dev.Size())/uint64(sector))
+	}
+	stretch(list, dev, step)
+}
+
+// stretch lets a proposal reach to the next multiple of step, as partitions do, or,
+// where its size is not recorded, to the next one.
+func stretch(list []Found, dev block.Device, step quantity.Bytes) {
+	sector := quantity.Bytes(dev.Geometry().Logical)
+	end := uint64(quantity.Bytes(dev.Size())/step*step) / uint64(sector)
+	for i := range list {
+		f := &list[i]
+		next := end
+		for _, o := range list {
+			if o.Proposed && o.Span.Start > f.Span.Start {
+				next = min(next, o.Span.Start)
+			}
+		}
+		want := f.Span.End()
+		if f.Content.Size == 0 {
+			want = next
+		}
+		if up, ok := quantity.Bytes(want * uint64(sector)).Up(step); ok && f.Start%step == 0 {
+			want = uint64(up / sector)
+		}
+		if f.Proposed && want > f.Span.End() {
+			f.Span.Count = max(min(want, next), f.Span.End()) - f.Span.Start
+		}
+	}
+}

@@ -1,0 +1,153 @@
+package task
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"fundus/core/extent"
+	"fundus/core/fs"
+	"fundus/core/inventory"
+	"fundus/core/progress"
+	"fundus/core/search"
+	"fundus/core/table"
+	"fundus/core/table/schemes"
+	"fundus/internal/config"
+	"fundus/internal/machine"
+)
+
+// Search is what was found on a disk whose table is lost.
+type Search struct {
+	Disk  inventory.Node
+	Found []search.Found
+}
+
+// LookSearch reads the whole disk and looks for what may have been partitions.
+func LookSearch(ctx context.Context, r machine.Reader, word string, c *config.Config, sink progress.Sink) (*Search, error) {
+	v, err := r.Inventory(ctx)
+	if err != nil {
+		return nil, err
+	}
+	n, err := (&Planner{}).disk(v, word)
+	if err != nil {
+		return nil, err
+	}
+	dev, err := r.Open(ctx, n.Name)
+	if err != nil {
+		return nil, err
+	}
+	defer dev.Close()
+	found, err := search.Find(ctx, dev, step(c, n), sink)
+	if err != nil {
+		return nil, about(n, err)
+	}
+	return &Search{n, found}, nil
+}
+
+// Choose makes the request that writes a table of the chosen finds, by their numbers
+// from 1; without any, of those that are proposed.
+func (s *Search) Choose(scheme table.Scheme, numbers []int) (*TableRebuild, error) {
+	r := &TableRebuild{Disk: s.Disk.Name, Scheme: scheme}
+	for i, f := range s.Found {
+		if len(numbers) == 0 && !f.Proposed || len(numbers) > 0 && !slices.Contains(numbers, i+1) {
+			continue
+		}
+		r.Parts = append(r.Parts, Rebuilt{f.Span, f.Content.Kind, f.Content.UUID, f.Content.Label})
+	}
+	for _, n := range numbers {
+		if n < 1 || n > len(s.Found) {
+			return nil, fmt.Errorf("find %d: there are %d", n, len(s.Found))
+		}
+	}
+	if len(r.Parts) == 0 {
+		return nil, fmt.Errorf("%s: nothing was found that could be a partition", s.Disk.Name)
+	}
+	return r, nil
+}
+
+// TableRebuild writes a table of partitions that were found.
+type TableRebuild struct {
+	Disk   string       `json:"disk"`
+	Scheme table.Scheme `json:"scheme"`
+	Parts  []Rebuilt    `json:"parts"`
+}
+
+// Rebuilt is one of them, with what must be there.
+type Rebuilt struct {
+	Span  extent.Span `json:"span"` // sectors
+	Kind  string      `json:"kind"`
+	UUID  string      `json:"uuid,omitempty"`
+	Label string      `json:"label,omitempty"`
+}
+
+// Verb of the request.
+func (*TableRebuild) Verb() string { return "table rebuild" }
+
+func (r *TableRebuild) plan(ctx context.Context, p *Planner) error {
+	v := p.Stage.Before()
+	n, err := p.disk(v, r.Disk)
+	if err != nil {
+		return err
+	}
+	p.Draft.Title = fmt.Sprintf("rebuild the table of %s", n.Name)
+	dev, err := p.Stage.Open(ctx, n.Name)
+	if err != nil {
+		return err
+	}
+	t, err := schemes.New(dev, schemes.Wanted{Scheme: r.Scheme, Step: step(p.Config, n), ID: p.fresh()})
+	if err != nil {
+		return about(n, err)
+	}
+	for _, part := range r.Parts {
+		if err := p.rebuild(ctx, n, t, part); err != nil {
+			return about(n, err)
+		}
+	}
+	if err := p.replace(ctx, v, n, t); err != nil {
+		return err
+	}
+	return p.Stage.TellKernel(ctx, n.Name)
+}
+
+// rebuild adds one partition, after a look whether what was found is still there.
+func (p *Planner) rebuild(ctx context.Context, n inventory.Node, t table.Editor, part Rebuilt) error {
+	m := t.Model()
+	start, size, ok := m.Bytes(part.Span)
+	if !ok {
+		return fmt.Errorf("sectors %v: %w", part.Span, table.ErrPlace)
+	}
+	under, err := p.under(ctx, n, start, size)
+	if err != nil {
+		return err
+	}
+	is := func(c fs.Content) bool { return c.Kind == part.Kind && c.UUID == part.UUID }
+	if !slices.ContainsFunc(under.Contents, is) {
+		return fmt.Errorf("sectors %v: %w: the %s that was found there is there no more; search again", part.Span, table.ErrPlace, part.Kind)
+	}
+	typ, err := table.ParseType(m.Scheme, "linux")
+	for _, fits := range table.Types() {
+		if slices.Contains(fits.Holds, part.Kind) && fits.Value(m.Scheme) != "" {
+			typ = fits.Value(m.Scheme)
+			break
+		}
+	}
+	if err != nil {
+		return err
+	}
+	added := table.Partition{Span: part.Span, Type: typ, UUID: p.fresh().String()}
+	if m.Scheme == table.GPT && len([]rune(part.Label)) <= 16 {
+		added.Name = part.Label
+	}
+	if err := t.Add(added); err != nil {
+		return err
+	}
+	p.facts(fs.Fact{Name: "partition", Value: fmt.Sprintf("%s at sectors %v = %v", describeKind(part), part.Span, size)})
+	return nil
+}
+
+func describeKind(r Rebuilt) string {
+	if r.Label == "" {
+		return r.Kind
+	}
+	return r.Kind + " " + r.Label
+}
