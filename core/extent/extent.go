@@ -94,6 +94,28 @@ func Validate(spans []Span, limit uint64) error {
 	return nil
 }
 
+// Overlaps lists pairs of spans, by their indices, that share a unit: each span with
+// one that begins before it, so that there are never more pairs than spans.
+func Overlaps(spans []Span) (pairs [][2]int) {
+	order := make([]int, 0, len(spans))
+	for i, s := range spans {
+		if s.Count > 0 {
+			order = append(order, i)
+		}
+	}
+	slices.SortStableFunc(order, func(a, b int) int { return cmp.Compare(spans[a].Start, spans[b].Start) })
+	furthest := -1
+	for _, i := range order {
+		if furthest >= 0 && spans[furthest].Overlaps(spans[i]) {
+			pairs = append(pairs, [2]int{min(furthest, i), max(furthest, i)})
+		}
+		if furthest < 0 || spans[i].Count > spans[furthest].Count-min(spans[furthest].Count, spans[i].Start-spans[furthest].Start) {
+			furthest = i
+		}
+	}
+	return pairs
+}
+
 // Gaps returns what of the room no span covers, in order. Spans may overlap
 // each other and reach out of the room.
 func Gaps(room Span, spans []Span) []Span {

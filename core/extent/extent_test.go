@@ -57,6 +57,41 @@ func TestGapsAndSpansFillTheRoom(t *testing.T) {
 	}
 }
 
+// TestOverlaps: a span is in a pair exactly where it shares a unit with one that
+// begins before it or with it.
+func TestOverlaps(t *testing.T) {
+	rng := rand.New(rand.NewPCG(5, 5))
+	for range 3000 {
+		spans := make([]Span, rng.IntN(8))
+		for i := range spans {
+			spans[i] = Span{rng.Uint64N(40), rng.Uint64N(12)}
+			if rng.IntN(20) == 0 {
+				spans[i].Count = math.MaxUint64
+			}
+		}
+		paired, any := map[int]bool{}, false
+		for _, p := range Overlaps(spans) {
+			if p[0] >= p[1] || !spans[p[0]].Overlaps(spans[p[1]]) {
+				t.Fatalf("%v: pair %v", spans, p)
+			}
+			paired[p[0]], paired[p[1]] = true, true
+		}
+		for i, a := range spans {
+			meets := false
+			for k, b := range spans {
+				meets = meets || i != k && a.Overlaps(b)
+			}
+			any = any || meets
+			if paired[i] && !meets {
+				t.Fatalf("%v: %d is paired", spans, i)
+			}
+		}
+		if any != (len(paired) > 0) {
+			t.Fatalf("%v: overlaps %v, pairs %v", spans, any, paired)
+		}
+	}
+}
+
 func TestInnerAndStep(t *testing.T) {
 	if got, want := (Span{34, 5000}).Inner(2048), (Span{2048, 2048}); got != want {
 		t.Errorf("Inner = %v, want %v", got, want)

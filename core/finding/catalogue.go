@@ -18,6 +18,7 @@ const (
 	TableChain      ID = "table-chain-broken"
 	TableLogical    ID = "table-logical-outside"
 	TableShrunk     ID = "table-reaches-past-disk"
+	TableHidden     ID = "table-invisible-to-linux"
 	KernelDiffers   ID = "kernel-partitions-differ"
 	TypeMisfit      ID = "partition-type-misfit"
 
@@ -76,6 +77,7 @@ func Catalogue() []Entry {
 		{TableChain, Error, "partitions behind the break are seen by nobody"},
 		{TableLogical, Error, "systems differ in whether they show such a partition, and an edit of the chain can lose it"},
 		{TableShrunk, Error, "what lies behind the end of the disk is gone, and the kernel drops partitions that reach there"},
+		{TableHidden, Error, "what Linux has no device for cannot be mounted"},
 		{KernelDiffers, Warning, "whoever uses a partition by its name gets what the kernel has, not what the table says"},
 		{TypeMisfit, Note, "firmware and systemd go by the type where nothing names the partition"},
 		{ContentFenced, Error, "a change was cut short here; nothing mounts it until it is completed or taken back"},

@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -150,7 +151,47 @@ func script() []act {
 		run("recover --direction=back", "everything is as before"),
 		run("survey", "archive"),
 		run("deed list", "taken back"),
+		say("A card from the field recorder has an old table: four entries, one of which holds the logical partitions. One of those goes, and the next one moves up; what names it follows."),
+		run(`bench disk add sdd --size 32GB --removable --bus usb --model "Larkspur Card" --serial LS-00093`, "plugged in"),
+		run("table new sdd --scheme mbr --commit --quiet", "done"),
+		run("partition add sdd --size 20GiB --type extended --commit --quiet", "done: partition 1"),
+		run("partition add sdd --size 4GiB --size max --commit", "done: partitions 5 and 6"),
+		run("format sdd6 ext4 --label FIELDCARD --commit --quiet", "done"),
+		run("fstab add sdd6 /srv/recorder --by partuuid --commit --quiet", "done"),
+		run("partition remove sdd5 --commit", "partition 6 becomes 5"),
+		run("fstab list", "sdd5"),
+		say("The store of the new disk is made larger. The kernel is told, and the next change takes the table's backup copy to the new end first."),
+		run("bench disk resize sdb --size 96GiB", "96GiB"),
+		run("rescan sdb", "before 64.0 GiB"),
+		fails(4, "verify sdb", "table-backup-misplaced"),
+		run("partition add sdb --size max --name images --commit", "has become larger"),
+		say("Somebody wipes the beginning and the end of that disk. The table is saved nowhere, but what it named is still there."),
+		run("format sdb2 ext4 --label images --commit --quiet", "done"),
+		run("unmount /srv/herbarium", "done"),
+		{hand: wipe},
+		run("bench disk remove sdb", "pulled out"),
+		run(`bench disk add sdb --size 96GiB --model "Larkspur S300" --serial LS-20417`, "plugged in"),
+		run("table repair sdb --search", "2 proposed"),
+		run("table repair sdb --search --choose proposed --commit", "done: rebuild the table"),
+		run("survey sdb", "herbarium"),
 	}
+}
+
+// wipe zeroes both copies of the table, as a careless copy onto the disk does.
+func wipe(dir string) error {
+	f, err := os.OpenFile(filepath.Join(dir, "disks", "sdb.img"), os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	zeros := make([]byte, 1<<20)
+	_, first := f.WriteAt(zeros, 0)
+	_, last := f.WriteAt(zeros[:64<<10], info.Size()-64<<10)
+	return errors.Join(first, last)
 }
 
 // mistype adds a line for a device that does not exist.

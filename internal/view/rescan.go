@@ -55,7 +55,7 @@ func (p *Printer) Rescanned(list []task.Rescanned, draft bool) error {
 			text += ", before " + p.size(was.Size, was.Geometry.Logical)
 		}
 		if len(r.Done)+len(r.Refused) == 0 {
-			text += fmt.Sprintf("; the kernel has what the table says, partitions: %d", len(now.Kernel))
+			text += "; kernel and table agree"
 		} else {
 			text += fmt.Sprintf("; partitions in the kernel: %d, before %d", len(now.Kernel), len(was.Kernel))
 		}

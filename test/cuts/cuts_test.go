@@ -14,6 +14,7 @@ import (
 	"fundus/core/block"
 	"fundus/core/quantity"
 	"fundus/core/table"
+	"fundus/core/table/saved"
 	"fundus/internal/deed"
 	"fundus/internal/task"
 )
@@ -61,6 +62,12 @@ func stories() []story {
 		name := "seeds"
 		return &task.PartitionEdit{Target: target, Name: &name, Type: "home"}
 	}
+	restore := &task.TableRestore{Disk: "sdb", Saved: saved.Document{Fundus: saved.Version, Kind: saved.Kind, Scheme: table.GPT, ID: "5eed5eed-0000-4000-8000-000000000001", Entries: 128,
+		Disk: saved.Disk{Identity: "sata Larkspur S300 LS-20417", Size: diskSize, Sector: 512},
+		Partitions: []saved.Partition{
+			{Number: 1, First: 2048, Count: 4096, Type: "0fc63daf-8483-4772-8e79-3d69d8477de4", UUID: "5eed5eed-0000-4000-8000-000000000002", Name: "scans"},
+			{Number: 7, First: 10240, Count: 4096, Type: "0fc63daf-8483-4772-8e79-3d69d8477de4", UUID: "5eed5eed-0000-4000-8000-000000000003"},
+		}}}
 	undo := func(*deed.Store) task.Request { return &task.Undo{} }
 	return []story{
 		{"table new on a blank disk", 512, 0, nil, request(newTable), false, 12},
@@ -82,6 +89,9 @@ func stories() []story {
 		{"undo of partition add", 512, 0, []task.Request{newTable, add, second}, undo, true, 8},
 		{"undo of table new", 512, 0, []task.Request{newTable}, undo, true, 8},
 		{"partition edit", 512, 0, []task.Request{newTable, add, second}, request(edit("sdb1")), false, 3},
+		{"convert to a GPT", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed}, request(&task.TableConvert{Disk: "sdb", Scheme: table.GPT}), false, 3},
+		{"convert to an MBR", 4096, 4096, []task.Request{newTable, second}, request(&task.TableConvert{Disk: "sdb", Scheme: table.MBR}), false, 3},
+		{"restore of a saved table", 512, 0, []task.Request{newTable, second, add}, request(restore), false, 3},
 		{"resize", 512, 0, []task.Request{newTable, second}, request(&task.Resize{Target: "sdb1", Size: size("8MiB")}), false, 3},
 		{"several partitions at once", 512, 0, []task.Request{newTable}, request(adding(task.NewPart{Size: size("2MiB")}, task.NewPart{Size: size("3MiB")})), false, 3},
 		{"new MBR on a blank disk", 512, 0, nil, request(newMBR), false, 3},

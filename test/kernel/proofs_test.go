@@ -258,8 +258,8 @@ func cutImages(t *testing.T, j *judge, prepare [][]string, command []string) (im
 		}
 		b.must("bench", "disk", "fault", "sdb", "--cut-at-write", strconv.Itoa(n), "--seed", strconv.Itoa(n))
 		out, code := b.run(command...)
-		if code == 0 && n > 10 {
-			return images
+		if code == 0 && n > 2 {
+			return append(images, b.image()) // at last the one that was not cut
 		}
 		if code != 5 {
 			t.Fatalf("cut at %d: exit %d\n%s", n, code, out)
@@ -307,18 +307,36 @@ func proveFormatCuts(t *testing.T, j *judge) {
 	fmt.Printf("kernel proof: %d cuts of a format: %d mount, %d are refused\n", len(images), mounted, fenced)
 }
 
-// proveTableCuts: after each cut of an added partition the kernel sees the old
-// partitions or the new ones.
+// proveTableCuts: after each cut of an edit of a table the kernel sees the old
+// partitions or the new ones, on a GPT, on an MBR with its chain, and where one
+// becomes the other.
 func proveTableCuts(t *testing.T, j *judge) {
-	images := cutImages(t, j, [][]string{{"table", "new", "sdb", "--commit"}, {"partition", "add", "sdb", "--size", "20MiB", "--commit"}},
-		[]string{"partition", "add", "sdb", "--size", "10MiB", "--commit"})
-	seen := map[string]int{}
-	for _, a := range j.together(t, images) {
-		seen[strings.Join(a.Partitions, ", ")]++
+	words := func(lines ...string) (out [][]string) {
+		for _, l := range lines {
+			out = append(out, append(strings.Fields(l), "--commit"))
+		}
+		return out
 	}
-	before, after := "1 2048 40960", "1 2048 40960, 2 43008 20480"
-	if seen[before] == 0 || seen[after] == 0 || seen[before]+seen[after] != len(images) {
-		t.Errorf("the kernel saw %v; want only %q and %q", seen, before, after)
+	chain := words("table new sdb --scheme mbr", "partition add sdb --size 30MiB --type extended", "partition add sdb --size 5MiB --size 6MiB")
+	for _, c := range []struct {
+		before        [][]string
+		cut, old, new string
+	}{
+		{words("table new sdb", "partition add sdb --size 20MiB"), "partition add sdb --size 10MiB", "1 2048 40960", "1 2048 40960, 2 43008 20480"},
+		{chain, "partition add sdb --size 7MiB", "1 2048 2, 5 4096 10240, 6 16384 12288", "1 2048 2, 5 4096 10240, 6 16384 12288, 7 30720 14336"},
+		{chain, "partition remove sdb5", "1 2048 2, 5 4096 10240, 6 16384 12288", "1 2048 2, 5 16384 12288"},
+		{chain, "resize sdb6 9MiB", "1 2048 2, 5 4096 10240, 6 16384 12288", "1 2048 2, 5 4096 10240, 6 16384 18432"},
+		{chain, "table convert sdb --scheme gpt", "1 2048 2, 5 4096 10240, 6 16384 12288", "5 4096 10240, 6 16384 12288"},
+		{words("table new sdb", "partition add sdb --size 20MiB"), "table new sdb --scheme mbr", "1 2048 40960", ""},
+	} {
+		images := cutImages(t, j, c.before, words(c.cut)[0])
+		seen := map[string]int{}
+		for _, a := range j.together(t, images) {
+			seen[strings.Join(a.Partitions, ", ")]++
+		}
+		if seen[c.old] == 0 || seen[c.new] == 0 || seen[c.old]+seen[c.new] != len(images) {
+			t.Errorf("%s: the kernel saw %v; want only %q and %q", c.cut, seen, c.old, c.new)
+		}
+		fmt.Printf("kernel proof: %d cuts of %s: %d times the old table, %d times the new one\n", len(images), c.cut, seen[c.old], seen[c.new])
 	}
-	fmt.Printf("kernel proof: %d cuts of an added partition: %d times the old table, %d times the new one\n", len(images), seen[before], seen[after])
 }

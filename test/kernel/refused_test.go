@@ -107,27 +107,48 @@ func proveRootDisk(t *testing.T, j *judge) {
 	})
 }
 
-// proveFrugal: adding a partition writes what differs and little more, in seven
-// syncs, and a survey opens each node once.
+// proveFrugal: an edit of a table writes what differs and little more, in seven
+// syncs; the repair of one copy too; and a survey opens each node once.
 func proveFrugal(t *testing.T, j *judge) {
 	image := blank(t, 1<<40)
 	first := j.boot(t, false, []string{"table new ubda --commit", "partition add ubda --size 1GiB --commit", "partition add ubda --size 1GiB --commit"}, image)
 	says(t, first[0].Said, [][]string{{fine}, {fine}, {fine}})
-	before := duplicate(t, image)
-	a := j.boot(t, false, []string{"counted ubda partition add ubda --size 1GiB --commit", "opens ubda survey"}, image)[0]
-	var sectors, flushes int
-	_, words, _ := strings.Cut(a.Said[0], "\nwrote ")
-	if n, _ := fmt.Sscanf(words, "%d sectors, %d flushes", &sectors, &flushes); n != 2 {
-		t.Fatalf("counting: %s", a.Said[0])
+	for _, words := range []string{"partition add ubda --size 1GiB", "partition edit ubda3 --name seeds --type home", "resize ubda3 2GiB", "partition remove ubda2", "table repair ubda"} {
+		if words == "table repair ubda" {
+			spoil(t, image, 512+24)
+		}
+		before := duplicate(t, image)
+		a := j.boot(t, false, []string{"counted ubda " + words + " --commit", "opens ubda survey"}, image)[0]
+		var sectors, flushes int
+		_, count, _ := strings.Cut(a.Said[0], "\nwrote ")
+		if n, _ := fmt.Sscanf(count, "%d sectors, %d flushes", &sectors, &flushes); n != 2 {
+			t.Fatalf("counting %s: %s", words, a.Said[0])
+		}
+		differ := differingSectors(t, before, image)
+		if sectors > differ+70 || flushes > 7 || differ == 0 {
+			t.Errorf("%s on 1 TiB wrote %d sectors in %d syncs; %d sectors differ", words, sectors, flushes, differ)
+		}
+		if strings.HasPrefix(words, "partition add") && !strings.HasSuffix(a.Said[1], "opened map[ubda:1 ubda1:1 ubda2:1 ubda3:1]") {
+			t.Errorf("survey: %s", a.Said[1][strings.LastIndex(a.Said[1], "\n"):])
+		}
+		fmt.Printf("kernel proof: %s on 1 TiB: %d sectors written where %d differ, %d syncs\n", words, sectors, differ, flushes)
 	}
-	differ := differingSectors(t, before, image)
-	if sectors > differ+70 || flushes != 7 || differ == 0 {
-		t.Errorf("adding a partition to 1 TiB wrote %d sectors in %d syncs; %d sectors differ", sectors, flushes, differ)
+}
+
+// spoil turns a byte of the image round.
+func spoil(t *testing.T, image string, at int64) {
+	t.Helper()
+	f, err := os.OpenFile(image, os.O_RDWR, 0)
+	if err != nil {
+		t.Fatal(err)
 	}
-	if !strings.HasSuffix(a.Said[1], "opened map[ubda:1 ubda1:1 ubda2:1 ubda3:1]") {
-		t.Errorf("survey: %s", a.Said[1][strings.LastIndex(a.Said[1], "\n"):])
+	b := make([]byte, 1)
+	_, errRead := f.ReadAt(b, at)
+	b[0] ^= 0xFF
+	_, errWrite := f.WriteAt(b, at)
+	if err := errors.Join(errRead, errWrite, f.Close()); err != nil {
+		t.Fatal(err)
 	}
-	fmt.Printf("kernel proof: a partition added to 1 TiB: %d sectors written where %d differ, %d syncs; survey opens each node once\n", sectors, differ, flushes)
 }
 
 // proveTopology: a volume is shown with its name, with what it is built on and

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"fundus/core/extent"
 	"fundus/core/finding"
 	"fundus/core/quantity"
 )
@@ -41,6 +42,13 @@ func Check(disk string, s *State) []finding.Finding {
 			out = append(out, finding.New(finding.TableBackupAt, disk, "the backup copy lies at sector %d, the disk ends at sector %d: it has become larger by %v", s.Backup.MyLBA, last, quantity.Bytes(last-s.Backup.MyLBA)*quantity.Bytes(s.sector)).WithMend("%s", repair))
 		}
 	}
+	if good := s.Good(); good.EntrySize != entryEnd {
+		out = append(out, finding.New(finding.TableHidden, disk, "its entries have %d bytes: Linux takes those of %d alone, and sees no partition", good.EntrySize, entryEnd).
+			WithRemedy("copy away what is on the partitions with a system that sees them, and make a new table: fundus table new %s", disk))
+	} else if hidden := good.Hidden(); len(hidden) > 0 {
+		out = append(out, finding.New(finding.TableHidden, disk, "Linux has no devices for partitions above %d: %s", HighestNumber, numbers(hidden)).
+			WithRemedy("give them lower numbers: fundus partition edit --number"))
+	}
 	return append(out, checkSpans(disk, s.Good())...)
 }
 
@@ -67,20 +75,20 @@ func numbers(list []int) string {
 func checkSpans(disk string, t *Table) []finding.Finding {
 	var out []finding.Finding
 	usable := t.Usable()
+	spans := make([]extent.Span, len(t.Entries)) // an unused one is empty
 	for i, e := range t.Entries {
 		if !e.Used() {
 			continue
 		}
+		spans[i] = e.Span()
 		if e.Span().Count == 0 || !usable.Contains(e.Span()) {
 			out = append(out, finding.New(finding.TableBeyond, disk, "partition %d: sectors %d-%d, usable are %v", i+1, e.First, e.Last, usable).
 				WithRemedy("remove the entry or restore the table from a deed"))
 		}
-		for k := range i {
-			if o := t.Entries[k]; o.Used() && o.Span().Overlaps(e.Span()) {
-				out = append(out, finding.New(finding.TableOverlap, disk, "partitions %d (%v) and %d (%v) overlap", k+1, o.Span(), i+1, e.Span()).
-					WithRemedy("copy what is needed elsewhere and remove one of them"))
-			}
-		}
+	}
+	for _, pair := range extent.Overlaps(spans) {
+		out = append(out, finding.New(finding.TableOverlap, disk, "partitions %d (%v) and %d (%v) overlap", pair[0]+1, spans[pair[0]], pair[1]+1, spans[pair[1]]).
+			WithRemedy("copy what is needed elsewhere and remove one of them"))
 	}
 	return out
 }

@@ -146,11 +146,11 @@ func (e *Editor) Write(dev block.Device) (string, error) {
 }
 
 // Hidden lists the partitions that Linux does not show: those with numbers above
-// 255, and all where an entry has another size than 128 bytes
+// 255. Where an entry has another size than 128 bytes it shows none at all
 // (block/partitions/efi.c).
 func (t *Table) Hidden() (numbers []int) {
 	for i, e := range t.Entries {
-		if e.Used() && (i >= HighestNumber || t.EntrySize != entryEnd) {
+		if e.Used() && i >= HighestNumber {
 			numbers = append(numbers, i+1)
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/google/uuid"
@@ -352,4 +353,61 @@ func FuzzEdits(f *testing.F) {
 			t.Fatalf("partitions and gaps: %v, %d of %d sectors", err, sum, m.Usable.Count)
 		}
 	})
+}
+
+// TestWhatLinuxDoesNotSee: a record beside the protective one, a disk that has
+// become smaller, numbers and entries that Linux does not take are found; and a
+// table that still fits is made to fit again.
+func TestWhatLinuxDoesNotSee(t *testing.T) {
+	ids := func(dev block.Device) (out []finding.ID) {
+		s, err := Read(dev)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range Check("sdb", s) {
+			out = append(out, f.ID)
+		}
+		return out
+	}
+	dev, _ := disk(t, 64*mib, 512, 8)
+	zero := make([]byte, 512)
+	_, _ = dev.ReadAt(zero, 0)
+	zero[mbrRecords+mbrRecordSize+mbrType], zero[mbrRecords+mbrRecordSize+mbrCount] = 0x83, 1
+	_, _ = dev.WriteAt(zero, 0)
+	if got := ids(dev); !slices.Equal(got, []finding.ID{finding.TableHybrid}) {
+		t.Errorf("hybrid: %v", got)
+	}
+
+	dev, _ = disk(t, 64*mib, 512, 8)
+	for size, mends := range map[int64]bool{48 * mib: true, 6 * mib: false} {
+		smaller := block.NewMemory(size, geometry(512))
+		b := make([]byte, size)
+		_, _ = dev.ReadAt(b, 0)
+		_, _ = smaller.WriteAt(b, 0)
+		if got := ids(smaller); !slices.Equal(got, []finding.ID{finding.TableShrunk}) {
+			t.Errorf("%d bytes: %v", size, got)
+		}
+		s, _ := Read(smaller)
+		fixed := s.Cut.Edit(512)
+		err := fixed.Rebuild(s.Sectors)
+		if err == nil {
+			_, err = fixed.Write(smaller)
+		}
+		if mends != (err == nil) || mends && len(ids(smaller)) != 0 {
+			t.Errorf("%d bytes: made to fit: %v", size, err)
+		}
+	}
+
+	dev = block.NewMemory(64*mib, geometry(512))
+	wide, err := NewSized(64*mib, 512, mib, guidOf(9), 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	add(t, wide, 300, 512, 8)
+	if _, err := Write(dev, nil, wide); err != nil {
+		t.Fatal(err)
+	}
+	if got := ids(dev); !slices.Equal(got, []finding.ID{finding.TableHidden}) {
+		t.Errorf("partition 300: %v", got)
+	}
 }

@@ -1,6 +1,8 @@
 package mbr
 
 import (
+	"fmt"
+
 	"fundus/core/extent"
 	"fundus/core/finding"
 	"fundus/core/table"
@@ -23,7 +25,7 @@ func Check(disk string, t *Table) (out []finding.Finding) {
 		out = append(out, finding.New(finding.TableChain, disk, "partitions %d and %d are both extended", outer[0].Number, outer[1].Number).
 			WithRemedy("Linux follows both chains, other systems only one; copy away what is in the second and remove it"))
 	}
-	for i, p := range m.Parts {
+	for _, p := range m.Parts {
 		if !p.Span.Within(t.sectors) {
 			out = append(out, finding.New(finding.TableBeyond, disk, "partition %d: sectors %v, the disk has %d", p.Number, p.Span, t.sectors).
 				WithRemedy("remove the entry or restore the table from a deed"))
@@ -32,15 +34,29 @@ func Check(disk string, t *Table) (out []finding.Finding) {
 			out = append(out, finding.New(finding.TableLogical, disk, "logical partition %d: sectors %v, outside of its extended partition", p.Number, p.Span).
 				WithRemedy("copy away what is on it and remove it"))
 		}
-		if p.Role == table.Logical && overlapsAny(p.Span, m.Chain) {
-			out = append(out, finding.New(finding.TableOverlap, disk, "partition %d (%v) covers a sector of the chain of logical partitions", p.Number, p.Span).
-				WithRemedy("copy what is needed elsewhere and remove it"))
+	}
+	return append(out, overlaps(disk, m)...)
+}
+
+// overlaps holds primary and extended partitions against each other, and logical ones
+// against each other and the chain.
+func overlaps(disk string, m *table.Table) (out []finding.Finding) {
+	var spans [2][]extent.Span
+	var names [2][]string
+	for _, p := range m.Parts {
+		in := 0
+		if p.Role == table.Logical {
+			in = 1
 		}
-		for _, o := range m.Parts[:i] {
-			if o.Span.Overlaps(p.Span) && !(o.Role == table.Extended && p.Role == table.Logical) {
-				out = append(out, finding.New(finding.TableOverlap, disk, "partitions %d (%v) and %d (%v) overlap", o.Number, o.Span, p.Number, p.Span).
-					WithRemedy("copy what is needed elsewhere and remove one of them"))
-			}
+		spans[in], names[in] = append(spans[in], p.Span), append(names[in], fmt.Sprintf("partition %d (%v)", p.Number, p.Span))
+	}
+	for _, c := range m.Chain {
+		spans[1], names[1] = append(spans[1], c), append(names[1], fmt.Sprintf("the chain's sector %d", c.Start))
+	}
+	for in := range spans {
+		for _, pair := range extent.Overlaps(spans[in]) {
+			out = append(out, finding.New(finding.TableOverlap, disk, "%s and %s overlap", names[in][pair[0]], names[in][pair[1]]).
+				WithRemedy("copy what is needed elsewhere and remove one of them"))
 		}
 	}
 	return out

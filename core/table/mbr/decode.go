@@ -153,6 +153,9 @@ func (t *Table) logicals() (list []table.Partition) {
 		for i := range slots {
 			r := recordOf(l.raw, i)
 			span := extent.Span{Start: l.at + r.first(), Count: r.count()}
+			if firstLogical+len(list) == mostLinks {
+				return list // Linux takes no more
+			}
 			if !r.used() || r.extended() || i >= 2 && !l.outer.Contains(span) { // the last two may be anything
 				continue
 			}

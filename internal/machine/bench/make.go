@@ -118,7 +118,28 @@ func (b *Bench) AddDisk(d Disk) error {
 		return err
 	}
 	b.config.Disks = append(b.config.Disks, d)
-	return b.save()
+	if err := b.save(); err != nil {
+		return err
+	}
+	return b.replugged(d.Name)
+}
+
+// replugged has the kernel forget what it knew of a disk, and read its table where
+// it is there.
+func (b *Bench) replugged(name string) error {
+	k, err := b.kernel()
+	if err != nil || k.Off { // at the next boot it looks anyway
+		return nil
+	}
+	delete(k.Partitions, name)
+	delete(k.Sizes, name)
+	if d, err := b.disk(name); err == nil {
+		v := &inventory.Inventory{Nodes: b.scan(context.Background(), d, k)}
+		if parts := readTable(v, name); len(parts) > 0 {
+			k.Partitions[name] = parts
+		}
+	}
+	return b.store(k)
 }
 
 // RemoveDisk pulls a disk out; its image stays.
@@ -139,7 +160,10 @@ func (b *Bench) RemoveDisk(ctx context.Context, name string) error {
 			break
 		}
 	}
-	return b.save()
+	if err := b.save(); err != nil {
+		return err
+	}
+	return b.replugged(name)
 }
 
 // PlantFault puts a fault into a disk, or takes it out where it is nil.
