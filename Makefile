@@ -16,7 +16,7 @@ test: kernel # every test, the sweeps with their closing lines, core and deeds u
 	go vet ./...
 	go test ./core/... ./internal/...
 	FUNDUS_NEED_KERNEL=1 go test -v -p 1 -parallel 3 -timeout 60m ./test/... | grep -v '^=== \|^ *--- PASS\|^ *cuts_test.go'
-	CGO_ENABLED=1 go test -race ./core/... ./internal/deed ./internal/machine/... ./internal/oscall
+	CGO_ENABLED=1 go test -race -short ./core/... ./internal/deed ./internal/machine/... ./internal/oscall
 
 quick: # without the sweeps
 	go test ./core/... ./internal/... ./test/structure

@@ -12,8 +12,10 @@ package search
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
+	"sync"
 
 	"fundus/core/block"
 	"fundus/core/extent"
@@ -37,10 +39,9 @@ type Found struct {
 }
 
 const (
-	chunk = 4 << 20
-	// cached is how much is searched for all magics before the next: it stays in the
-	// processor's own memory.
-	cached = 256 << 10
+	chunk = 1 << 20
+	// unit is the smallest sector: devices begin on multiples of it.
+	unit = 512
 	// likely is the confidence from which a find is proposed.
 	likely = 60
 	// most is how many finds are looked at closely: a disk full of magics is no disk
@@ -74,89 +75,68 @@ type candidate struct {
 	kind  kind.Kind
 }
 
+// readers is how many pieces are read and searched at a time: one is read while
+// another is searched.
+const readers = 2
+
 // candidates reads the disk from the beginning to the end.
 func candidates(ctx context.Context, dev block.Device, sink progress.Sink) ([]candidate, error) {
-	marks := marks()
-	reach := int64(0)
-	for _, m := range marks {
-		reach = max(reach, m.At+int64(len(m.Bytes)))
-	}
-	sector := max(dev.Geometry().Logical, 512)
-	reach = (reach + sector - 1) / sector * sector
-	r := &reader{dev: dev, sector: sector, reach: reach, free: make(chan []byte, 2), full: make(chan piece)}
-	r.free <- make([]byte, chunk+reach)
-	r.free <- make([]byte, chunk+reach)
-	until, cancel := context.WithCancel(ctx)
-	defer cancel()
-	go r.run(until, sink)
-	var out []candidate
-	for p := range r.full {
-		if p.err != nil {
-			return nil, p.err
-		}
-		n := min(chunk, int64(len(p.b)))
-		for from := int64(0); from < n; from += cached {
-			for _, m := range marks {
-				out = m.in(out, p.b, p.at, from, min(from+cached, n), sector)
+	sector, groups := max(dev.Geometry().Logical, unit), groups()
+	order := &order{dev: dev, sink: sink}
+	var all [readers][]candidate
+	var errs [readers]error
+	var wait sync.WaitGroup
+	for i := range readers {
+		wait.Go(func() {
+			buf := make([]byte, chunk)
+			for at, more := order.next(); more && errs[i] == nil && ctx.Err() == nil; at, more = order.next() {
+				var b []byte
+				if b, errs[i] = readable(dev, buf[:min(chunk, dev.Size()-at)], at, sector); errs[i] == nil {
+					all[i] = in(all[i], groups, b, at, sector)
+				}
+				if len(all[i]) > most {
+					errs[i] = fmt.Errorf("more than %d places look like the beginning of something", most)
+				}
 			}
-		}
-		if len(out) > most {
-			return nil, fmt.Errorf("more than %d places look like the beginning of something", most)
-		}
-		r.free <- p.b[:chunk+reach]
+		})
 	}
-	if err := ctx.Err(); err != nil {
+	wait.Wait()
+	if err := errors.Join(append(errs[:], ctx.Err())...); err != nil {
 		return nil, err
 	}
+	out := slices.Concat(all[:]...)
 	slices.SortFunc(out, func(a, b candidate) int {
 		return cmp.Or(cmp.Compare(a.start, b.start), cmp.Compare(a.kind.Name, b.kind.Name))
 	})
 	return out, nil
 }
 
-// reader reads ahead of the search: while one piece is searched the next one comes.
-type reader struct {
-	dev           block.Device
-	sector, reach int64 // bytes; reach: how far behind a beginning a magic may lie
-	free          chan []byte
-	full          chan piece
+// order gives out the pieces of the disk in their order, without those that are not
+// stored.
+type order struct {
+	mu    sync.Mutex
+	dev   block.Device
+	sink  progress.Sink
+	at    int64 // the next piece
+	until int64 // where the run of data or zeros ends that was asked for last
 }
 
-// piece is what was read from a place on, or why it could not be.
-type piece struct {
-	at  int64
-	b   []byte
-	err error
-}
-
-func (r *reader) run(ctx context.Context, sink progress.Sink) {
-	defer close(r.full)
-	size := r.dev.Size()
-	send := func(p piece) bool {
-		select {
-		case r.full <- p:
-			return p.err == nil
-		case <-ctx.Done():
-			return false
+func (o *order) next() (at int64, more bool) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	size := o.dev.Size()
+	for ; o.at < size && o.at >= o.until; o.at += chunk {
+		_, end, hole, err := o.dev.Next(o.at)
+		if err != nil || !hole || end-o.at < chunk {
+			o.until = end
+			break
 		}
+		o.at += (end-o.at)/chunk*chunk - chunk
 	}
-	for at := int64(0); at < size; at += chunk {
-		sink.Send("search", quantity.Bytes(at), quantity.Bytes(size))
-		if _, end, hole, err := r.dev.Next(at); err == nil && hole && end-at >= chunk+r.reach {
-			at += (end-at-r.reach)/chunk*chunk - chunk
-			continue
-		}
-		select {
-		case buf := <-r.free:
-			b, err := readable(r.dev, buf[:min(int64(len(buf)), size-at)], at, r.sector)
-			if !send(piece{at, b, err}) {
-				return
-			}
-		case <-ctx.Done():
-			return
-		}
-	}
-	sink.Send("search", quantity.Bytes(size), quantity.Bytes(size))
+	o.sink.Send("search", quantity.Bytes(min(o.at, size)), quantity.Bytes(size))
+	at = o.at
+	o.at += chunk
+	return at, at < size
 }
 
 // readable reads as much as the disk gives: what cannot be read is zeros here, a
@@ -184,22 +164,43 @@ type mark struct {
 	kind kind.Kind
 }
 
-func marks() (out []*mark) {
+// group are the magics that lie equally far behind a multiple of unit: one look at
+// one byte tells most of what they are not.
+type group struct {
+	offset int64
+	first  [256]bool // with which byte one of them begins
+	marks  []mark
+}
+
+func groups() (out []*group) {
 	for _, k := range kind.All() {
 		for _, m := range k.Marks {
-			out = append(out, &mark{m, k})
+			i := slices.IndexFunc(out, func(g *group) bool { return g.offset == m.At%unit })
+			if i < 0 {
+				i, out = len(out), append(out, &group{offset: m.At % unit})
+			}
+			out[i].first[m.Bytes[0]] = true
+			out[i].marks = append(out[i].marks, mark{m, k})
 		}
 	}
 	return out
 }
 
-// in finds the mark in the bytes from at on, for beginnings from one offset to
-// another.
-func (m *mark) in(out []candidate, b []byte, at, from, to, sector int64) []candidate {
-	last := int64(len(b)) - m.At - int64(len(m.Bytes))
-	for off := from; off < to && off <= last; off += sector {
-		if b[off+m.At] == m.Bytes[0] && string(b[off+m.At:][:len(m.Bytes)]) == m.Bytes {
-			out = append(out, candidate{at + off, m.kind})
+// in finds the magics in the piece, and where the device would begin for each. None
+// crosses the border of a unit.
+func in(out []candidate, groups []*group, p []byte, at, sector int64) []candidate {
+	for from := int64(0); from+unit <= int64(len(p)); from += unit {
+		b := p[from : from+unit]
+		for _, g := range groups {
+			if !g.first[b[g.offset]] {
+				continue
+			}
+			for _, m := range g.marks {
+				start := at + from - (m.At - g.offset)
+				if start >= 0 && start%sector == 0 && string(b[g.offset:][:len(m.Bytes)]) == m.Bytes {
+					out = append(out, candidate{start, m.kind})
+				}
+			}
 		}
 	}
 	return out

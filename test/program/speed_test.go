@@ -1,7 +1,10 @@
 package program
 
 import (
+	le "encoding/binary"
 	"fmt"
+	"io"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -53,6 +56,60 @@ func TestStart(t *testing.T) {
 	fmt.Printf("start: version %v, empty program %v, %v apart (limit 10ms)\n", median(ours), median(theirs), over)
 	if over > 10*time.Millisecond {
 		t.Errorf("%v slower than an empty program", over)
+	}
+}
+
+// TestSearch: a search for lost partitions reads an image at no less than 0.8 of the
+// speed of a plain sequential read of it. Both are timed in turns.
+func TestSearch(t *testing.T) {
+	dir := t.TempDir()
+	if _, err := os.Stat("/dev/shm"); err == nil {
+		if dir, err = os.MkdirTemp("/dev/shm", "fundus-search-"); err != nil {
+			t.Fatal(err)
+		}
+		defer os.RemoveAll(dir)
+	}
+	image := filepath.Join(dir, "lost.img")
+	noise, rng := make([]byte, 512<<20), rand.New(rand.NewPCG(3, 3))
+	for i := 0; i < len(noise); i += 8 {
+		le.LittleEndian.PutUint64(noise[i:], rng.Uint64())
+	}
+	if err := os.WriteFile(image, noise, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	var ours, plain []time.Duration
+	best := 0.0
+	for range 5 {
+		for range 5 {
+			took, _ := timed(t, exec.Command(binary, "table", "repair", image, "--search"))
+			ours = append(ours, took)
+			plain = append(plain, readThrough(t, image))
+		}
+		ratio := float64(median(plain)) / float64(median(ours))
+		fmt.Printf("search: %v for 512 MiB, a plain read %v: %.2f of its speed (limit 0.8)\n", median(ours), median(plain), ratio)
+		if best = max(best, ratio); best >= 0.8 {
+			return
+		}
+	}
+	t.Errorf("%.2f of the speed of a plain read", best)
+}
+
+// readThrough reads the file as a program would that does nothing else.
+func readThrough(t *testing.T, path string) time.Duration {
+	t.Helper()
+	start := time.Now()
+	f, err := os.Open(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	buf := make([]byte, 4<<20)
+	for {
+		if _, err := f.Read(buf); err == io.EOF {
+			return time.Since(start)
+		} else if err != nil {
+			t.Fatal(err)
+		}
 	}
 }
 
