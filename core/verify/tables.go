@@ -22,7 +22,7 @@ func tables(v *inventory.Inventory) []finding.Finding {
 
 // kernelDiffers holds the kernel's partitions against the table.
 func kernelDiffers(v *inventory.Inventory, disk inventory.Node) []finding.Finding {
-	if disk.Form == inventory.Image || disk.Problem != "" || disk.Table == nil && len(disk.TableBad) > 0 {
+	if disk.Form == inventory.Image || disk.Form == inventory.Volume || disk.Minor() && len(disk.Kernel) == 0 || disk.Problem != "" || disk.Table == nil && len(disk.TableBad) > 0 {
 		return nil
 	}
 	var words []string

@@ -12,7 +12,7 @@ import (
 // it was is never touched, and its mount is not disturbed.
 func Catchup(v *inventory.Inventory, disk string) (list []Action) {
 	d, ok := v.Node(disk)
-	if !ok || d.Form == inventory.Image || d.Problem != "" || d.Table == nil && len(d.TableBad) > 0 { // what cannot be read says nothing
+	if !ok || d.Form == inventory.Image || d.Form == inventory.Volume || d.Problem != "" || d.Table == nil && len(d.TableBad) > 0 { // what cannot be read says nothing
 		return nil
 	}
 	wanted := map[int]inventory.KernelPart{}

@@ -307,7 +307,14 @@ func (s *Stage) TellKernel(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
+	agreed := map[int]bool{} // what the kernel has and the table had: the rest is for rescan
+	for _, n := range s.original.Parts(name) {
+		agreed[n.Number] = n.InKernel
+	}
 	for _, a := range machine.Catchup(v, name) {
+		if a.Verb != machine.AddPartition && !agreed[a.Number] {
+			continue
+		}
 		if err := s.Act(ctx, a); err != nil {
 			return err
 		}

@@ -50,6 +50,7 @@ func (r *TableConvert) plan(ctx context.Context, p *Planner) error {
 		return about(n, err)
 	}
 	if r.Scheme == table.GPT {
+		p.overwritten(dev, fresh.Model())
 		err = p.toGPT(m, fresh)
 	} else {
 		err = p.toMBR(m, fresh, step(p.Config, n))
@@ -70,6 +71,21 @@ func (r *TableConvert) plan(ctx context.Context, p *Planner) error {
 		return err
 	}
 	return p.Stage.TellKernel(ctx, n.Name)
+}
+
+// overwritten warns of what lies where a GPT goes.
+func (p *Planner) overwritten(dev block.Device, m *table.Table) {
+	sector := int64(m.Sector)
+	first, last := int64(m.Usable.Start)*sector, int64(m.Usable.End())*sector
+	for _, place := range []struct {
+		from, to int64
+		words    string
+	}{{sector, first, "behind sector 0, where a boot loader's second part may lie"}, {last, dev.Size(), "at the end of the disk"}} {
+		b, err := block.ReadSized(dev, place.from, place.to-place.from, 8<<20)
+		if err != nil || !block.IsZero(b) {
+			p.warn("the %d sectors %s are not empty, and are overwritten", (place.to-place.from)/sector, place.words)
+		}
+	}
 }
 
 // toGPT gives every partition but the extended one an entry of its own number.

@@ -114,8 +114,8 @@ func (p *Planner) addOne(ctx context.Context, n inventory.Node, t table.Editor, 
 			part = now
 		}
 	}
-	if part.Role == table.Extended {
-		return part, nil // its first sector becomes a part of the table
+	if part.Role == table.Extended && content == "keep" {
+		return part, fmt.Errorf("%s: --content=keep: %w: the chain of logical partitions begins in the first sector of an extended one", n.Name, table.ErrValue)
 	}
 	return part, p.decideContent(ctx, n, content, start, size)
 }
@@ -141,6 +141,12 @@ func (p *Planner) partUUID(m *table.Table, asked string) (string, error) {
 // place works out where the partition goes, and says every rounding.
 func (p *Planner) place(n inventory.Node, m *table.Table, want NewPart) (extent.Span, error) {
 	s := step(p.Config, n)
+	if _, full := m.FreeNumber(); full != nil && len(m.Rooms(s)) == 0 {
+		if m.Scheme == table.MBR {
+			return extent.Span{}, fmt.Errorf("%w; logical partitions go inside an extended one (--type extended), and a GPT has room for 128: fundus table convert %s --scheme gpt", full, n.Name)
+		}
+		return extent.Span{}, full
+	}
 	room, fixed, err := p.room(m, want, s)
 	if err != nil {
 		return extent.Span{}, err

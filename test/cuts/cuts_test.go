@@ -28,6 +28,7 @@ type story struct {
 	cut     func(store *deed.Store) task.Request
 	keep    bool // the cut command needs the store of before: undo
 	seeds   uint64
+	spoil   int64 // a byte that is turned round before the cut, 0 for none
 }
 
 func size(text string) quantity.Size {
@@ -70,41 +71,43 @@ func stories() []story {
 		}}}
 	undo := func(*deed.Store) task.Request { return &task.Undo{} }
 	return []story{
-		{"table new on a blank disk", 512, 0, nil, request(newTable), false, 12},
-		{"table new over a table", 512, 0, []task.Request{newTable, add}, request(newTable), false, 12},
-		{"table new over a bare file system", 512, 0, []task.Request{bare}, request(newTable), false, 12},
-		{"partition add", 512, 0, []task.Request{newTable, add}, request(second), false, 12},
+		{"table new on a blank disk", 512, 0, nil, request(newTable), false, 12, 0},
+		{"table new over a table", 512, 0, []task.Request{newTable, add}, request(newTable), false, 12, 0},
+		{"table new over a bare file system", 512, 0, []task.Request{bare}, request(newTable), false, 12, 0},
+		{"partition add", 512, 0, []task.Request{newTable, add}, request(second), false, 12, 0},
 		{"partition add over old content", 512, 0, []task.Request{newTable, add, format("old"), &task.PartitionRemove{Targets: []string{"sdb1"}}},
-			request(&task.PartitionAdd{Disk: "sdb", Parts: []task.NewPart{{Size: size("30MiB")}}, Content: "erase"}), false, 12},
-		{"partition remove", 512, 0, []task.Request{newTable, add, second}, request(&task.PartitionRemove{Targets: []string{"sdb1"}}), false, 12},
-		{"format an empty partition", 512, 0, []task.Request{newTable, add}, request(format("herbarium")), false, 12},
-		{"format over a file system", 512, 0, []task.Request{newTable, add, format("old")}, request(format("herbarium")), false, 20},
-		{"format on 4096-byte physical sectors", 4096, 0, []task.Request{newTable, add, format("old")}, request(format("herbarium")), false, 12},
-		{"format on 4096-byte logical sectors", 4096, 4096, []task.Request{newTable, add, format("old")}, request(format("herbarium")), false, 12},
-		{"partition add on 4096-byte logical sectors", 4096, 4096, []task.Request{newTable, add}, request(second), false, 8},
-		{"format a whole disk with a table", 512, 0, []task.Request{newTable, add}, request(bare), false, 12},
-		{"label", 512, 0, []task.Request{newTable, add, format("herbarium")}, request(label), false, 12},
-		{"undo of a format", 512, 0, []task.Request{newTable, add, format("old"), format("herbarium")}, undo, true, 12},
-		{"undo of a label", 512, 0, []task.Request{newTable, add, format("herbarium"), label}, undo, true, 6},
-		{"undo of partition add", 512, 0, []task.Request{newTable, add, second}, undo, true, 8},
-		{"undo of table new", 512, 0, []task.Request{newTable}, undo, true, 8},
-		{"partition edit", 512, 0, []task.Request{newTable, add, second}, request(edit("sdb1")), false, 3},
-		{"convert to a GPT", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed}, request(&task.TableConvert{Disk: "sdb", Scheme: table.GPT}), false, 3},
-		{"convert to an MBR", 4096, 4096, []task.Request{newTable, second}, request(&task.TableConvert{Disk: "sdb", Scheme: table.MBR}), false, 3},
-		{"restore of a saved table", 512, 0, []task.Request{newTable, second, add}, request(restore), false, 3},
-		{"resize", 512, 0, []task.Request{newTable, second}, request(&task.Resize{Target: "sdb1", Size: size("8MiB")}), false, 3},
-		{"several partitions at once", 512, 0, []task.Request{newTable}, request(adding(task.NewPart{Size: size("2MiB")}, task.NewPart{Size: size("3MiB")})), false, 3},
-		{"new MBR on a blank disk", 512, 0, nil, request(newMBR), false, 3},
-		{"new MBR over a GPT", 512, 0, []task.Request{newTable, add}, request(newMBR), false, 3},
-		{"new GPT over an MBR", 512, 0, []task.Request{newMBR, unnamed}, request(newTable), false, 3},
-		{"partition add on an MBR", 512, 0, []task.Request{newMBR, unnamed}, request(unnamed), false, 3},
-		{"an extended partition", 512, 0, []task.Request{newMBR, unnamed}, request(extended), false, 3},
-		{"the first logical partition", 512, 0, []task.Request{newMBR, extended}, request(unnamed), false, 3},
-		{"another logical partition", 512, 0, []task.Request{newMBR, extended, unnamed}, request(unnamed), false, 3},
-		{"the first of three logical partitions goes", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, unnamed}, request(&task.PartitionRemove{Targets: []string{"sdb5"}}), false, 3},
-		{"one between logical partitions goes", 4096, 4096, []task.Request{newMBR, extended, unnamed, unnamed, unnamed}, request(&task.PartitionRemove{Targets: []string{"sdb6"}}), false, 3},
-		{"resize of a logical partition", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed}, request(&task.Resize{Target: "sdb6", Size: size("4MiB")}), false, 3},
-		{"undo of a logical partition that went", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, &task.PartitionRemove{Targets: []string{"sdb5"}}}, undo, true, 3},
+			request(&task.PartitionAdd{Disk: "sdb", Parts: []task.NewPart{{Size: size("30MiB")}}, Content: "erase"}), false, 12, 0},
+		{"partition remove", 512, 0, []task.Request{newTable, add, second}, request(&task.PartitionRemove{Targets: []string{"sdb1"}}), false, 12, 0},
+		{"format an empty partition", 512, 0, []task.Request{newTable, add}, request(format("herbarium")), false, 12, 0},
+		{"format over a file system", 512, 0, []task.Request{newTable, add, format("old")}, request(format("herbarium")), false, 20, 0},
+		{"format on 4096-byte physical sectors", 4096, 0, []task.Request{newTable, add, format("old")}, request(format("herbarium")), false, 12, 0},
+		{"format on 4096-byte logical sectors", 4096, 4096, []task.Request{newTable, add, format("old")}, request(format("herbarium")), false, 12, 0},
+		{"partition add on 4096-byte logical sectors", 4096, 4096, []task.Request{newTable, add}, request(second), false, 8, 0},
+		{"format a whole disk with a table", 512, 0, []task.Request{newTable, add}, request(bare), false, 12, 0},
+		{"label", 512, 0, []task.Request{newTable, add, format("herbarium")}, request(label), false, 12, 0},
+		{"undo of a format", 512, 0, []task.Request{newTable, add, format("old"), format("herbarium")}, undo, true, 12, 0},
+		{"undo of a label", 512, 0, []task.Request{newTable, add, format("herbarium"), label}, undo, true, 6, 0},
+		{"undo of partition add", 512, 0, []task.Request{newTable, add, second}, undo, true, 8, 0},
+		{"undo of table new", 512, 0, []task.Request{newTable}, undo, true, 8, 0},
+		{"partition edit", 512, 0, []task.Request{newTable, add, second}, request(edit("sdb1")), false, 3, 0},
+		{"convert to a GPT", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed}, request(&task.TableConvert{Disk: "sdb", Scheme: table.GPT}), false, 3, 0},
+		{"convert to an MBR", 4096, 4096, []task.Request{newTable, second}, request(&task.TableConvert{Disk: "sdb", Scheme: table.MBR}), false, 3, 0},
+		{"restore of a saved table", 512, 0, []task.Request{newTable, second, add}, request(restore), false, 3, 0},
+		{"resize", 512, 0, []task.Request{newTable, second}, request(&task.Resize{Target: "sdb1", Size: size("8MiB")}), false, 3, 0},
+		{"repair of the primary copy", 512, 0, []task.Request{newTable, add}, request(&task.TableRepair{Disk: "sdb"}), false, 4, 512 + 24},
+		{"repair of the backup copy", 512, 0, []task.Request{newTable, add}, request(&task.TableRepair{Disk: "sdb"}), false, 4, diskSize - 512 + 24},
+		{"several partitions at once", 512, 0, []task.Request{newTable}, request(adding(task.NewPart{Size: size("2MiB")}, task.NewPart{Size: size("3MiB")})), false, 3, 0},
+		{"new MBR on a blank disk", 512, 0, nil, request(newMBR), false, 3, 0},
+		{"new MBR over a GPT", 512, 0, []task.Request{newTable, add}, request(newMBR), false, 3, 0},
+		{"new GPT over an MBR", 512, 0, []task.Request{newMBR, unnamed}, request(newTable), false, 3, 0},
+		{"partition add on an MBR", 512, 0, []task.Request{newMBR, unnamed}, request(unnamed), false, 3, 0},
+		{"an extended partition", 512, 0, []task.Request{newMBR, unnamed}, request(extended), false, 3, 0},
+		{"the first logical partition", 512, 0, []task.Request{newMBR, extended}, request(unnamed), false, 3, 0},
+		{"another logical partition", 512, 0, []task.Request{newMBR, extended, unnamed}, request(unnamed), false, 3, 0},
+		{"the first of three logical partitions goes", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, unnamed}, request(&task.PartitionRemove{Targets: []string{"sdb5"}}), false, 3, 0},
+		{"one between logical partitions goes", 4096, 4096, []task.Request{newMBR, extended, unnamed, unnamed, unnamed}, request(&task.PartitionRemove{Targets: []string{"sdb6"}}), false, 3, 0},
+		{"resize of a logical partition", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed}, request(&task.Resize{Target: "sdb6", Size: size("4MiB")}), false, 3, 0},
+		{"undo of a logical partition that went", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, &task.PartitionRemove{Targets: []string{"sdb5"}}}, undo, true, 3, 0},
 	}
 }
 
@@ -126,6 +129,16 @@ func prepare(t *testing.T, s story) *setting {
 		}
 	}
 	r.faulty = nil
+	if s.spoil > 0 {
+		b := make([]byte, 512)
+		if _, err := r.medium.ReadAt(b, s.spoil/512*512); err != nil {
+			t.Fatal(err)
+		}
+		b[s.spoil%512] ^= 0xFF
+		if _, err := r.medium.WriteAt(b, s.spoil/512*512); err != nil {
+			t.Fatal(err)
+		}
+	}
 	if !s.keep {
 		p.store = storeIn(t)
 	}

@@ -27,9 +27,6 @@ func TestKernel(t *testing.T) {
 			run  func(*testing.T, *judge)
 		}{
 			{"rounds beside systemd and udev", proveRounds},
-			{"more rounds beside systemd and udev", proveRounds},
-			{"a third machine's rounds beside systemd and udev", proveRounds},
-			{"a fourth machine's rounds beside systemd and udev", proveRounds},
 			{"the machine is ended in a format", proveEndedFormat(1)},
 			{"the machine is ended in a format, other moments", proveEndedFormat(2)},
 			{"the machine is ended in a table edit", proveEndedTable},
@@ -48,7 +45,6 @@ func TestKernel(t *testing.T) {
 			{"a disk that has become larger", proveRescan},
 			{"hundreds of gigabytes and more than 16 TiB", proveHuge},
 			{"nothing starts by itself", proveNothingStarts},
-			{"probes beside udev", proveProbes},
 			{"several signatures on the same bytes", proveTwofold},
 			{"references beside udev's links", proveReferences},
 			{"figures of the kernel, and a device that answers nothing", proveFigures},
@@ -62,6 +58,12 @@ func TestKernel(t *testing.T) {
 			{"frugal writes and looks", proveFrugal},
 			{"cuts of a format over a file system", proveFormatCuts},
 			{"cuts of table edits", proveTableCuts},
+			// The longest stand first and last: the testing package begins with the first
+			// and goes on from the last, and what is long is better not begun at the end.
+			{"probes beside udev", proveProbes},
+			{"more rounds beside systemd and udev", proveRounds},
+			{"a third machine's rounds beside systemd and udev", proveRounds},
+			{"a fourth machine's rounds beside systemd and udev", proveRounds},
 		} {
 			t.Run(p.name, func(t *testing.T) {
 				t.Parallel()

@@ -410,4 +410,23 @@ func TestWhatLinuxDoesNotSee(t *testing.T) {
 	if got := ids(dev); !slices.Equal(got, []finding.ID{finding.TableHidden}) {
 		t.Errorf("partition 300: %v", got)
 	}
+
+	wide, err = NewSized(64*mib, 512, mib, guidOf(9), 512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	wide.EntrySize, wide.Entries = 256, wide.Entries[:256]
+	add(t, wide, 1, 512, 8)
+	if _, err := Write(dev, nil, wide); err != nil {
+		t.Fatal(err)
+	}
+	s, _ := Read(dev)
+	if got := ids(dev); !slices.Equal(got, []finding.ID{finding.TableHidden}) || len(s.Good().Model(512).Parts) != 1 {
+		t.Errorf("entries of 256 bytes: %v", got)
+	}
+	for _, name := range []string{"\xff", "a\x00b"} {
+		if err := (&Entry{}).SetName(name); !errors.Is(err, model.ErrName) {
+			t.Errorf("the name %q: %v", name, err)
+		}
+	}
 }

@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"unicode/utf16"
+	"unicode/utf8"
 
 	"github.com/google/uuid"
 
@@ -82,6 +84,9 @@ func (e Entry) Name() string {
 
 // SetName stores a name of at most 36 UTF-16 units.
 func (e *Entry) SetName(name string) error {
+	if !utf8.ValidString(name) || strings.ContainsRune(name, 0) {
+		return fmt.Errorf("%q: %w: it is no text that UTF-16 could hold", name, table.ErrName)
+	}
 	units := utf16.Encode([]rune(name))
 	if len(units) > nameUnits {
 		return fmt.Errorf("%q: %w: %d UTF-16 units, at most %d", name, ErrName, len(units), nameUnits)

@@ -175,6 +175,10 @@ func TestEdits(t *testing.T) {
 			geo = block.Geometry{Logical: 4096, Physical: 4096}
 		}
 		dev := block.NewMemory(int64(24+rng.IntN(60))<<20, geo)
+		code := bytes.Repeat([]byte{0xEB, byte(seed), 0x90, 0xF4}, 110)
+		if _, err := dev.WriteAt(append(code, make([]byte, int(geo.Logical)-len(code))...), 0); err != nil {
+			t.Fatal(err)
+		}
 		first, err := New(dev, Wanted{Scheme: scheme, Step: step, ID: uuid.UUID{1, byte(seed), byte(seed >> 8)}})
 		if err == nil {
 			_, err = first.Write(dev)
@@ -192,6 +196,10 @@ func TestEdits(t *testing.T) {
 			}
 		}
 		takeBack(t, dev, start)
+		now := make([]byte, len(code))
+		if _, err := dev.ReadAt(now, 0); err != nil || !bytes.Equal(now, code) {
+			t.Fatalf("sequence %d: the boot code is not what it was", seed)
+		}
 	}
 	for scheme, n := range done {
 		if n < 3*sequences {
