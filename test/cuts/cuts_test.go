@@ -147,7 +147,7 @@ func prepare(t *testing.T, s story) *setting {
 		t.Fatalf("uncut: %v", err)
 	}
 	p.old, p.fresh = seen(p.start), seen(p.done)
-	if p.old.String() == p.fresh.String() {
+	if p.old.String() == p.fresh.String() && s.spoil == 0 { // a repaired copy is seen by its bytes alone
 		t.Fatalf("the command changes nothing that can be seen:\n%s", p.old)
 	}
 	return p
@@ -203,7 +203,7 @@ func TestCuts(t *testing.T) {
 				for n := 0; p.cutAt(t, n, seed, counts); n++ {
 				}
 			}
-			if counts["old"] == 0 || counts["new"]+counts["fenced"] == 0 {
+			if s.spoil == 0 && (counts["old"] == 0 || counts["new"]+counts["fenced"] == 0) {
 				t.Errorf("the cuts saw only %v", counts)
 			}
 			t.Logf("%d cuts: %d old, %d fenced, %d new; %d recoveries", counts["cuts"], counts["old"], counts["fenced"], counts["new"], counts["recovered"])

@@ -184,9 +184,6 @@ func seen(r *rig) sight {
 		line := n.Name
 		if n.Table != nil {
 			line += " " + string(n.Table.Scheme) + " " + n.Table.ID
-			for _, bad := range n.TableBad {
-				line += " " + string(bad.ID)
-			}
 		}
 		if n.Number > 0 {
 			line += fmt.Sprintf(" %v %s %s %s", n.Entry.Span, n.Entry.UUID, n.Entry.Type, n.Entry.Name)
