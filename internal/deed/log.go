@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"os"
+	"strconv"
 	"strings"
 	"time"
 
@@ -87,16 +88,16 @@ func parseLog(data []byte) (position, error) {
 			}
 			return p, fmt.Errorf("log: line %d: %w", i+1, ErrTorn)
 		}
-		var when, boot, e, unit string
-		if n, _ := fmt.Sscan(body, &when, &boot, &e, &unit); n < 4 {
+		words := strings.SplitN(body, " ", 5) // time, boot id, event, unit, text
+		if len(words) < 4 {
 			return p, fmt.Errorf("log: line %d: %w", i+1, ErrTorn)
 		}
-		var number int
-		if _, err := fmt.Sscan(unit, &number); err != nil || number < 0 {
+		number, err := strconv.Atoi(words[3])
+		if err != nil || number < 0 {
 			return p, fmt.Errorf("log: line %d: %w", i+1, ErrTorn)
 		}
-		p.bootID = boot
-		p.apply(event(e), number)
+		p.bootID = words[1]
+		p.apply(event(words[2]), number)
 	}
 	return p, nil
 }

@@ -6,6 +6,8 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"os"
+	"sync"
 	"time"
 
 	"fundus/internal/draft"
@@ -100,4 +102,47 @@ func (m *Manifest) checkRanges(runs int) error {
 		}
 	}
 	return nil
+}
+
+// manifests keeps what was read: a command goes through all deeds more than once,
+// and a manifest is not changed once it is in its place.
+type manifests struct {
+	mu    sync.Mutex
+	known map[string]knownManifest
+}
+
+type knownManifest struct {
+	*Manifest
+	size int64
+	time time.Time
+}
+
+// read gives the manifest in the file, which it decodes where it is not the one that
+// it was.
+func (k *manifests) read(path string) (*Manifest, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if had := k.known[path]; had.Manifest != nil && had.size == info.Size() && had.time.Equal(info.ModTime()) {
+		return had.Manifest, nil
+	}
+	if info.Size() > maxManifest {
+		return nil, ErrTorn
+	}
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	m, err := decodeManifest(data)
+	if err != nil {
+		return nil, err
+	}
+	if k.known == nil {
+		k.known = map[string]knownManifest{}
+	}
+	k.known[path] = knownManifest{m, info.Size(), info.ModTime()}
+	return m, nil
 }

@@ -24,6 +24,7 @@ type Store struct {
 	Now  func() time.Time
 	Free func(path string) (int64, error) // bytes left where the path lies
 	Limits
+	manifests manifests
 }
 
 // Limits of a store.
@@ -142,16 +143,9 @@ func (s *Store) List() ([]*Deed, error) {
 func (s *Store) read(name string) *Deed {
 	number, _ := strconv.Atoi(strings.SplitN(name, "-", 2)[0])
 	d := &Deed{dir: s.path("deeds", name), Manifest: Manifest{ID: name, Number: number}, State: Unfinished}
-	data, err := os.ReadFile(filepath.Join(d.dir, "manifest"))
+	m, err := s.manifests.read(filepath.Join(d.dir, "manifest"))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
-	}
-	if err == nil && len(data) > maxManifest {
-		err = ErrTorn
-	}
-	var m *Manifest
-	if err == nil {
-		m, err = decodeManifest(data)
 	}
 	if err != nil {
 		d.Problem = fmt.Errorf("deed %s: %w", name, err)
