@@ -42,6 +42,7 @@ type start struct {
 	use      bool     // what is mounted is written to, filled and emptied
 	options  string   // of those mounts
 	modules  []string // of the kernel's, with what they need
+	boot     []string // more words of its command line
 	commands []string
 	images   []string // files, as disks ubda, ubdb …
 }
@@ -187,6 +188,7 @@ func (j *judge) machine(ctx context.Context, t *testing.T, s start) *exec.Cmd {
 	default:
 		words = append(words, "root=/dev/root", "rootfstype=hostfs", "rootflags="+s.root, "init=/init")
 	}
+	words = append(words, s.boot...)
 	cmd := exec.CommandContext(ctx, j.kernel, append([]string{memory, "rw", "con=null", "con0=fd:0,fd:1", "quiet", "panic=-1"}, words...)...)
 	cmd.Env = append(os.Environ(), "TMPDIR="+memoryDir())
 	if j.preload != "" {

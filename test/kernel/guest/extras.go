@@ -43,6 +43,7 @@ func (x *extras) find(name string) func(words []string) string {
 		"resume":  resume,  // NAME
 		"figures": figures, // what the kernel itself says of disks, mounts and swaps
 		"bind":    func(w []string) string { return fine(syscall.Mount(w[0], w[1], "", syscall.MS_BIND, "")) },
+		"put":     func(w []string) string { return "put" + fine(os.WriteFile(w[0], []byte(w[1]), 0o200)) }, // PATH VALUE: into sysfs
 		"link": func(w []string) string { // PATH: where a link leads
 			to, err := os.Readlink(w[0])
 			return to + fine(err)
