@@ -6,6 +6,7 @@ package kind
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -146,7 +147,20 @@ func Probe(dev block.Device) ([]fs.Content, error) {
 			out = append(out, *c)
 		}
 	}
-	return out, first
+	return withoutBootSector(dev, out), first
+}
+
+// withoutBootSector drops an MBR without partitions where something else is on the
+// device: then sector 0 is the boot sector of that, with code that looks like one.
+func withoutBootSector(dev block.Device, list []fs.Content) []fs.Content {
+	i := slices.IndexFunc(list, func(c fs.Content) bool { return c.Kind == "MBR" })
+	if i < 0 || len(list) == 1 {
+		return list
+	}
+	if t, err := mbr.Read(dev); err == nil && t != nil && len(t.Model().Parts) == 0 {
+		return slices.Delete(list, i, i+1)
+	}
+	return list
 }
 
 // Fields gives the fields of every structure that Probe goes by, in the order of

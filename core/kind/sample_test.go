@@ -1,6 +1,7 @@
 package kind
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -31,6 +32,29 @@ func TestSamples(t *testing.T) {
 		if c.Kind != s.Kind || c.Label != s.Label || c.UUID != s.UUID || int64(c.Size) != s.Length || len(c.Signatures) == 0 {
 			t.Errorf("%s: %q %q %q %d, want %q %q %q %d; %v", s.Name, c.Kind, c.Label, c.UUID, c.Size, s.Kind, s.Label, s.UUID, s.Length, c.Facts)
 		}
+	}
+}
+
+// TestBootSector: a file system on a whole disk, with boot code and a signature in
+// front, is no partition table; without the file system it is an empty one.
+func TestBootSector(t *testing.T) {
+	all := sample.All()
+	dev := build(t, all[slices.IndexFunc(all, func(s sample.Sample) bool { return s.Name == "ext2" })])
+	boot := make([]byte, 512)
+	copy(boot, "\xEB\x63\x90")
+	copy(boot[440:], "\x12\x34\x56\x78")
+	boot[510], boot[511] = 0x55, 0xAA
+	if err := block.WriteBytes(dev, boot, 0); err != nil {
+		t.Fatal(err)
+	}
+	if found, err := Probe(dev); err != nil || len(found) != 1 || found[0].Kind != "ext2" {
+		t.Errorf("found %v, %v", found, err)
+	}
+	if err := dev.WriteZeroes(1024, 1024); err != nil {
+		t.Fatal(err)
+	}
+	if found, err := Probe(dev); err != nil || len(found) != 1 || found[0].Kind != "MBR" {
+		t.Errorf("without it: %v, %v", found, err)
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/finding"
+	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/quantity"
@@ -55,6 +56,9 @@ func describe(n *inventory.Node, dev block.Device) error {
 	contents, unread := kind.Probe(dev)
 	n.Contents = contents
 	t, bad, err := Table(n.Name, dev)
+	if t != nil && t.Scheme == table.MBR && len(t.Parts) == 0 && !slices.ContainsFunc(contents, func(c fs.Content) bool { return c.Class == fs.Table }) {
+		t = nil // a boot sector, see kind.Probe
+	}
 	n.Table, n.TableBad = t, bad
 	return cmp.Or(unread, err)
 }

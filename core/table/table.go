@@ -165,6 +165,13 @@ func (t *Table) Used() (entries, logical int) {
 	return len(t.Parts) - logical, logical
 }
 
+// Nested reports whether a partition of an MBR holds a table of another system, whose
+// partitions Linux numbers behind the others (block/partitions/msdos.c).
+func (t *Table) Nested() bool {
+	others := []string{"63", "81", "a5", "a6", "a9", "bf"}
+	return t.Scheme == MBR && slices.ContainsFunc(t.Parts, func(p Partition) bool { return slices.Contains(others, p.Type) })
+}
+
 // Part finds a partition by its number.
 func (t *Table) Part(number int) (Partition, bool) {
 	i := slices.IndexFunc(t.Parts, func(p Partition) bool { return p.Number == number })

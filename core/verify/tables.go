@@ -39,7 +39,7 @@ func kernelDiffers(v *inventory.Inventory, disk inventory.Node) []finding.Findin
 		}
 	}
 	for _, k := range disk.Kernel {
-		if !named[k.Number] {
+		if !named[k.Number] && !(disk.Table != nil && disk.Table.Nested()) {
 			words = append(words, fmt.Sprintf("its partition %d (%v) is not in the table", k.Number, k.Size))
 		}
 	}

@@ -28,6 +28,8 @@ func Catchup(v *inventory.Inventory, disk string) (list []Action) {
 	for _, has := range d.Kernel {
 		want, stays := wanted[has.Number]
 		switch {
+		case !stays && d.Table != nil && d.Table.Nested():
+			continue // it may be one of those
 		case !stays || want.Start != has.Start:
 			list = append(list, action(RemovePartition, has))
 			continue

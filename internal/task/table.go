@@ -206,6 +206,8 @@ func (p *Planner) editor(ctx context.Context, n inventory.Node) (table.Editor, e
 		return nil, fmt.Errorf("gpt: %s: %w; nothing is changed while a copy is damaged: fundus table repair %s", n.Name, err, n.Name)
 	case err != nil:
 		return nil, fmt.Errorf("%s: %w", n.Name, err)
+	case n.Table == nil: // what looks like one is the boot sector of what is there
+		return nil, noTable(n)
 	}
 	if note != "" {
 		p.note("%s", note)
