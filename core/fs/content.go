@@ -5,9 +5,8 @@
 package fs
 
 import (
-	"time"
-
 	"errors"
+	"time"
 
 	"fundus/core/extent"
 	"fundus/core/quantity"

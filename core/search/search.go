@@ -251,10 +251,10 @@ func (f *Found) weigh(dev block.Device, step quantity.Bytes) {
 	default:
 		say(10, "it has no copies to compare")
 	}
-	switch end := f.Start + f.Content.Size; {
+	switch {
 	case f.Content.Size == 0:
 		say(0, "its size is not recorded")
-	case end > quantity.Bytes(dev.Size()):
+	case f.Content.Size > quantity.Bytes(dev.Size())-f.Start:
 		say(-40, "it reaches past the end of the disk")
 	default:
 		say(10, "it ends on the disk")

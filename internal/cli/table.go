@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -157,7 +159,9 @@ to the standard output. It is the table alone, not what is on the partitions.`,
 				_, err = e.Out.Write(data)
 				return err
 			}
-			if err := oscall.NewFile(args[1], data); err != nil {
+			if err := oscall.NewFile(args[1], data); errors.Is(err, fs.ErrExist) {
+				return fmt.Errorf("%s is there already: choose another name for the table of %s", args[1], args[0])
+			} else if err != nil {
 				return err
 			}
 			return e.printer().Line("message", fmt.Sprintf("the table of %s is in %s; fundus table restore %s %s writes it again", args[0], args[1], args[0], args[1]))

@@ -12,7 +12,6 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/quantity"
 	"fundus/core/table"
-	"fundus/core/table/gpt"
 	"fundus/core/table/schemes"
 )
 
@@ -61,12 +60,7 @@ func (r *TableConvert) plan(ctx context.Context, p *Planner) error {
 	if err := p.follow(ctx, v, n, m, fresh.Model()); err != nil {
 		return err
 	}
-	err = p.write(ctx, "write the table", whole(n, false), func(dev block.Device) error {
-		if err := p.putTable(dev, fresh); err != nil || r.Scheme == table.GPT {
-			return err
-		}
-		return gpt.Erase(dev)
-	})
+	err = p.write(ctx, "write the table", whole(n, false), func(dev block.Device) error { return p.putAnew(dev, fresh) })
 	if err != nil {
 		return err
 	}

@@ -166,9 +166,6 @@ func (p *Planner) replace(ctx context.Context, v *inventory.Inventory, n invento
 				return err
 			}
 		}
-		if err := p.putTable(dev, fresh); err != nil || now.Scheme == table.GPT {
-			return err
-		}
-		return gpt.Erase(dev)
+		return p.putAnew(dev, fresh)
 	})
 }

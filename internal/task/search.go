@@ -56,11 +56,11 @@ func (s *Search) Choose(scheme table.Scheme, numbers []int) (*TableRebuild, erro
 	}
 	for _, n := range numbers {
 		if n < 1 || n > len(s.Found) {
-			return nil, fmt.Errorf("find %d: there are %d", n, len(s.Found))
+			return nil, fmt.Errorf("--choose: find %d: there are %d; fundus table repair %s --search lists them", n, len(s.Found), s.Disk.Name)
 		}
 	}
 	if len(r.Parts) == 0 {
-		return nil, fmt.Errorf("%s: nothing was found that could be a partition", s.Disk.Name)
+		return nil, fmt.Errorf("%s: no find that could be a partition; fundus deed list shows what can be taken back, fundus table new %s makes an empty table", s.Disk.Name, s.Disk.Name)
 	}
 	return r, nil
 }

@@ -62,10 +62,7 @@ func (r *TableNew) plan(ctx context.Context, p *Planner) error {
 				return err
 			}
 		}
-		if err := p.putTable(dev, fresh); err != nil || r.Scheme == table.GPT {
-			return err
-		}
-		return gpt.Erase(dev)
+		return p.putAnew(dev, fresh)
 	})
 	if err != nil {
 		return err
@@ -108,6 +105,15 @@ func (p *Planner) putTable(dev block.Device, t table.Editor) error {
 		p.warn("%s", warning)
 	}
 	return err
+}
+
+// putAnew writes a table in place of another one, of which no GPT is left behind an
+// MBR.
+func (p *Planner) putAnew(dev block.Device, t table.Editor) error {
+	if err := p.putTable(dev, t); err != nil || t.Model().Scheme == table.GPT {
+		return err
+	}
+	return gpt.Erase(dev)
 }
 
 // change writes an edited table, and tells the kernel what differs.

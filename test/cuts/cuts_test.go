@@ -105,6 +105,7 @@ func stories() []story {
 		{"the first logical partition", 512, 0, []task.Request{newMBR, extended}, request(unnamed), false, 3, 0},
 		{"another logical partition", 512, 0, []task.Request{newMBR, extended, unnamed}, request(unnamed), false, 3, 0},
 		{"the first of three logical partitions goes", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, unnamed}, request(&task.PartitionRemove{Targets: []string{"sdb5"}}), false, 3, 0},
+		{"two logical partitions go at once", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, unnamed, unnamed}, request(&task.PartitionRemove{Targets: []string{"sdb5", "sdb7"}}), false, 6, 0},
 		{"one between logical partitions goes", 4096, 4096, []task.Request{newMBR, extended, unnamed, unnamed, unnamed}, request(&task.PartitionRemove{Targets: []string{"sdb6"}}), false, 3, 0},
 		{"resize of a logical partition", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed}, request(&task.Resize{Target: "sdb6", Size: size("4MiB")}), false, 3, 0},
 		{"undo of a logical partition that went", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, &task.PartitionRemove{Targets: []string{"sdb5"}}}, undo, true, 3, 0},

@@ -39,9 +39,6 @@ func (e *Editor) Fit(sectors uint64) bool {
 	return true
 }
 
-// Table is the table as edited.
-func (e *Editor) Table() *Table { return e.t }
-
 // Model is the table as it is now.
 func (e *Editor) Model() *table.Table { return e.t.Model(e.sector) }
 

@@ -7,6 +7,7 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/quantity"
+	"fundus/core/table"
 	"fundus/core/table/gpt"
 )
 
@@ -19,7 +20,8 @@ func Example() {
 		return
 	}
 	span, _ := t.Model(512).Place(96*quantity.MiB, quantity.MiB)
-	linux, _ := gpt.ParseType("linux")
+	word, _ := table.ParseType(table.GPT, "linux")
+	linux := uuid.MustParse(word)
 	e := gpt.Entry{Type: linux, Unique: uuid.MustParse("5eed0000-0000-4000-8000-000000005ca0"), First: span.Start, Last: span.End() - 1}
 	_ = e.SetName("scans")
 	_ = t.Add(1, e)

@@ -290,7 +290,7 @@ func TestRefusals(t *testing.T) {
 	if err := table.Add(3, Entry{Type: guidOf(1), First: 16000, Last: 1 << 40}); !errors.Is(err, field.ErrRange) {
 		t.Errorf("beyond = %v", err)
 	}
-	if err := (&Entry{}).SetName("ninety-nine shelves of pressed ferns and mosses"); !errors.Is(err, ErrName) {
+	if err := (&Entry{}).SetName("ninety-nine shelves of pressed ferns and mosses"); !errors.Is(err, model.ErrName) {
 		t.Errorf("long name = %v", err)
 	}
 }

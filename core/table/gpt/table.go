@@ -44,7 +44,6 @@ type Entry struct {
 // Errors of tables.
 var (
 	ErrTooSmall = errors.New("too small for a partition table")
-	ErrName     = errors.New("the name is too long")
 )
 
 // ChecksumError is a CRC that does not match; it is a field.ErrChecksum.
@@ -89,7 +88,7 @@ func (e *Entry) SetName(name string) error {
 	}
 	units := utf16.Encode([]rune(name))
 	if len(units) > nameUnits {
-		return fmt.Errorf("%q: %w: %d UTF-16 units, at most %d", name, ErrName, len(units), nameUnits)
+		return fmt.Errorf("%q: %w: %d UTF-16 units, at most %d", name, table.ErrName, len(units), nameUnits)
 	}
 	e.name = [nameUnits]uint16{}
 	copy(e.name[:], units)

@@ -141,9 +141,8 @@ func (t *Table) editable() error {
 	return nil
 }
 
-// addLogical puts the partition at the end of the chain. Its chain sector lies an
-// alignment step of the largest kind before it where there is room, else at the
-// beginning of the gap.
+// addLogical puts the partition at the end of the chain. Its chain sector lies 1 MiB
+// before it where there is room, else at the beginning of the gap.
 func (t *Table) addLogical(p table.Partition, kind byte) error {
 	if err := t.editable(); err != nil {
 		return err

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"errors"
+	"io"
 	"slices"
 	"strings"
 	"testing"
@@ -165,6 +166,67 @@ func TestCheck(t *testing.T) {
 		}
 	}
 }
+
+// TestSeveralGo: partitions that lie apart in the chain go in one step: at each phase
+// Linux sees all of them or none gone. Without room for that there is a warning.
+func TestSeveralGo(t *testing.T) {
+	list := func(dev block.Device) (starts []uint64) {
+		got, err := Read(dev)
+		if err != nil || got == nil || got.broken != nil {
+			t.Fatal(err, got)
+		}
+		for _, p := range got.logicals() {
+			starts = append(starts, p.Span.Start)
+		}
+		return starts
+	}
+	for _, c := range []struct {
+		gone []int // from the highest on
+		left []uint64
+	}{{[]int{8, 6}, []uint64{10100, 30100, 50100}}, {[]int{9, 7, 5}, []uint64{20100, 40100}}, {[]int{7, 6}, []uint64{10100, 40100, 50100}}} {
+		dev := chained(10000, 20000, 30000, 40000, 50000).(*block.Overlay)
+		_ = dev.Sync()
+		before, from := list(dev), dev.Phases()
+		edit, err := Read(dev)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, n := range c.gone {
+			if err := edit.Remove(n); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if warning, err := edit.Write(dev); err != nil || warning != "" {
+			t.Fatalf("%v: %q, %v", c.gone, warning, err)
+		}
+		for i := from; i <= dev.Phases(); i++ {
+			if got := list(past{dev, dev.After(i)}); !slices.Equal(got, before) && !slices.Equal(got, c.left) {
+				t.Errorf("%v: at phase %d Linux sees %v, neither %v nor %v", c.gone, i, got, before, c.left)
+			}
+		}
+		if got, _ := Read(dev); !slices.Equal(list(dev), c.left) || len(Check("sdb", got)) > 0 {
+			t.Errorf("%v: left %v: %v", c.gone, list(dev), Check("sdb", got))
+		}
+	}
+	dev := chained(10000, 20000, 30000)
+	edit, _ := Read(dev)
+	for _, n := range []int{6, 1} {
+		if err := edit.Remove(n); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if warning, err := edit.Write(dev); err != nil || !strings.Contains(warning, "sector 0 and the chain") {
+		t.Errorf("a primary and a logical one: %q, %v", warning, err)
+	}
+}
+
+// past is a disk as it was.
+type past struct {
+	block.Device
+	at io.ReaderAt
+}
+
+func (p past) ReadAt(b []byte, off int64) (int, error) { return p.at.ReadAt(b, off) }
 
 // TestRefused: what an MBR cannot hold is refused, and the table stays as it is.
 func TestRefused(t *testing.T) {

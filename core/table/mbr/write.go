@@ -2,6 +2,7 @@ package mbr
 
 import (
 	"bytes"
+	"encoding/binary"
 	"fmt"
 
 	"fundus/core/block"
@@ -26,6 +27,9 @@ func (t *Table) Write(dev block.Device) (warning string, err error) {
 			led[l.at] = true
 		}
 	}
+	if !t.oneSwitch(old) {
+		warning = "sector 0 and the chain of logical partitions, or two places of the chain, change: a power cut between them leaves one changed and the other not, until fundus recover; done one after the other, each is one step"
+	}
 	w := &writer{dev: dev, sector: t.sector}
 	for _, l := range t.chain {
 		if !led[l.at] {
@@ -41,7 +45,79 @@ func (t *Table) Write(dev block.Device) (warning string, err error) {
 	}
 	w.put(0, t.first)
 	w.sync()
-	return "", w.err
+	return warning, w.err
+}
+
+// oneSwitch sees to it that Linux takes a change of several sectors of the chain at
+// once: all but the first of those that it would see changed go to free sectors, to
+// which the first one leads then. It reports whether one sector is the switch: not where
+// there is no room for that, or where sector 0 changes as well.
+func (t *Table) oneSwitch(old *Table) bool {
+	if old == nil {
+		return true
+	}
+	was := map[uint64]link{}
+	for _, l := range old.chain {
+		was[l.at] = l
+	}
+	first, last := -1, -1
+	for i, l := range t.chain {
+		if o, led := was[l.at]; led && seenChanged(o, l) {
+			if first < 0 {
+				first = i
+			}
+			last = i
+		}
+	}
+	for i := first + 1; i <= last; i++ {
+		l := &t.chain[i]
+		if _, led := was[l.at]; !led {
+			continue
+		}
+		data, span := l.data()
+		at, ok := t.freeBefore(old, *l, span)
+		if !ok {
+			return false
+		}
+		l.at = at
+		binary.LittleEndian.PutUint32(data[recordFirst:], uint32(span.Start-at))
+	}
+	t.relink()
+	return first < 0 || bytes.Equal(old.first, t.first)
+}
+
+// seenChanged reports whether Linux sees another partition, or goes on elsewhere.
+func seenChanged(a, b link) bool {
+	dataA, spanA := a.data()
+	dataB, spanB := b.data()
+	nextA, _ := a.next()
+	nextB, _ := b.next()
+	goes := func(r record) uint64 {
+		if r == nil {
+			return 0
+		}
+		return r.first()
+	}
+	return spanA != spanB || dataA.kind() != dataB.kind() || goes(nextA) != goes(nextB)
+}
+
+// freeBefore is a sector before the partition that neither the old nor the new table
+// uses, as near to it as can be.
+func (t *Table) freeBefore(old *Table, l link, data extent.Span) (uint64, bool) {
+	var used []extent.Span
+	for _, m := range []*table.Table{old.Model(), t.Model()} {
+		used = append(used, m.Chain...)
+		for _, p := range m.Parts {
+			if p.Role == table.Logical {
+				used = append(used, p.Span)
+			}
+		}
+	}
+	before := extent.Gaps(extent.Span{Start: l.outer.Start, Count: data.Start - l.outer.Start}, used)
+	if data.Count == 0 || len(before) == 0 {
+		return 0, false
+	}
+	return before[len(before)-1].End() - 1, true
 }
 
 // valid refuses a table that Linux would see otherwise.
