@@ -19,6 +19,8 @@ const (
 	TableLogical    ID = "table-logical-outside"
 	TableShrunk     ID = "table-reaches-past-disk"
 	TableHidden     ID = "table-invisible-to-linux"
+	TableDead       ID = "table-gpt-behind-mbr"
+	TableArray      ID = "table-array-overlapped"
 	KernelDiffers   ID = "kernel-partitions-differ"
 	TypeMisfit      ID = "partition-type-misfit"
 
@@ -78,6 +80,8 @@ func Catalogue() []Entry {
 		{TableLogical, Error, "systems differ in whether they show such a partition, and an edit of the chain can lose it"},
 		{TableShrunk, Error, "what lies behind the end of the disk is gone, and the kernel drops partitions that reach there"},
 		{TableHidden, Error, "what Linux has no device for cannot be mounted"},
+		{TableDead, Note, "Linux goes by the MBR; a program that reads the GPT all the same sees other partitions"},
+		{TableArray, Warning, "what is put into the first usable sectors would overwrite the table itself"},
 		{KernelDiffers, Warning, "whoever uses a partition by its name gets what the kernel has, not what the table says"},
 		{TypeMisfit, Note, "firmware and systemd go by the type where nothing names the partition"},
 		{ContentFenced, Error, "a change was cut short here; nothing mounts it until it is completed or taken back"},

@@ -70,15 +70,13 @@ func Table(name string, dev block.Device) (*table.Table, []finding.Finding, erro
 	switch {
 	case err == nil:
 		bad := gpt.Check(name, state)
-		if t := state.Good(); t != nil && state.Protective != gpt.OtherTable {
+		if state.Dead() {
+			break
+		}
+		if t := cmp.Or(state.Good(), state.Cut); t != nil { // one that was cut is looked at, though Linux does not believe it
 			return t.Model(quantity.Bytes(dev.Geometry().Logical)), bad, nil
 		}
-		if state.Cut != nil && state.Protective != gpt.OtherTable { // looked at, though Linux does not believe it
-			return state.Cut.Model(quantity.Bytes(dev.Geometry().Logical)), bad, nil
-		}
-		if state.Protective != gpt.OtherTable {
-			return nil, bad, nil
-		}
+		return nil, bad, nil
 	case !errors.Is(err, gpt.ErrNone):
 		return nil, nil, err
 	}
@@ -86,7 +84,11 @@ func Table(name string, dev block.Device) (*table.Table, []finding.Finding, erro
 	if t == nil || err != nil {
 		return nil, nil, err
 	}
-	return t.Model(), mbr.Check(name, t), nil
+	bad := mbr.Check(name, t)
+	if state != nil {
+		bad = append(bad, gpt.CheckDead(name, state)...)
+	}
+	return t.Model(), bad, nil
 }
 
 func partition(disk inventory.Node, dev block.Device, p table.Partition, scratch *block.Scratch) inventory.Node {

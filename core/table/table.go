@@ -241,6 +241,35 @@ func (t *Table) Place(size, step quantity.Bytes) (extent.Span, error) {
 	return extent.Span{}, &RoomError{size, largest, ErrNoRoom}
 }
 
+// Piece is a span of sectors with the words that name it to an administrator.
+type Piece struct {
+	Name string // "partition 3"
+	Span extent.Span
+}
+
+// Disjoint refuses pieces that are empty, reach behind the last of so many sectors, or
+// overlap each other, and names them.
+func Disjoint(list []Piece, sectors uint64) error {
+	spans := make([]extent.Span, len(list))
+	for i, p := range list {
+		spans[i] = p.Span
+	}
+	err := extent.Validate(spans, sectors)
+	var broken *extent.SpanError
+	if !errors.As(err, &broken) {
+		return err
+	}
+	p := list[broken.Index]
+	switch {
+	case broken.Other >= 0:
+		o := list[broken.Other]
+		return fmt.Errorf("%s: sectors %v: %w: %s has %v", p.Name, p.Span, extent.ErrOverlap, o.Name, o.Span)
+	case p.Span.Count == 0:
+		return fmt.Errorf("%s: %w: it has no sectors", p.Name, extent.ErrEmpty)
+	}
+	return fmt.Errorf("%s: sectors %v: %w of the disk, which has %d sectors", p.Name, p.Span, extent.ErrBeyond, sectors)
+}
+
 // Bytes turns a span of sectors into a span of bytes.
 func (t *Table) Bytes(s extent.Span) (start, size quantity.Bytes, ok bool) {
 	start, okStart := quantity.LBA{Number: s.Start, Sector: t.Sector}.Bytes()

@@ -27,7 +27,11 @@ func Check(disk string, s *State) []finding.Finding {
 	if s.Backup == nil {
 		out = append(out, finding.New(finding.TableBackup, disk, "backup copy: %v; the primary copy is good", s.BackupErr).WithMend("%s", repair))
 	}
-	if s.Protective != Pure && s.Protective != HybridMBR {
+	switch s.Protective {
+	case Pure, HybridMBR:
+	case StrayRecord:
+		out = append(out, finding.New(finding.TableProtective, disk, "the protective record in sector 0 does not begin with sector 1: Linux sees no partition").WithMend("%s", repair))
+	default:
 		out = append(out, finding.New(finding.TableProtective, disk, "sector 0 holds no protective record").WithMend("%s", repair))
 	}
 	if s.Protective == HybridMBR {
@@ -49,7 +53,11 @@ func Check(disk string, s *State) []finding.Finding {
 		out = append(out, finding.New(finding.TableHidden, disk, "Linux has no devices for partitions above %d: %s", HighestNumber, numbers(hidden)).
 			WithRemedy("give them lower numbers: fundus partition edit --number"))
 	}
-	return append(out, checkSpans(disk, s.Good())...)
+	good := s.Good()
+	if end := good.arrayEnd(s.sector); good.FirstUsable < end {
+		out = append(out, finding.New(finding.TableArray, disk, "the header says that sector %d is usable, and the entry array takes sectors %d to %d", good.FirstUsable, end-good.arraySectors(s.sector), end-1).WithMend("%s", repair))
+	}
+	return append(out, s.checkSpans(disk, good)...)
 }
 
 // cut is the finding of a disk that has become smaller than its table.
@@ -64,6 +72,23 @@ func (s *State) cut(disk string) finding.Finding {
 	return f.WithRemedy("give the disk its former size again, %d sectors; what is behind its end now is not on it", need)
 }
 
+// CheckDead says that a GPT lies behind an MBR without partitions: Linux does not look
+// at it, and nobody can tell from the bytes which of the two was meant.
+func CheckDead(disk string, s *State) []finding.Finding {
+	good := s.Good()
+	if s.Protective != EmptyMBR || good == nil {
+		return nil
+	}
+	used := 0
+	for _, e := range good.Entries {
+		if e.Used() {
+			used++
+		}
+	}
+	return []finding.Finding{finding.New(finding.TableDead, disk, "behind the MBR, which has no partition, lies a GPT with %d, at which Linux does not look", used).
+		WithRemedy("where the disk was given an MBR on purpose, nothing: it is of an earlier time; where the GPT is what was meant, fundus table repair %s goes by it", disk)}
+}
+
 func numbers(list []int) string {
 	words := make([]string, len(list))
 	for i, n := range list {
@@ -72,7 +97,7 @@ func numbers(list []int) string {
 	return strings.Join(words, ", ")
 }
 
-func checkSpans(disk string, t *Table) []finding.Finding {
+func (s *State) checkSpans(disk string, t *Table) []finding.Finding {
 	var out []finding.Finding
 	usable := t.Usable()
 	spans := make([]extent.Span, len(t.Entries)) // an unused one is empty
@@ -81,9 +106,17 @@ func checkSpans(disk string, t *Table) []finding.Finding {
 			continue
 		}
 		spans[i] = e.Span()
-		if e.Span().Count == 0 || !usable.Contains(e.Span()) {
-			out = append(out, finding.New(finding.TableBeyond, disk, "partition %d: sectors %d-%d, usable are %v", i+1, e.First, e.Last, usable).
-				WithRemedy("remove the entry or restore the table from a deed"))
+		array := t.arraySectors(s.sector)
+		f := finding.New(finding.TableBeyond, disk, "partition %d: sectors %d-%d, usable are %v", i+1, e.First, e.Last, usable)
+		switch inner := (extent.Span{Start: 2 + array, Count: s.Sectors - min(s.Sectors, 2*array+3)}); {
+		case e.Span().Count == 0:
+			f.Text = fmt.Sprintf("partition %d ends with sector %d, before it begins with sector %d: the entry names no sectors", i+1, e.Last, e.First)
+			out = append(out, f.WithRemedy("nothing can lie in it: fundus partition remove takes the entry out; until then it stays as it is"))
+		case usable.Contains(e.Span()):
+		case inner.Contains(e.Span()): // only the header leaves it out
+			out = append(out, f.WithMend("fundus table repair %s", disk))
+		default:
+			out = append(out, f.WithRemedy("copy away what can be read of it; fundus deed list shows whether a deed has the table of before"))
 		}
 	}
 	for _, pair := range extent.Overlaps(spans) {

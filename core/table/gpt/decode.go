@@ -37,6 +37,10 @@ const (
 	Pure       Protective = "protective" // one record of type 0xEE
 	HybridMBR  Protective = "hybrid"     // 0xEE beside other records
 	OtherTable Protective = "mbr"        // an MBR without 0xEE
+	EmptyMBR   Protective = "empty mbr"  // an MBR with a signature, and without any record
+	// StrayRecord is 0xEE that does not begin with sector 1: Linux takes it neither for
+	// a GPT nor for an MBR.
+	StrayRecord Protective = "stray"
 )
 
 // Believed is the table that Linux takes, or nil: the primary, else the
@@ -47,6 +51,9 @@ func (s *State) Believed() *Table {
 	}
 	return s.Good()
 }
+
+// Dead reports whether Linux goes by an MBR, whatever a GPT behind it says.
+func (s *State) Dead() bool { return s.Protective == OtherTable || s.Protective == EmptyMBR }
 
 // Good is the better copy regardless of sector 0.
 func (s *State) Good() *Table {
@@ -87,16 +94,22 @@ func Read(dev block.Device) (*State, error) {
 	return s, nil
 }
 
+// protectiveForm reads sector 0 as Linux does (block/partitions/efi.c, msdos.c): a
+// record of type 0xEE protects only where it begins with sector 1, and keeps the rest
+// from being taken for an MBR wherever it begins. Without one it is an MBR where it has
+// records, or the signature of one that has none left.
 func protectiveForm(mbr []byte) Protective {
 	if binary.LittleEndian.Uint16(mbr[mbrMagic:]) != 0xAA55 {
 		return NoRecord
 	}
-	gpt, other := 0, 0
+	gpt, stray, other := 0, 0, 0
 	for i := range 4 {
-		switch mbr[mbrRecords+i*mbrRecordSize+mbrType] {
-		case 0:
-		case typeGPT:
+		switch r := mbr[mbrRecords+i*mbrRecordSize:][:mbrRecordSize]; {
+		case r[mbrType] == 0:
+		case r[mbrType] == typeGPT && binary.LittleEndian.Uint32(r[mbrFirst:]) == headerLBA:
 			gpt++
+		case r[mbrType] == typeGPT:
+			stray++
 		default:
 			other++
 		}
@@ -106,8 +119,13 @@ func protectiveForm(mbr []byte) Protective {
 		return HybridMBR
 	case gpt > 0:
 		return Pure
+	case stray > 0:
+		return StrayRecord
 	case other > 0:
 		return OtherTable
+	}
+	if binary.LittleEndian.Uint32(mbr[mbrSignature:]) != 0 {
+		return EmptyMBR
 	}
 	return NoRecord
 }

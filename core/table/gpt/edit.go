@@ -7,7 +7,6 @@ import (
 	"github.com/google/uuid"
 
 	"fundus/core/block"
-	"fundus/core/extent"
 	"fundus/core/quantity"
 	"fundus/core/table"
 )
@@ -24,8 +23,22 @@ var _ table.Editor = (*Editor)(nil)
 // 256 places, counted from 0 (block/partitions/check.c, DISK_MAX_PARTS).
 const HighestNumber = 255
 
-// Edit starts from a table, which stays as it is.
-func (t *Table) Edit(sector quantity.Bytes) *Editor { return &Editor{t.Clone(), sector} }
+// Edit starts from a table, which stays as it is. Sectors of the entry array are not
+// usable, whatever its header says.
+func (t *Table) Edit(sector quantity.Bytes) *Editor {
+	c := t.Clone()
+	c.FirstUsable = min(max(c.FirstUsable, c.arrayEnd(int64(sector))), c.LastUsable)
+	return &Editor{c, sector}
+}
+
+// arrayEnd is the first sector behind the entry array of the primary copy, which a
+// backup copy does not name: there it is the usual place.
+func (t *Table) arrayEnd(sector int64) uint64 {
+	if t.MyLBA != headerLBA {
+		return 2 + t.arraySectors(sector)
+	}
+	return t.ArrayLBA + t.arraySectors(sector)
+}
 
 // Fit makes the whole of a disk that has become larger usable, whose backup copy
 // lies at the new end from then on. It reports whether there is more room.
@@ -54,6 +67,16 @@ func (e *Editor) Rebuild(sectors uint64) error {
 		return fmt.Errorf("%w: partitions that reach past sector %d: %s; give the disk its former size of %d sectors again", ErrCut, last, numbers(past), e.t.Alternate+1)
 	}
 	e.t.ArrayLBA, e.t.LastUsable, e.t.Alternate = 2, last, sectors-1
+	e.t.FirstUsable = max(e.t.FirstUsable, 2+array)
+	for i, p := range e.t.Entries { // a partition that the header leaves out, though it is in nobody's way
+		switch {
+		case !p.Used() || p.Span().Count == 0:
+		case p.First < 2+array:
+			return fmt.Errorf("partition %d begins with sector %d, inside the entry array of the table (sectors 2 to %d): %w; copy away what is on it and remove it", i+1, p.First, 1+array, table.ErrPlace)
+		default:
+			e.t.FirstUsable = min(e.t.FirstUsable, p.First)
+		}
+	}
 	return nil
 }
 
@@ -157,7 +180,7 @@ func (t *Table) Hidden() (numbers []int) {
 // Past lists the partitions that reach behind the last sector.
 func (t *Table) Past(last uint64) (numbers []int) {
 	for i, e := range t.Entries {
-		if e.Used() && !(extent.Span{Start: t.FirstUsable, Count: last - t.FirstUsable + 1}).Contains(e.Span()) {
+		if e.Used() && e.Span().Count > 0 && e.Last > last {
 			numbers = append(numbers, i+1)
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"math"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/extent"
 )
 
@@ -56,11 +57,18 @@ func encodeEntry(b []byte, e Entry) {
 }
 
 // protect gives sector 0 with a protective record over the whole disk. Boot
-// code and disk signature, the first 446 bytes, stay.
-func protect(mbr []byte, sectors uint64) []byte {
+// code and disk signature, the first 446 bytes, stay; so do records beside one that
+// only begins in the wrong place, which is put right where it stands, if keep says so.
+func protect(mbr []byte, sectors uint64, keep bool) []byte {
 	out := append([]byte(nil), mbr...)
-	clear(out[mbrRecords:mbrMagic])
 	record := out[mbrRecords:]
+	if keep && protectiveForm(out) == StrayRecord {
+		for record[mbrType] != typeGPT {
+			record = record[mbrRecordSize:]
+		}
+	} else {
+		clear(out[mbrRecords:mbrMagic])
+	}
 	copy(record[1:], []byte{0x00, 0x02, 0x00, typeGPT, 0xFF, 0xFF, 0xFF})
 	binary.LittleEndian.PutUint32(record[mbrFirst:], 1)
 	binary.LittleEndian.PutUint32(record[mbrCount:], uint32(min(sectors-1, math.MaxUint32)))
@@ -100,14 +108,17 @@ type writer struct {
 func Write(dev block.Device, old *State, t *Table) (Order, error) {
 	sector := dev.Geometry().Logical
 	w := &writer{dev: dev, sector: sector, t: t, last: uint64(dev.Size()/sector) - 1}
-	if err := w.valid(); err != nil {
-		return "", err
-	}
-	var believed *Table
+	var believed, was *Table
 	if old != nil {
 		believed = old.Believed()
+		if !old.Dead() {
+			was = old.Good()
+		}
 	}
-	w.anew = believed == nil || believed.DiskGUID != t.DiskGUID
+	if err := w.valid(was); err != nil {
+		return "", err
+	}
+	w.anew = was == nil || was.DiskGUID != t.DiskGUID
 	switch {
 	case believed == nil:
 		w.backup()
@@ -136,20 +147,49 @@ func Write(dev block.Device, old *State, t *Table) (Order, error) {
 	return Switched, w.err
 }
 
-func (w *writer) valid() error {
+// valid refuses a table that must not be written. Entries that are as they were before
+// are not judged: an edit of one partition must not wait until somebody knows what the
+// nonsense in another entry was for. None may lie where the table itself goes, though:
+// writing it would destroy what is in the partition.
+func (w *writer) valid(was *Table) error {
 	t := w.t
 	n := t.arraySectors(w.sector)
 	if n >= w.last || t.LastUsable+n >= w.last || t.ArrayLBA <= headerLBA || t.ArrayLBA+n > t.FirstUsable || t.FirstUsable > t.LastUsable {
 		return fmt.Errorf("%w: usable sectors %d-%d, arrays of %d sectors, last sector %d", ErrInvalid, t.FirstUsable, t.LastUsable, n, w.last)
 	}
-	var spans []extent.Span
-	for _, e := range t.Entries {
-		if e.Used() {
-			spans = append(spans, e.Span())
+	arrays := []extent.Span{{Start: t.ArrayLBA, Count: n}, {Start: w.last - n, Count: n + 1}}
+	for i, e := range t.Entries {
+		if !e.Used() {
+			continue
+		}
+		for _, a := range arrays {
+			if e.Span().Overlaps(a) {
+				return fmt.Errorf("%w: partition %d has sectors %v, and a copy of the table lies in sectors %v: copy away what is on it, and remove it", ErrInvalid, i+1, e.Span(), a)
+			}
+		}
+		if was != nil && i < len(was.Entries) && e.same(was.Entries[i]) {
+			continue
+		}
+		if err := t.fits(i, e); err != nil {
+			return fmt.Errorf("%w: %w", ErrInvalid, err)
 		}
 	}
-	if err := extent.Validate(spans, w.last); err != nil {
-		return fmt.Errorf("%w: %w", ErrInvalid, err)
+	return nil
+}
+
+// fits checks one entry against where partitions may lie, and against all others.
+func (t *Table) fits(i int, e Entry) error {
+	usable := t.Usable()
+	if e.Span().Count == 0 {
+		return fmt.Errorf("partition %d: it ends with sector %d, before it begins with sector %d: %w", i+1, e.Last, e.First, extent.ErrEmpty)
+	}
+	if !usable.Contains(e.Span()) {
+		return fmt.Errorf("partition %d: sectors %v: %w: %v", i+1, e.Span(), field.ErrRange, usable)
+	}
+	for k, other := range t.Entries {
+		if k != i && other.Used() && other.Span().Overlaps(e.Span()) {
+			return fmt.Errorf("partition %d: sectors %v: %w: partition %d has %v", i+1, e.Span(), extent.ErrOverlap, k+1, other.Span())
+		}
 	}
 	return nil
 }
@@ -162,7 +202,7 @@ func (w *writer) interim(old *Table) (uint64, bool) {
 	until := min(w.last-n, old.LastUsable+1)
 	for _, t := range []*Table{old, w.t} {
 		for _, e := range t.Entries {
-			if e.Used() {
+			if e.Used() && e.Span().Count > 0 {
 				until = min(until, e.First)
 			}
 		}
@@ -202,7 +242,7 @@ func (w *writer) sectorZero() {
 	case form == Pure && covers(now, w.last):
 		return
 	}
-	w.put(0, protect(now[:w.sector], w.last+1))
+	w.put(0, protect(now[:w.sector], w.last+1, !w.anew))
 	w.sync()
 }
 

@@ -38,6 +38,7 @@ const (
 
 // Fields of the protective MBR (UEFI 2.10, table 5.3).
 const (
+	mbrSignature  = 440 // u32, of an MBR
 	mbrRecords    = 446 // four records of 16 bytes
 	mbrRecordSize = 16
 	mbrType       = 4  // u8 within a record

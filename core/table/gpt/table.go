@@ -138,14 +138,8 @@ func (t *Table) Add(number int, e Entry) error {
 	if t.Entries[number-1].Used() {
 		return fmt.Errorf("partition %d: %w", number, table.ErrTaken)
 	}
-	usable := t.Usable()
-	if !usable.Contains(e.Span()) || e.Span().Count == 0 {
-		return fmt.Errorf("partition %d: sectors %v: %w: %v", number, e.Span(), field.ErrRange, usable)
-	}
-	for i, other := range t.Entries {
-		if other.Used() && other.Span().Overlaps(e.Span()) {
-			return fmt.Errorf("partition %d: sectors %v: %w: partition %d", number, e.Span(), extent.ErrOverlap, i+1)
-		}
+	if err := t.fits(number-1, e); err != nil {
+		return err
 	}
 	e.extra = make([]byte, t.EntrySize-entryEnd)
 	t.Entries[number-1] = e
@@ -190,10 +184,12 @@ func (t *Table) Model(sector quantity.Bytes) *table.Table {
 // same reports whether both copies say the same of the partitions.
 func same(a, b *Table) bool {
 	return a.DiskGUID == b.DiskGUID && a.FirstUsable == b.FirstUsable && a.LastUsable == b.LastUsable &&
-		slices.EqualFunc(a.Entries, b.Entries, func(x, y Entry) bool {
-			return x.Type == y.Type && x.Unique == y.Unique && x.First == y.First && x.Last == y.Last &&
-				x.Attributes == y.Attributes && x.name == y.name
-		})
+		slices.EqualFunc(a.Entries, b.Entries, Entry.same)
+}
+
+// same reports whether both entries say the same.
+func (e Entry) same(o Entry) bool {
+	return e.Type == o.Type && e.Unique == o.Unique && e.First == o.First && e.Last == o.Last && e.Attributes == o.Attributes && e.name == o.name
 }
 
 // Sniff reports whether the device carries a GPT that Linux would believe, and
@@ -206,7 +202,7 @@ func Sniff(dev block.Device) (*State, []extent.Span, error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	if s.Good() == nil && s.Protective == OtherTable {
+	if s.Good() == nil && s.Dead() {
 		return nil, nil, nil
 	}
 	sector := uint64(dev.Geometry().Logical)

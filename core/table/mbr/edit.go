@@ -201,7 +201,11 @@ func (t *Table) relink() {
 		if r.used() && l.outer.Start+r.first() == next.at && r.count() == end-next.at {
 			continue // every byte stays
 		}
-		r.put(max(r.kind(), typeExtended), 0, next.at, end-next.at, l.outer.Start)
+		kind := r.kind() // an unused record may have kept any type, of which none leads on
+		if !isExtended(kind) {
+			kind = typeExtended
+		}
+		r.put(kind, 0, next.at, end-next.at, l.outer.Start)
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"slices"
 
 	"fundus/core/block"
 	"fundus/core/extent"
@@ -51,7 +52,9 @@ func (t *Table) Write(dev block.Device) (warning string, err error) {
 // oneSwitch sees to it that Linux takes a change of several sectors of the chain at
 // once: all but the first of those that it would see changed go to free sectors, to
 // which the first one leads then. It reports whether one sector is the switch: not where
-// there is no room for that, or where sector 0 changes as well.
+// there is no room for that, or where sector 0 changes as well. The chain is moved
+// whole or not at all: a sector that has been moved and is led to by none would be a
+// partition that is lost, or one that was removed and stays.
 func (t *Table) oneSwitch(old *Table) bool {
 	if old == nil {
 		return true
@@ -69,21 +72,32 @@ func (t *Table) oneSwitch(old *Table) bool {
 			last = i
 		}
 	}
-	for i := first + 1; i <= last; i++ {
-		l := &t.chain[i]
-		if _, led := was[l.at]; !led {
-			continue
-		}
-		data, span := l.data()
-		at, ok := t.freeBefore(old, *l, span)
-		if !ok {
-			return false
-		}
-		l.at = at
-		binary.LittleEndian.PutUint32(data[recordFirst:], uint32(span.Start-at))
+	if first < 0 {
+		return true
 	}
-	t.relink()
-	return first < 0 || bytes.Equal(old.first, t.first)
+	moved := t.Clone()
+	moved.chain = moved.chain[:first+1]
+	for i, l := range t.chain[first+1:] {
+		_, led := was[l.at]
+		data, span := l.data()
+		switch {
+		case !led || first+1+i > last: // Linux does not see it before the switch, or sees it as it was
+		case span.Count == 0:
+			continue // it holds no partition, and nobody misses it
+		default:
+			at, ok := moved.freeBefore(old, t, l, span)
+			if !ok {
+				return false
+			}
+			l = link{at, l.outer, slices.Clone(l.raw)}
+			data = recordOf(l.raw, dataRecord)
+			binary.LittleEndian.PutUint32(data[recordFirst:], uint32(span.Start-at))
+		}
+		moved.chain = append(moved.chain, l)
+	}
+	moved.relink()
+	t.chain = moved.chain
+	return bytes.Equal(old.first, t.first)
 }
 
 // seenChanged reports whether Linux sees another partition, or goes on elsewhere.
@@ -101,11 +115,12 @@ func seenChanged(a, b link) bool {
 	return spanA != spanB || dataA.kind() != dataB.kind() || goes(nextA) != goes(nextB)
 }
 
-// freeBefore is a sector before the partition that neither the old nor the new table
-// uses, as near to it as can be.
-func (t *Table) freeBefore(old *Table, l link, data extent.Span) (uint64, bool) {
+// freeBefore is a sector before the partition that none of the tables uses, as near to
+// it as can be: not the one before, not the one that is wanted, and not this one, in
+// which some have been moved already.
+func (t *Table) freeBefore(old, wanted *Table, l link, data extent.Span) (uint64, bool) {
 	var used []extent.Span
-	for _, m := range []*table.Table{old.Model(), t.Model()} {
+	for _, m := range []*table.Table{old.Model(), wanted.Model(), t.Model()} {
 		used = append(used, m.Chain...)
 		for _, p := range m.Parts {
 			if p.Role == table.Logical {
@@ -114,7 +129,7 @@ func (t *Table) freeBefore(old *Table, l link, data extent.Span) (uint64, bool) 
 		}
 	}
 	before := extent.Gaps(extent.Span{Start: l.outer.Start, Count: data.Start - l.outer.Start}, used)
-	if data.Count == 0 || len(before) == 0 {
+	if len(before) == 0 {
 		return 0, false
 	}
 	return before[len(before)-1].End() - 1, true
@@ -123,21 +138,25 @@ func (t *Table) freeBefore(old *Table, l link, data extent.Span) (uint64, bool) 
 // valid refuses a table that Linux would see otherwise.
 func (t *Table) valid() error {
 	m := t.Model()
-	var outer, inner []extent.Span
+	var outer, inner []table.Piece
 	for _, p := range m.Parts {
+		piece := table.Piece{Name: fmt.Sprintf("partition %d", p.Number), Span: p.Span}
 		if p.Role == table.Logical {
-			inner = append(inner, p.Span)
+			inner = append(inner, piece)
 			if !m.Inside(p.Span) {
 				return fmt.Errorf("partition %d: sectors %v: %w: outside of the extended partition", p.Number, p.Span, table.ErrPlace)
 			}
 			continue
 		}
-		outer = append(outer, p.Span)
+		outer = append(outer, piece)
 	}
-	if err := extent.Validate(outer, t.sectors); err != nil {
+	if err := table.Disjoint(outer, t.sectors); err != nil {
 		return err
 	}
-	return extent.Validate(append(inner, m.Chain...), t.sectors)
+	for _, c := range m.Chain {
+		inner = append(inner, table.Piece{Name: "a sector of the chain of logical partitions", Span: c})
+	}
+	return table.Disjoint(inner, t.sectors)
 }
 
 type writer struct {

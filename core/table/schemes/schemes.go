@@ -29,7 +29,7 @@ func Open(dev block.Device) (e table.Editor, note string, err error) {
 	sector := quantity.Bytes(dev.Geometry().Logical)
 	state, err := gpt.Read(dev)
 	switch {
-	case err == nil && state.Protective != gpt.OtherTable:
+	case err == nil && !state.Dead():
 		for _, err := range []error{state.PrimaryErr, state.BackupErr} {
 			if err != nil {
 				return nil, "", fmt.Errorf("%w: %w", ErrDamaged, err)

@@ -18,6 +18,7 @@ import (
 	"fundus/core/table"
 	"fundus/core/table/gpt"
 	"fundus/core/table/mbr"
+	"fundus/test/amount"
 )
 
 const step = quantity.MiB
@@ -102,10 +103,11 @@ func entries(t *testing.T, dev block.Device, m *table.Table) map[extent.Span]str
 			out[p.Span] = read(2*sector+int64(p.Number-1)*128, 128)
 		case p.Role != table.Logical:
 			out[p.Span] = read(446+int64(p.Number-1)*16, 16)
-		default: // its sector of the chain is the one that leads there; a head may be empty
-			for ; read(int64(m.Chain[chain].Start)*sector+446+4, 1) == "\x00"; chain++ {
+		default: // its sector of the chain is the one that leads there; some hold nothing
+			at := func() int64 { return int64(m.Chain[chain].Start)*sector + 446 }
+			for ; read(at()+4, 1) == "\x00" || read(at()+12, 4) == "\x00\x00\x00\x00"; chain++ {
 			}
-			out[p.Span] = read(int64(m.Chain[chain].Start)*sector+446, 16)
+			out[p.Span] = read(at(), 8) + read(at()+12, 4) // where it begins counts from its sector, which may move
 			chain++
 		}
 	}
@@ -133,7 +135,7 @@ func edit(rng *rand.Rand, e table.Editor) (touched []extent.Span) {
 			_ = e.Add(fresh)
 		}
 	case n < 7:
-		for range 1 + rng.IntN(3) { // several in one go
+		for range 1 + rng.IntN(5) { // several in one go
 			if now := e.Model(); len(now.Parts) > 0 {
 				_ = e.Remove(now.Parts[rng.IntN(len(now.Parts))].Number)
 			}
@@ -161,112 +163,142 @@ func edit(rng *rand.Rand, e table.Editor) (touched []extent.Span) {
 	return nil
 }
 
-// TestEdits: random edits of both schemes and both sectors. After each, what is on
-// the disk is what the editor says, whole, and every other entry keeps its bytes;
-// at each phase Linux sees the table before or after; and the phases taken back,
-// newest first, give every byte again.
+// TestEdits: random edits of both schemes and both sectors, from tables that Fundus made
+// and from odd ones that Linux takes all the same. After each, what is on the disk is
+// what the editor says, whole, and every other entry keeps its bytes; at each phase
+// Linux sees the table before or after; and the phases taken back, newest first, give
+// every byte again.
 func TestEdits(t *testing.T) {
-	sequences := 2000
-	if testing.Short() {
-		sequences = 200
-	}
-	done := map[table.Scheme]int{}
-	for seed := range sequences {
-		rng := rand.New(rand.NewPCG(uint64(seed), 17))
-		scheme := []table.Scheme{table.GPT, table.MBR}[seed%2]
+	sequences := amount.Of(400, 2000)
+	done, odd := map[table.Scheme]int{}, map[table.Scheme]int{}
+	for n := range sequences {
+		rng, scheme := amount.Rand(n), []table.Scheme{table.GPT, table.MBR}[n%2]
 		geo := block.DefaultGeometry
-		if seed%4 > 1 {
+		if n%4 > 1 {
 			geo = block.Geometry{Logical: 4096, Physical: 4096}
 		}
-		dev := block.NewMemory(int64(24+rng.IntN(60))<<20, geo)
-		code := bytes.Repeat([]byte{0xEB, byte(seed), 0x90, 0xF4}, 110)
-		if _, err := dev.WriteAt(append(code, make([]byte, int(geo.Logical)-len(code))...), 0); err != nil {
+		bottom := block.NewMemory(int64(24+rng.IntN(60))<<20, geo)
+		code := bytes.Repeat([]byte{0xEB, byte(n), 0x90, 0xF4}, 110)
+		if _, err := bottom.WriteAt(append(code, make([]byte, int(geo.Logical)-len(code))...), 0); err != nil {
 			t.Fatal(err)
 		}
-		first, err := New(dev, Wanted{Scheme: scheme, Step: step, ID: uuid.UUID{1, byte(seed), byte(seed >> 8)}})
+		first, err := New(bottom, Wanted{Scheme: scheme, Step: step, ID: uuid.UUID{1, byte(n), byte(n >> 8)}})
 		if err == nil {
-			_, err = first.Write(dev)
+			_, err = first.Write(bottom)
 		}
 		if err != nil {
-			t.Fatal(seed, err)
+			t.Fatal(n, err)
 		}
-		start := dev.Phases()
+		counted := done
+		if n%8 >= 4 {
+			oddly(t, rng, bottom, scheme)
+			counted, code = odd, nil
+		}
+		dev := bottom
 		for range rng.IntN(30) + 1 {
-			if edited(t, rng, dev, seed) {
-				done[scheme]++
+			dev = block.NewOverlay(dev, block.Spill{}) // with this edit's phases alone
+			if edited(t, rng, dev, n) {
+				counted[scheme]++
+				takeBack(t, dev)
 			}
 			if t.Failed() {
 				return
 			}
 		}
-		takeBack(t, dev, start)
 		now := make([]byte, len(code))
 		if _, err := dev.ReadAt(now, 0); err != nil || !bytes.Equal(now, code) {
-			t.Fatalf("sequence %d: the boot code is not what it was", seed)
+			t.Fatalf("sequence %d: the boot code is not what it was", n)
 		}
 	}
 	for scheme, n := range done {
-		if n < 3*sequences {
-			t.Errorf("%s: only %d edits changed anything", scheme, n)
+		if n < 2*sequences || odd[scheme] < sequences {
+			t.Errorf("%s: only %d edits of tidy tables and %d of odd ones changed anything", scheme, n, odd[scheme])
 		}
 	}
-	t.Logf("%d sequences: %v edits", sequences, done)
+	t.Logf("%d sequences from seed %d: %v edits of tidy tables, %v of odd ones", sequences, amount.Seed(), done, odd)
+}
+
+// faults counts what is wrong with the table on the disk, by the kind of fault.
+func faults(dev block.Device, scheme table.Scheme) map[finding.ID]int {
+	var bad []finding.Finding
+	if scheme == table.GPT {
+		if state, err := gpt.Read(dev); err == nil {
+			bad = gpt.Check("sdb", state)
+		}
+	} else if m, err := mbr.Read(dev); err == nil && m != nil {
+		bad = mbr.Check("sdb", m)
+	}
+	out := map[finding.ID]int{}
+	for _, f := range bad {
+		out[f.ID]++
+	}
+	return out
 }
 
 // edited does an edit and checks it; it reports whether anything changed.
-func edited(t *testing.T, rng *rand.Rand, dev *block.Overlay, seed int) bool {
+func edited(t *testing.T, rng *rand.Rand, dev *block.Overlay, n int) bool {
 	t.Helper()
 	e, _, err := Open(dev)
 	if err != nil {
-		t.Fatal(seed, err)
+		t.Fatal(n, err)
 	}
-	before, bytesBefore, from := e.Model(), entries(t, dev, e.Model()), dev.Phases()
+	before, bytesBefore := e.Model(), entries(t, dev, e.Model())
+	faultsBefore := faults(dev, before.Scheme)
 	touched := edit(rng, e)
 	after := e.Model()
 	warning, err := e.Write(dev)
 	if err != nil {
-		t.Fatal(seed, err)
+		t.Fatalf("sequence %d: %v: %+v becomes %+v", n, err, before.Parts, after.Parts)
 	}
 	_ = dev.Sync()
 	again := believed(t, dev)
 	if !sameParts(again, after) {
-		t.Fatalf("sequence %d: on the disk %+v, edited %+v", seed, again.Parts, after.Parts)
+		t.Fatalf("sequence %d: on the disk %+v, edited %+v", n, again.Parts, after.Parts)
 	}
-	if err := whole(dev, again); err != nil {
-		t.Fatalf("sequence %d: %v: %+v", seed, err, again.Parts)
+	if len(faultsBefore) == 0 {
+		if err := whole(dev, again); err != nil {
+			t.Fatalf("sequence %d: %v: %+v", n, err, again.Parts)
+		}
+	}
+	for id, count := range faults(dev, after.Scheme) {
+		if count > faultsBefore[id] {
+			t.Fatalf("sequence %d: %d of %s, %d before", n, count, id, faultsBefore[id])
+		}
 	}
 	for span, b := range entries(t, dev, after) {
 		if was, stayed := bytesBefore[span]; stayed && b != was && !slices.Contains(touched, span) {
-			t.Fatalf("sequence %d: the entry of %v has other bytes: %x, before %x", seed, span, b, was)
+			t.Fatalf("sequence %d: the entry of %v has other bytes: %x, before %x", n, span, b, was)
 		}
 	}
-	for i := from; i <= dev.Phases(); i++ {
+	for i := range dev.Phases() + 1 {
 		seen := believed(t, view{dev, dev.After(i)})
-		if !sameParts(seen, before) && !sameParts(seen, after) && (warning == "" || !both(before, after)) {
-			t.Fatalf("sequence %d: at phase %d of %d-%d Linux sees %+v, neither %+v nor %+v", seed, i, from, dev.Phases(), seen.Parts, before.Parts, after.Parts)
+		if !sameParts(seen, before) && !sameParts(seen, after) && (warning == "" || !between(before, seen, after)) {
+			t.Fatalf("sequence %d: at phase %d of %d Linux sees %+v, neither %+v nor %+v", n, i, dev.Phases(), seen.Parts, before.Parts, after.Parts)
 		}
 	}
-	return dev.Phases() > from
+	return dev.Phases() > 0
 }
 
-// both reports whether primary and logical partitions differ: that is no single step,
-// and the editor has to warn of it.
-func both(before, after *table.Table) bool {
-	role := func(m *table.Table, logical bool) (list []table.Partition) {
-		for _, p := range m.Parts {
-			if (p.Role == table.Logical) == logical {
-				list = append(list, p)
-			}
-		}
-		return list
+// between reports whether of what Linux sees nothing is new but what the edit made, and
+// nothing is missing but what it takes away: where the editor warns that several places
+// change one after the other, that is all that a cut between them may do.
+func between(before, seen, after *table.Table) bool {
+	has := func(m *table.Table, p table.Partition) bool {
+		return slices.ContainsFunc(m.Parts, func(o table.Partition) bool { return o.Span == p.Span && o.Type == p.Type })
 	}
-	return !slices.Equal(role(before, true), role(after, true)) && !slices.Equal(role(before, false), role(after, false))
+	for _, p := range seen.Parts {
+		if !has(before, p) && !has(after, p) {
+			return false
+		}
+	}
+	return !slices.ContainsFunc(before.Parts, func(p table.Partition) bool { return has(after, p) && !has(seen, p) })
 }
 
-// takeBack writes what was there before each phase, newest first.
-func takeBack(t *testing.T, dev *block.Overlay, start int) {
+// takeBack writes what was there before each phase, newest first, onto a copy.
+func takeBack(t *testing.T, dev *block.Overlay) {
 	t.Helper()
 	end := dev.Phases()
+	back := block.NewOverlay(dev, block.Spill{})
 	piece := func(from io.ReaderAt, x block.Extent) []byte {
 		b := make([]byte, x.Len)
 		if _, err := from.ReadAt(b, x.Off); err != nil {
@@ -274,17 +306,17 @@ func takeBack(t *testing.T, dev *block.Overlay, start int) {
 		}
 		return b
 	}
-	for i := end; i > start; i-- {
+	for i := end; i > 0; i-- {
 		for _, x := range dev.Phase(i - 1) {
-			if _, err := dev.WriteAt(piece(dev.After(i-1), x), x.Off); err != nil {
+			if _, err := back.WriteAt(piece(dev.After(i-1), x), x.Off); err != nil {
 				t.Fatal(err)
 			}
 		}
 	}
-	for i := start; i < end; i++ {
+	for i := range end {
 		for _, x := range dev.Phase(i) {
-			if !bytes.Equal(piece(dev, x), piece(dev.After(start), x)) {
-				t.Fatalf("bytes %d to %d are not as they were before the edits", x.Off, x.Off+x.Len-1)
+			if !bytes.Equal(piece(back, x), piece(dev.After(0), x)) {
+				t.Fatalf("bytes %d to %d are not as they were before the edit", x.Off, x.Off+x.Len-1)
 			}
 		}
 	}
