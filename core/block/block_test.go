@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"runtime"
 	"testing"
 )
 
@@ -92,6 +93,43 @@ func TestOverlayIsWhatWasWritten(t *testing.T) {
 		}
 		if err := o.Close(); err != nil {
 			t.Fatal(err)
+		}
+	}
+}
+
+// TestOverlayWorkIsProportional: blocks in random order, and a phase for each write, cost
+// no more for each block when there are ten times as many.
+func TestOverlayWorkIsProportional(t *testing.T) {
+	const size = 4096
+	spread := func(n int, sync bool) (work, bytes float64) {
+		var compared int64
+		var before, after runtime.MemStats
+		o := newOverlay(Zero{1 << 40, DefaultGeometry}, Spill{}, &compared)
+		rng, p := rand.New(rand.NewPCG(1, uint64(n))), make([]byte, size)
+		runtime.ReadMemStats(&before)
+		for _, i := range rng.Perm(n) {
+			if _, err := o.WriteAt(p, int64(i)*3*size); err != nil {
+				t.Fatal(err)
+			}
+			if sync {
+				_ = o.Sync()
+			}
+		}
+		for i := range n {
+			if err := ReadFull(o, p, int64(i)*3*size); err != nil {
+				t.Fatal(err)
+			}
+		}
+		runtime.ReadMemStats(&after)
+		return float64(compared) / float64(n), float64(after.TotalAlloc-before.TotalAlloc)/float64(n) - size
+	}
+	for _, sync := range []bool{false, true} {
+		n := map[bool]int{false: 80_000, true: 8_000}[sync]
+		work, bytes := spread(n, sync)
+		less, lessBytes := spread(n/10, sync)
+		t.Logf("%d blocks, a phase each %v: %.0f comparisons and %.0f bytes besides its own a block; of a tenth %.0f and %.0f", n, sync, work, bytes, less, lessBytes)
+		if work > 2*less || work > 300 || bytes > 2*lessBytes {
+			t.Errorf("%d blocks: %.0f comparisons and %.0f bytes a block, of a tenth %.0f and %.0f", n, work, bytes, less, lessBytes)
 		}
 	}
 }

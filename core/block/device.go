@@ -158,6 +158,17 @@ func Give(d Device, p []byte, off int64) error {
 	return WriteBytes(d, p, off)
 }
 
+// regarded is a device that is taken to have another geometry.
+type regarded struct {
+	Device
+	geo Geometry
+}
+
+func (r regarded) Geometry() Geometry { return r.geo }
+
+// Regard gives the device another geometry: that of the disk whose bytes an image holds.
+func Regard(d Device, geo Geometry) Device { return regarded{d, geo} }
+
 // IsZero reports whether all of p is zero.
 func IsZero(p []byte) bool {
 	for len(p) >= 8 {

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"io"
 	"slices"
-	"sort"
 )
 
 // Extent is a run of bytes that an overlay holds. A zero run has no data.
@@ -51,21 +50,33 @@ const DefaultCeiling = 256 << 20
 // here. Sync closes a phase: extents merge inside a phase only, and whoever
 // carries the overlay out does so phase by phase with a real sync between.
 //
-// Invariant: inside a phase, extents are sorted and do not overlap.
+// Invariant: inside a phase, extents are sorted and do not overlap; a state holds the
+// newest extents of all phases up to it.
 type Overlay struct {
 	base   Device
-	phases [][]Extent // the last one is open
+	closed [][]Extent // the phases
+	states []runs     // as it is after each of them, from none on
+	open   runs       // what was written since
+	newest runs       // as it is now
 	spill  Spill
 	file   SpillFile
 	inMem  int64
 	onFile int64
+	work   *int64
 }
 
 var _ Device = (*Overlay)(nil)
 
 // NewOverlay puts an empty overlay over the device, which it never writes to.
 func NewOverlay(base Device, spill Spill) *Overlay {
-	return &Overlay{base: base, phases: make([][]Extent, 1), spill: spill}
+	return newOverlay(base, spill, nil)
+}
+
+func newOverlay(base Device, spill Spill, work *int64) *Overlay {
+	o := &Overlay{base: base, spill: spill, work: work}
+	o.open, o.newest = newRuns(work), newRuns(work)
+	o.states = []runs{o.newest.copy()}
+	return o
 }
 
 // Size in bytes.
@@ -75,10 +86,10 @@ func (o *Overlay) Size() int64 { return o.base.Size() }
 func (o *Overlay) Geometry() Geometry { return o.base.Geometry() }
 
 // Phases is how many phases were closed.
-func (o *Overlay) Phases() int { return len(o.phases) - 1 }
+func (o *Overlay) Phases() int { return len(o.closed) }
 
 // Phase lists the extents of closed phase i in order of their offset.
-func (o *Overlay) Phase(i int) []Extent { return o.phases[i] }
+func (o *Overlay) Phase(i int) []Extent { return o.closed[i] }
 
 // Held is how many bytes of data the overlay holds in memory and in its spill
 // file.
@@ -87,9 +98,12 @@ func (o *Overlay) Held() (memory, spilled int64) { return o.inMem, o.onFile }
 // Sync closes the open phase. Without writes since the last one it does
 // nothing.
 func (o *Overlay) Sync() error {
-	if last := len(o.phases) - 1; len(o.phases[last]) > 0 {
-		o.phases = append(o.phases, nil)
+	if o.open.len() == 0 {
+		return nil
 	}
+	o.closed = append(o.closed, o.open.list())
+	o.states = append(o.states, o.newest.copy())
+	o.open = newRuns(o.work)
 	return nil
 }
 
@@ -159,52 +173,27 @@ func (o *Overlay) WriteZeroes(off, n int64) error {
 	return nil
 }
 
-// insert puts e into the open phase in place of whatever it covers there.
+// insert puts e into the open phase, and over everything that is older.
 func (o *Overlay) insert(e Extent) {
-	last := len(o.phases) - 1
-	list := o.phases[last]
-	from := firstBehind(list, e.Off)
-	to := from
-	var before, behind []Extent
-	for ; to < len(list) && list[to].Off < e.end(); to++ {
-		old := list[to]
-		if old.Off < e.Off {
-			before = append(before, old.part(old.Off, e.Off))
-		}
-		if old.end() > e.end() {
-			behind = append(behind, old.part(e.end(), old.end()))
-		}
+	for _, old := range o.open.put(e) {
 		if old.data != nil {
-			o.inMem -= overlap(old, e)
+			o.inMem -= min(old.end(), e.end()) - max(old.Off, e.Off)
 		}
 	}
-	if len(before) == 0 && e.Zero && from > 0 && list[from-1].Zero && list[from-1].end() == e.Off {
-		from--
-		e.Off, e.Len = list[from].Off, list[from].Len+e.Len
-	}
-	o.phases[last] = slices.Replace(list, from, to, slices.Concat(before, []Extent{e}, behind)...)
-}
-
-func overlap(a, b Extent) int64 { return min(a.end(), b.end()) - max(a.Off, b.Off) }
-
-// firstBehind is the index of the first extent that ends behind off.
-func firstBehind(list []Extent, off int64) int {
-	return sort.Search(len(list), func(i int) bool { return list[i].end() > off })
+	o.newest.put(e)
 }
 
 // ReadAt reads the newest bytes: of the open phase, else of the phases before,
 // else of the device.
-func (o *Overlay) ReadAt(p []byte, off int64) (int, error) {
-	return o.readUpTo(len(o.phases), p, off)
-}
+func (o *Overlay) ReadAt(p []byte, off int64) (int, error) { return o.read(o.newest, p, off) }
 
-// readUpTo reads as things were after the first n phases.
-func (o *Overlay) readUpTo(n int, p []byte, off int64) (int, error) {
+// read reads as things were in the state.
+func (o *Overlay) read(state runs, p []byte, off int64) (int, error) {
 	if off < 0 || off > o.Size() {
 		return 0, &AccessError{"read", off, int64(len(p)), ErrRange}
 	}
 	want := min(int64(len(p)), o.Size()-off)
-	if err := o.fill(n-1, p[:want], off); err != nil {
+	if err := o.fill(state, p[:want], off); err != nil {
 		return 0, err
 	}
 	if want < int64(len(p)) {
@@ -213,37 +202,24 @@ func (o *Overlay) readUpTo(n int, p []byte, off int64) (int, error) {
 	return int(want), nil
 }
 
-// fill reads p from phase n and, between its extents, from those below.
-func (o *Overlay) fill(n int, p []byte, off int64) error {
-	for n >= 0 && len(o.phases[n]) == 0 {
-		n--
-	}
-	if n < 0 {
-		if len(p) == 0 {
-			return nil
+// fill reads p from the extents of the state and, between them, from the device below.
+func (o *Overlay) fill(state runs, p []byte, off int64) error {
+	for end := off + int64(len(p)); off < end; {
+		e, found := state.at(off)
+		if !found || e.Off >= end {
+			return ReadFull(o.base, p, off)
 		}
-		return ReadFull(o.base, p, off)
-	}
-	list, end := o.phases[n], off+int64(len(p))
-	for i := firstBehind(list, off); off < end; i++ {
-		stop := end
-		if i < len(list) {
-			stop = min(end, max(off, list[i].Off))
-		}
-		if stop > off {
-			if err := o.fill(n-1, p[:stop-off], off); err != nil {
+		if n := e.Off - off; n > 0 {
+			if err := ReadFull(o.base, p[:n], off); err != nil {
 				return err
 			}
-			p, off = p[stop-off:], stop
+			p, off = p[n:], e.Off
 		}
-		if off == end || i >= len(list) {
-			continue
-		}
-		stop = min(end, list[i].end())
-		if err := o.Data(list[i].part(off, stop), p[:stop-off]); err != nil {
+		n := min(end, e.end()) - off
+		if err := o.Data(e.part(off, off+n), p[:n]); err != nil {
 			return err
 		}
-		p, off = p[stop-off:], stop
+		p, off = p[n:], off+n
 	}
 	return nil
 }
@@ -263,19 +239,19 @@ func (o *Overlay) Data(e Extent, p []byte) error {
 }
 
 // After is the device as it is after the first n closed phases, for reading.
-func (o *Overlay) After(n int) io.ReaderAt { return phaseView{o, n} }
+func (o *Overlay) After(n int) io.ReaderAt { return phaseView{o, o.states[n]} }
 
 type phaseView struct {
-	o *Overlay
-	n int
+	o     *Overlay
+	state runs
 }
 
-func (v phaseView) ReadAt(p []byte, off int64) (int, error) { return v.o.readUpTo(v.n, p, off) }
+func (v phaseView) ReadAt(p []byte, off int64) (int, error) { return v.o.read(v.state, p, off) }
 
 // ZeroUntil is the end of the run of zeros that begins at off and is known
 // without reading; off itself where nothing is known.
 func (v phaseView) ZeroUntil(off int64) int64 {
-	_, end, hole, err := v.o.nextUpTo(v.n, off)
+	_, end, hole, err := v.o.next(v.state, off)
 	if err != nil || !hole {
 		return off
 	}
@@ -285,18 +261,11 @@ func (v phaseView) ZeroUntil(off int64) int64 {
 // Held gives the bytes of the range without copying, where one write that is
 // still in memory covers all of it; else nil. Nobody changes them.
 func (v phaseView) Held(off, n int64) []byte {
-	for i := v.n - 1; i >= 0; i-- {
-		list := v.o.phases[i]
-		k := firstBehind(list, off)
-		if k == len(list) || list[k].Off >= off+n {
-			continue
-		}
-		if e := list[k]; e.data != nil && e.Off <= off && off+n <= e.end() {
-			return e.data[off-e.Off : off-e.Off+n]
-		}
+	e, found := v.state.at(off)
+	if !found || e.data == nil || e.Off > off || off+n > e.end() {
 		return nil
 	}
-	return nil
+	return e.data[off-e.Off : off-e.Off+n]
 }
 
 // HeldBytes asks a view for bytes that it holds in memory; nil where it cannot
@@ -327,27 +296,22 @@ func KnownZero(view io.ReaderAt, off, n int64) bool {
 // Next gives runs of the newest bytes. What was written is data even where it
 // is zeros, unless it was written as zeros.
 func (o *Overlay) Next(off int64) (start, end int64, hole bool, err error) {
-	return o.nextUpTo(len(o.phases), off)
+	return o.next(o.newest, off)
 }
 
-func (o *Overlay) nextUpTo(phases int, off int64) (start, end int64, hole bool, err error) {
+func (o *Overlay) next(state runs, off int64) (start, end int64, hole bool, err error) {
 	if off >= o.Size() {
 		return 0, 0, false, io.EOF
 	}
-	start, end = 0, o.Size()
-	for n := phases - 1; n >= 0; n-- {
-		list := o.phases[n]
-		i := firstBehind(list, off)
-		if i < len(list) && list[i].Off <= off {
-			return max(start, list[i].Off), min(end, list[i].end()), list[i].Zero, nil
-		}
-		if i > 0 {
-			start = max(start, list[i-1].end())
-		}
-		if i < len(list) {
-			end = min(end, list[i].Off)
-		}
+	end = o.Size()
+	e, found := state.at(off)
+	if found && e.Off <= off {
+		return e.Off, e.end(), e.Zero, nil
 	}
-	s, e, hole, err := o.base.Next(off)
-	return max(start, s), min(end, e), hole, err
+	if found {
+		end = e.Off
+	}
+	start = state.before(off)
+	s, t, hole, err := o.base.Next(off)
+	return max(start, s), min(end, t), hole, err
 }
