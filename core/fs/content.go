@@ -43,6 +43,7 @@ const (
 // Content is what a probe recognised.
 type Content struct {
 	Kind       string         // "ext4", "FAT32"
+	Family     string         // name of the kind that recognised it: "ext", "fat"
 	Version    string         // of the format, "" where its kind says it all
 	Class      Class          //
 	Label      string         // as stored, not yet made safe for a terminal

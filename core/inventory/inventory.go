@@ -136,12 +136,27 @@ func (n Node) Minor() bool {
 
 // Identity finds a device again, whatever the kernel calls it.
 type Identity struct {
-	Disk   string         `json:"disk"` // WWN, else bus + model + serial, else path; an image: file system + inode
+	Disk string `json:"disk"` // WWN, else bus + model + serial, else path; an image: file system + inode
+	// Own is set where the disk itself says who it is, by a WWN or by model and serial:
+	// then a disk of another size is that disk, grown.
+	Own    bool           `json:"own,omitempty"`
 	Size   quantity.Bytes `json:"size_bytes"`
 	Sector quantity.Bytes `json:"sector_bytes"`
 	Number int            `json:"number,omitempty"`      // partition
 	Start  quantity.Bytes `json:"start_bytes,omitempty"` // partition
 	Length quantity.Bytes `json:"length_bytes,omitempty"`
+}
+
+// SameDisk reports whether both are on the same disk. Its size takes part only where the
+// disk does not say itself who it is.
+func (i Identity) SameDisk(o Identity) bool {
+	return i.Disk == o.Disk && i.Own == o.Own && i.Sector == o.Sector && (i.Own || i.Size == o.Size)
+}
+
+// Whole is the identity of the disk that a partition is on.
+func (i Identity) Whole() Identity {
+	i.Number, i.Start, i.Length = 0, 0, 0
+	return i
 }
 
 // String names the identity in errors and fences.
@@ -370,6 +385,8 @@ func (n Node) Holds() string {
 	switch {
 	case n.Silent:
 		return "silent"
+	case n.Entry.Number > 0 && n.Entry.Span.Count == 0:
+		return "no sectors"
 	case n.Problem != "" && len(n.Contents) == 0:
 		return "unreadable"
 	}

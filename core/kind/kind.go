@@ -120,11 +120,10 @@ func Maker(word string) (Kind, error) {
 	return Kind{}, fmt.Errorf("%q: %w; it makes: %s", word, ErrUnknown, strings.Join(words, " "))
 }
 
-// Of finds the family of a content.
+// Of finds the family of a content that Probe found.
 func Of(c fs.Content) (Kind, bool) {
-	word := strings.ToLower(c.Kind)
 	for _, k := range All() {
-		if strings.HasPrefix(word, k.Name) {
+		if k.Name == c.Family {
 			return k, true
 		}
 	}
@@ -144,6 +143,7 @@ func Probe(dev block.Device) ([]fs.Content, error) {
 			first = fmt.Errorf("looking for %s: %w", k.Name, err)
 		}
 		if c != nil {
+			c.Family = k.Name
 			out = append(out, *c)
 		}
 	}

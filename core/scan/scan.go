@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 
 	"fundus/core/block"
@@ -50,6 +51,20 @@ func Disk(disk inventory.Node, dev block.Device) []inventory.Node {
 		nodes = append(nodes, partition(disk, dev, p, &scratch))
 	}
 	return nodes
+}
+
+// ImageGeometry is that of the disk that an image of so many bytes was taken of: sectors
+// of 4096 bytes where a GPT header lies in the second of those, else of 512.
+func ImageGeometry(image io.ReaderAt, size int64) block.Geometry {
+	geo := block.DefaultGeometry
+	at := func(off int64) bool {
+		b, err := block.ReadSized(image, off, 8, 8)
+		return err == nil && string(b) == "EFI PART"
+	}
+	if size%4096 == 0 && at(4096) && !at(512) {
+		geo.Logical, geo.Physical = 4096, 4096
+	}
+	return geo
 }
 
 func describe(n *inventory.Node, dev block.Device) error {

@@ -12,7 +12,7 @@ import (
 func alignment(v *inventory.Inventory) []finding.Finding {
 	var out []finding.Finding
 	for _, n := range v.Nodes {
-		if n.Form != inventory.Partition {
+		if n.Form != inventory.Partition || n.Size == 0 {
 			continue
 		}
 		geo := n.Geometry

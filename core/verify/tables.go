@@ -54,8 +54,8 @@ func contents(v *inventory.Inventory) []finding.Finding {
 	var out []finding.Finding
 	for _, n := range v.Nodes {
 		if n.Problem != "" {
-			if disk, _ := v.Node(n.Parent); disk.Problem == n.Problem {
-				continue // said of the disk already
+			if disk, _ := v.Node(n.Parent); disk.Problem == n.Problem || n.Entry.Number > 0 && n.Entry.Span.Count == 0 {
+				continue // said of the disk already, or of its table
 			}
 			out = append(out, unread(n))
 			if n.Silent || len(n.Contents) == 0 {

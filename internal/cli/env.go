@@ -127,8 +127,8 @@ type onMachine struct {
 
 // open gives the machine that the words are about. Words that are image files
 // make those images disks of it.
-func (e *Env) open(ctx context.Context, words ...string) (*onMachine, error) {
-	images, err := e.images(ctx, words)
+func (e *Env) open(_ context.Context, words ...string) (*onMachine, error) {
+	images, err := e.images(words)
 	if err != nil {
 		return nil, err
 	}
@@ -159,24 +159,20 @@ func (e *Env) openWith(images []string) (*onMachine, error) {
 }
 
 // images chooses the words that are image files: a path, or a bare word that is
-// no device of the bench.
-func (e *Env) images(ctx context.Context, words []string) ([]string, error) {
+// no device of the machine.
+func (e *Env) images(words []string) ([]string, error) {
 	var out []string
-	known := map[string]bool{}
+	known, device := map[string]bool{}, live.Knows
 	if e.o.bench != "" {
 		b, err := bench.Open(e.o.bench, nil, e.Now)
 		if err != nil {
 			return nil, err
 		}
-		if v, err := b.Inventory(ctx); err == nil {
-			for _, n := range v.Nodes {
-				known[n.Name] = true
-			}
-		}
+		device = b.Knows
 	}
 	for _, w := range words {
 		path, _ := image.Split(w)
-		if w == "" || known[w] || strings.Contains(w, "=") || strings.HasPrefix(w, "/dev/") && !strings.HasPrefix(w, "/dev/shm/") || !image.Exists(path) || known["image "+path] {
+		if w == "" || device(w) || strings.Contains(w, "=") || strings.HasPrefix(w, "/dev/") && !strings.HasPrefix(w, "/dev/shm/") || !image.Exists(path) || known["image "+path] {
 			continue
 		}
 		known["image "+path] = true

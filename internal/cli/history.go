@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fundus/internal/deed"
+	"fundus/internal/oscall"
 	"fundus/internal/task"
 )
 
@@ -124,30 +125,35 @@ An undo is a deed of its own and can be taken back too.`,
 			if err != nil {
 				return err
 			}
-			if m, err = e.reopen(imagesOf(d)); err != nil {
+			if m, err = e.openOf(d, r.Image); err != nil {
 				return err
 			}
 			r.Deed = d.ID
 			return e.settle(cmd.Context(), m, r)
 		},
 	}
+	cmd.Flags().StringVar(&r.Image, "image", "", "the image `FILE` that the deed is about, where it was moved or copied")
 	cmd.Flags().BoolVar(&r.Over, "over-later-writes", false, "restore also where something was written since; that is lost")
 	return e.addChange(cmd)
 }
 
-// imagesOf lists the image files that a deed worked on.
-func imagesOf(d *deed.Deed) []string {
-	var out []string
-	for _, t := range d.Targets {
-		if t.Image {
-			out = append(out, t.Path)
+// openOf opens the machine with the image files that a deed worked on. One that has
+// another name now is looked for beside its old one.
+func (e *Env) openOf(d *deed.Deed, image string) (*onMachine, error) {
+	if image != "" {
+		return e.openWith([]string{image})
+	}
+	var names []string
+	for _, t := range d.Devices {
+		if t.Image && t.Identity.Number == 0 {
+			names = append(names, oscall.Renamed(t.Path, t.Identity.Disk))
 		}
 	}
-	return out
+	return e.reopen(names)
 }
 
 func newRecover(e *Env) *cobra.Command {
-	direction, over, stay := "", false, false
+	direction, image, over, stay := "", "", false, false
 	cmd := &cobra.Command{
 		Use: "recover [DEED]", Short: "Bring a commit that was cut short to its end or its beginning",
 		Long: `Bring a commit that was cut short, by a power cut or a crash, to its end or back
@@ -167,16 +173,17 @@ does not.`,
 			if stay {
 				way = deed.Stay
 			}
-			return e.recover(cmd, args, way, over)
+			return e.recover(cmd, args, deed.Recover{Direction: way, Over: over, Image: image})
 		},
 	}
 	cmd.Flags().StringVar(&direction, "direction", "", "where to: back or forward")
+	cmd.Flags().StringVar(&image, "image", "", "the image `FILE` that the deed is about, where it was moved or copied")
 	cmd.Flags().BoolVar(&over, "over-later-writes", false, "replace what was written since, on devices and in text files; that is lost")
 	cmd.Flags().BoolVar(&stay, "as-it-is", false, "end the deed and touch nothing: what is there now is to stay")
 	return cmd
 }
 
-func (e *Env) recover(cmd *cobra.Command, args []string, way deed.Direction, over bool) error {
+func (e *Env) recover(cmd *cobra.Command, args []string, how deed.Recover) error {
 	m, err := e.open(cmd.Context())
 	if err != nil {
 		return err
@@ -196,11 +203,12 @@ func (e *Env) recover(cmd *cobra.Command, args []string, way deed.Direction, ove
 		return e.printer().Line("message", "nothing to recover: every deed is whole")
 	}
 	for _, d := range list {
-		if m, err = e.reopen(imagesOf(d)); err != nil {
+		if m, err = e.openOf(d, how.Image); err != nil {
 			return err
 		}
 		bar := e.progress()
-		r := &deed.Recover{Store: m.store, Machine: m, Direction: way, Over: over, Progress: bar.report}
+		r := how
+		r.Store, r.Machine, r.Progress = m.store, m, bar.report
 		release := e.Shield()
 		out, err := r.Run(cmd.Context(), d)
 		release()

@@ -113,7 +113,10 @@ func (e *Env) act(ctx context.Context, m *onMachine, r task.Request) (*draft.Dra
 		return &plan.Draft, nil
 	}
 	for _, step := range plan.Draft.Steps {
-		if err := m.Do(ctx, *step.Action); err != nil {
+		if step.Action == nil {
+			return nil, fmt.Errorf("%s: %q changes more than the running system; --commit carries it out as a change", r.Verb(), step.Title)
+		}
+		if err := m.Do(ctx, plan.Seen, *step.Action); err != nil {
 			return nil, err
 		}
 	}

@@ -57,9 +57,8 @@ func (e *Env) decide(ctx context.Context, m *onMachine, s task.Setting, r task.R
 	} else if err := d.CheckLose(lose); err != nil {
 		return err
 	}
-	reviewed := plan.Draft
 	plan.Drop()
-	return e.commit(ctx, m, s, r, &reviewed)
+	return e.commit(ctx, m, s, r, plan)
 }
 
 // keep stores the draft for a later commit.
@@ -100,11 +99,12 @@ func (e *Env) ask(d *draft.Draft, lose []string) (bool, error) {
 	}
 }
 
-func (e *Env) commit(ctx context.Context, m *onMachine, s task.Setting, r task.Request, d *draft.Draft) error {
+func (e *Env) commit(ctx context.Context, m *onMachine, s task.Setting, r task.Request, reviewed *draft.Plan) error {
+	d := &reviewed.Draft
 	defer e.Shield()()
 	bar := e.progress()
 	defer bar.finish()
-	c := &deed.Commit{Store: m.store, Machine: m, Reviewed: d, Wait: time.Duration(e.o.wait) * time.Second, Progress: bar.report,
+	c := &deed.Commit{Store: m.store, Machine: m, Reviewed: d, Seen: reviewed.Seen, Wait: time.Duration(e.o.wait) * time.Second, Progress: bar.report,
 		Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Plan(ctx, s, r) }}
 	done, err := c.Run(ctx)
 	bar.finish()

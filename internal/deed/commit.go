@@ -12,6 +12,7 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/fence"
+	"fundus/core/inventory"
 	"fundus/core/progress"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
@@ -23,6 +24,7 @@ type Commit struct {
 	Store    *Store
 	Machine  machine.Machine
 	Reviewed *draft.Draft
+	Seen     *inventory.Inventory                           // the machine as it was when that was planned; nil: looked at
 	Plan     func(ctx context.Context) (*draft.Plan, error) // plans again
 	Wait     time.Duration                                  // for another commit in the same store
 	Progress progress.Sink
@@ -84,7 +86,7 @@ func (c *Commit) Run(ctx context.Context) (*Deed, error) {
 	}
 	defer lock.Unlock()
 	targets := targetsOf(c.Reviewed.Steps)
-	claim, err := c.Machine.Claim(ctx, targets)
+	claim, err := c.Machine.Claim(ctx, c.Seen, targets)
 	if err != nil {
 		return nil, err
 	}
@@ -97,10 +99,10 @@ func (c *Commit) Run(ctx context.Context) (*Deed, error) {
 	if plan.Draft.Digest != c.Reviewed.Digest {
 		return nil, &ChangedError{&plan.Draft}
 	}
-	bootID, err := c.admit(ctx, plan)
-	if err != nil {
+	if err := c.admit(plan); err != nil {
 		return nil, err
 	}
+	bootID := plan.Seen.Machine.BootID
 	if err := c.Store.sweep(); err != nil {
 		return nil, err
 	}
@@ -110,7 +112,7 @@ func (c *Commit) Run(ctx context.Context) (*Deed, error) {
 	}
 	plan.Drop() // the kernel forgets no partition that is open for reading
 	defer c.Machine.Inhibit(ctx, "committing: "+d.Title)()
-	x := &executor{deed: d, machine: c.Machine, claim: claim, targets: targets, store: c.Store, bootID: bootID, sink: c.Progress}
+	x := &executor{deed: d, machine: c.Machine, claim: claim, store: c.Store, bootID: bootID, sink: c.Progress}
 	if err := x.commit(ctx); err != nil {
 		return d, err
 	}
@@ -161,47 +163,40 @@ func targetsOf(steps []draft.Step) []machine.Target {
 }
 
 // admit checks all that must be so before a deed is written.
-func (c *Commit) admit(ctx context.Context, plan *draft.Plan) (bootID string, err error) {
-	v, err := c.Machine.Inventory(ctx)
-	if err != nil {
-		return "", err
-	}
+func (c *Commit) admit(plan *draft.Plan) error {
+	v, written := plan.Seen, plan.Draft.Written()
 	deeds, err := c.Store.List()
 	if err != nil {
-		return "", err
+		return err
 	}
-	m := Manifest{Steps: plan.Draft.Steps, Targets: plan.Draft.Targets}
+	m := Manifest{Steps: plan.Draft.Steps, Devices: plan.Draft.Devices}
 	for _, d := range deeds {
 		if d.Problem == nil && d.State == Unfinished && d.Touches(&m) {
-			return "", fmt.Errorf("deed %s (%s) was cut short in the same place; run fundus recover %s first", d.ID, d.Title, d.ID)
+			return fmt.Errorf("deed %s (%s) was cut short in the same place; run fundus recover %s first", d.ID, d.Title, d.ID)
 		}
 	}
-	if _, err := NamesOf(v, plan.Draft.Targets); err != nil {
-		return "", err
+	if _, err := Names(v, plan.Draft.Devices); err != nil {
+		return err
 	}
-	bytes := int64(0)
-	volatile := true
-	for _, s := range plan.Draft.Steps {
-		bytes += int64(s.Bytes)
-	}
-	for _, t := range plan.Draft.Targets {
+	bytes, volatile := int64(plan.Stored), true
+	for _, t := range written {
 		path := t.Path
 		if v.Machine.Kind == "bench" {
 			path = c.Machine.Root()
 		}
 		volatile = volatile && (t.Image || v.Machine.Kind == "bench") && oscall.Volatile(path)
 	}
-	if len(plan.Draft.Targets) > 0 && !volatile && oscall.Volatile(c.Store.Dir) {
-		return "", fmt.Errorf("%w: %s lies in memory and a power loss empties it; choose a place on a disk with --state DIR", ErrPlace, c.Store.Dir)
+	if len(written) > 0 && !volatile && oscall.Volatile(c.Store.Dir) {
+		return fmt.Errorf("%w: %s lies in memory and a power loss empties it; choose a place on a disk with --state DIR", ErrPlace, c.Store.Dir)
 	}
-	if 2*bytes > c.Store.Images {
-		return "", fmt.Errorf("%w: %d bytes before and after, the limit is %d; deeds.images in the configuration raises it", ErrLimit, 2*bytes, c.Store.Images)
+	if bytes > c.Store.Images {
+		return fmt.Errorf("%w: %d bytes before and after that are not zero, the limit is %d; deeds.images in the configuration raises it", ErrLimit, bytes, c.Store.Images)
 	}
 	free, err := c.Store.Free(c.Store.Dir)
-	if err == nil && free < 4*bytes+1<<20 {
-		return "", fmt.Errorf("%w: it needs up to %d bytes, %s has %d left; choose another place with --state DIR", ErrSpace, 4*bytes+1<<20, c.Store.Dir, free)
+	if err == nil && free < 2*bytes+1<<20 {
+		return fmt.Errorf("%w: it needs up to %d bytes, %s has %d left; choose another place with --state DIR", ErrSpace, 2*bytes+1<<20, c.Store.Dir, free)
 	}
-	return v.Machine.BootID, err
+	return err
 }
 
 // record writes the deed: images, extents, then the manifest by renaming.
@@ -229,7 +224,7 @@ func (s *Store) newDeed(plan *draft.Plan, bootID string) (*Deed, error) {
 	p := &plan.Draft
 	d := &Deed{State: Unfinished, Manifest: Manifest{
 		Format: draft.Format, Number: number, Code: p.Code, Created: s.Now(), BootID: bootID, Machine: p.Machine, Root: p.Root, Title: p.Title,
-		Request: p.Request, Undo: p.Undo, Undoes: plan.Undoes, Targets: p.Targets, Steps: p.Steps, Digests: map[string]string{},
+		Request: p.Request, Undo: p.Undo, Undoes: plan.Undoes, Devices: p.Devices, Steps: p.Steps, Digests: map[string]string{},
 	}}
 	d.ID = fmt.Sprintf("%04d-%s", number, p.Code)
 	d.dir = s.path("deeds", d.ID)
@@ -273,8 +268,8 @@ func (s *Store) fill(d *Deed, plan *draft.Plan) error {
 
 func (d *Deed) fence(store string) []byte {
 	device := ""
-	if len(d.Targets) > 0 {
-		device = d.Targets[0].Identity.String()
+	if disks := d.Written(); len(disks) > 0 {
+		device = disks[0].Identity.String()
 	}
 	return fence.Encode(fence.Fence{Deed: d.ID, Store: store, Device: device, Command: "fundus recover " + d.ID})
 }
@@ -323,8 +318,8 @@ func mergeExtents(list []block.Extent) []block.Extent {
 func Stored(d *draft.Draft, now time.Time, lose []string) StoredDraft {
 	s := StoredDraft{Format: draft.Format, Code: d.Code, Digest: hex.EncodeToString(d.Digest[:]), Created: now, Machine: d.Machine,
 		Title: d.Title, Request: d.Request, Root: d.Root, Seed: hex.EncodeToString(d.Seed[:]), Clock: d.Clock, Lose: slices.Clone(lose)}
-	for _, t := range d.Targets {
-		if t.Image {
+	for _, t := range d.Devices {
+		if t.Image && t.Identity.Number == 0 {
 			s.Images = append(s.Images, t.Name)
 		}
 	}

@@ -108,8 +108,8 @@ func (x *executor) odd(dev block.Device, at int64, now []byte, active []known) (
 
 // checkForeign refuses to go on over what somebody else wrote.
 func (x *executor) checkForeign(ctx context.Context) error {
-	for _, t := range x.deed.Targets {
-		dev, err := x.device(ctx, t.Name)
+	for _, t := range x.deed.Written() {
+		dev, err := x.device(ctx, t.Name, 0, true)
 		if err != nil {
 			return err
 		}

@@ -28,7 +28,7 @@ type Manifest struct {
 	Request draft.Request     `json:"request"`
 	Undo    draft.Grade       `json:"undo"`
 	Undoes  string            `json:"undoes,omitempty"` // the deed that this one takes back
-	Targets []draft.Target    `json:"targets"`
+	Devices []draft.Device    `json:"devices"`          // that any step names
 	Steps   []draft.Step      `json:"steps"`
 	Units   []UnitRecord      `json:"units"`
 	Digests map[string]string `json:"digests"` // SHA-256 of extents, after.img, before.img
@@ -44,6 +44,11 @@ type UnitRecord struct {
 	Before [2]int            `json:"before,omitzero"`
 	File   *draft.FileChange `json:"file,omitempty"`
 	Action *machine.Action   `json:"action,omitempty"`
+}
+
+// Written lists the disks whose bytes it changed.
+func (m *Manifest) Written() []draft.Device {
+	return draft.Written(m.Devices)
 }
 
 // InRoot refuses a deed about the system below another directory than the one
@@ -85,7 +90,15 @@ func decodeManifest(data []byte) (*Manifest, error) {
 	if m.Format > draft.Format {
 		return nil, fmt.Errorf("manifest: %w: format %d, this release knows %d", ErrVersion, m.Format, draft.Format)
 	}
+	for i, s := range m.Steps {
+		if !s.Kind.Known() {
+			return nil, fmt.Errorf("manifest: step %d: %w: this release knows no step of kind %q", i, ErrVersion, s.Kind)
+		}
+	}
 	for i, u := range m.Units {
+		if !u.Kind.Known() {
+			return nil, fmt.Errorf("manifest: unit %d: %w: this release knows none of kind %q", i, ErrVersion, u.Kind)
+		}
 		if u.Step < 0 || u.Step >= len(m.Steps) || u.Kind == draft.File && u.File == nil || u.Kind == draft.Act && u.Action == nil {
 			return nil, fmt.Errorf("manifest: unit %d: %w", i, ErrTorn)
 		}

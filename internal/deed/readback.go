@@ -29,21 +29,35 @@ type segment struct {
 	buf    []byte // goes back to be filled again
 }
 
+// readers is how many reads are under way together: small ones far apart wait for the
+// medium more than they move.
+const readers = 4
+
+// spare are buffers that one unit after the other uses: clearing new ones would take
+// longer than what small units read.
+type spare struct {
+	wanted chan []byte     // to be filled with what must be there
+	found  [readers][]byte // of each reader
+}
+
+func newSpare() *spare {
+	s := &spare{wanted: make(chan []byte, readers+1)}
+	for range cap(s.wanted) {
+		s.wanted <- nil // it grows with what is put into it
+	}
+	return s
+}
+
 // readBack compares the runs with what the medium holds, past the page cache
 // where the device can do that; it reports false where it had to go without
-// direct I/O. Small reads far apart wait for the medium more than they move, so
-// several are under way together.
-func readBack(dev block.Device, runs []run, image *imageReader) (direct bool, err error) {
-	const readers = 4
-	work, free := make(chan segment), make(chan []byte, readers+1)
-	for range cap(free) {
-		free <- nil // room is made when it is first needed
-	}
+// direct I/O.
+func readBack(dev block.Device, runs []run, image *imageReader, s *spare) (direct bool, err error) {
+	work, free := make(chan segment), s.wanted
 	results := make([]checker, readers)
 	var wait sync.WaitGroup
 	past, ok := dev.(backReader)
 	for i := range results {
-		results[i] = checker{dev: dev, past: past, direct: true}
+		results[i] = checker{dev: dev, past: past, direct: true, buf: s.found[i]}
 		if i > 0 && !ok {
 			continue // one reader for a device that may not like more
 		}
@@ -54,11 +68,12 @@ func readBack(dev block.Device, runs []run, image *imageReader) (direct bool, er
 		var n int64
 		var count int
 		buf := <-free
-		if buf == nil {
-			buf = make([]byte, 0, most)
-		}
 		if data, n, count, err = gather(runs, image, buf); err != nil {
+			free <- buf
 			break
+		}
+		if data != nil {
+			buf = data
 		}
 		work <- segment{off: runs[0].Off, n: n, want: data, buf: buf}
 		runs = runs[count:]
@@ -66,7 +81,8 @@ func readBack(dev block.Device, runs []run, image *imageReader) (direct bool, er
 	close(work)
 	wait.Wait()
 	direct = true
-	for _, r := range results {
+	for i, r := range results {
+		s.found[i] = r.buf
 		direct, err = direct && r.direct, errors.Join(err, r.err)
 	}
 	return direct, err

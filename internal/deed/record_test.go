@@ -14,13 +14,14 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/inventory"
+	"fundus/core/quantity"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 )
 
 func sample() *Manifest {
 	return &Manifest{Format: draft.Format, ID: "0007-3fa9c210", Number: 7, Code: "3fa9c210", Created: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), Title: "format sdb1 as ext4",
-		Request: draft.Request{Verb: "format", Args: []byte(`{"target":"sdb1"}`)}, Targets: []draft.Target{{Name: "sdb", Identity: inventory.Identity{Disk: "LS-20417"}}},
+		Request: draft.Request{Verb: "format", Args: []byte(`{"target":"sdb1"}`)}, Devices: []draft.Device{{Written: true, Name: "sdb", Identity: inventory.Identity{Disk: "LS-20417"}}},
 		Steps:   []draft.Step{{Kind: draft.Write, Title: "make ext4", Disk: "sdb", Target: &machine.Target{Disk: "sdb", Size: 512}}},
 		Units:   []UnitRecord{{Kind: draft.Write, Role: draft.WritePart, Disk: "sdb", After: [2]int{0, 1}, Before: [2]int{1, 2}}},
 		Digests: map[string]string{"extents": "ab"}}
@@ -52,6 +53,14 @@ func TestManifestIsKeptOrRefused(t *testing.T) {
 	data, _ = later.encode()
 	if _, err := decodeManifest(data); !errors.Is(err, ErrVersion) {
 		t.Errorf("of a later release: %v", err)
+	}
+	for _, odd := range []func(m *Manifest){func(m *Manifest) { m.Units[0].Kind = "shift" }, func(m *Manifest) { m.Steps[0].Kind = "" }} {
+		unknown := sample()
+		odd(unknown)
+		data, _ = unknown.encode()
+		if _, err := decodeManifest(data); !errors.Is(err, ErrVersion) {
+			t.Errorf("a kind of step that is not known: %v", err)
+		}
 	}
 	wrong := sample()
 	wrong.Units[0].Step = 9
@@ -261,5 +270,37 @@ func TestDirectoryWithoutManifestIsNoDeed(t *testing.T) {
 	}
 	if _, err := s.Find(""); !errors.Is(err, ErrNone) {
 		t.Errorf("Find = %v", err)
+	}
+}
+
+// TestWhatLiesOnADiskTouchesIt: a deed on a volume and one on the disk below it are in
+// each other's way, and so are two on a disk that has grown between them; two on other
+// disks are not.
+func TestWhatLiesOnADiskTouchesIt(t *testing.T) {
+	disk := inventory.Identity{Disk: "LS-20417", Own: true, Size: 1 << 30, Sector: 512}
+	grown := disk
+	grown.Size *= 2
+	on := func(d draft.Device, start quantity.Bytes) *Manifest {
+		m := sample()
+		d.Name, d.Written = "sdb", true
+		m.Devices = []draft.Device{d}
+		m.Steps[0].Target = &machine.Target{Disk: "sdb", Start: start, Size: 512}
+		return m
+	}
+	volume := draft.Device{Identity: inventory.Identity{Disk: "volume-images", Size: 1 << 20, Sector: 512}, Below: []inventory.Identity{disk}}
+	other := draft.Device{Identity: inventory.Identity{Disk: "LS-20418", Own: true, Size: 1 << 30, Sector: 512}}
+	for _, c := range []struct {
+		name string
+		a, b *Manifest
+		want bool
+	}{
+		{"a volume and its disk", on(volume, 0), on(draft.Device{Identity: disk}, 4096), true},
+		{"a disk that has grown", on(draft.Device{Identity: disk}, 0), on(draft.Device{Identity: grown}, 0), true},
+		{"another place of it", on(draft.Device{Identity: disk}, 0), on(draft.Device{Identity: grown}, 4096), false},
+		{"another disk", on(draft.Device{Identity: disk}, 0), on(other, 0), false},
+	} {
+		if c.a.Touches(c.b) != c.want || c.b.Touches(c.a) != c.want {
+			t.Errorf("%s: %v, %v", c.name, c.a.Touches(c.b), c.b.Touches(c.a))
+		}
 	}
 }

@@ -8,7 +8,6 @@ import (
 
 	"fundus/core/inventory"
 	"fundus/core/progress"
-	"fundus/internal/draft"
 	"fundus/internal/machine"
 )
 
@@ -37,7 +36,8 @@ type Recover struct {
 	Store     *Store
 	Machine   machine.Machine
 	Direction Direction
-	Over      bool // replace what somebody changed since, on devices and in text files
+	Image     string // the image file that stands for the deed's, by the name that it has on the machine
+	Over      bool   // replace what somebody changed since, on devices and in text files
 	Progress  progress.Sink
 }
 
@@ -47,9 +47,6 @@ type Outcome struct {
 	Direction Direction
 	Units     int // that were carried out or taken back
 }
-
-// ErrIdentity says that the device of a deed is not there, or twice.
-var ErrIdentity = errors.New("the deed's device cannot be told")
 
 // Unfinished lists the deeds that were cut short, newest first.
 func (s *Store) Unfinished() ([]*Deed, error) {
@@ -90,7 +87,10 @@ func (r *Recover) Run(ctx context.Context, d *Deed) (*Outcome, error) {
 	if err != nil {
 		return nil, err
 	}
-	names, err := NamesOf(v, d.Targets)
+	if d.Devices, err = d.Standing(v, r.Image); err != nil {
+		return nil, err
+	}
+	names, err := Names(v, d.Devices)
 	if err = errors.Join(err, d.InRoot(v.Machine.Root)); err != nil {
 		return nil, err
 	}
@@ -98,10 +98,6 @@ func (r *Recover) Run(ctx context.Context, d *Deed) (*Outcome, error) {
 		return nil, errors.Join(err, editedError(d, path))
 	}
 	x := &executor{deed: d, machine: r.Machine, store: r.Store, names: names, bootID: v.Machine.BootID, sink: r.Progress}
-	for _, t := range targetsOf(d.Steps) {
-		t.Disk = names[t.Disk]
-		x.targets = append(x.targets, t)
-	}
 	defer x.closeFiles()
 	defer func() { x.claim.Release() }()
 	if err := x.openFiles(); err != nil {
@@ -151,29 +147,6 @@ func (r *Recover) hopeless(d *Deed, err error) error {
 		return fmt.Errorf("%w; it never touched a device: fundus deed remove %s", err, d.ID)
 	}
 	return fmt.Errorf("%w; the record cannot be followed. The fenced device holds parts of both states; restore it from a backup", err)
-}
-
-// NamesOf finds what each target's disk is called now, by its identity; one that
-// fits no disk or two is refused.
-func NamesOf(v *inventory.Inventory, targets []draft.Target) (map[string]string, error) {
-	names := map[string]string{}
-	for _, t := range targets {
-		var found []string
-		for _, n := range v.Disks() {
-			if n.Identity == t.Identity {
-				found = append(found, n.Name)
-			}
-		}
-		switch len(found) {
-		case 1:
-			names[t.Name] = found[0]
-		case 0:
-			return nil, fmt.Errorf("%w: %s (%s) is not on this machine", ErrIdentity, t.Name, t.Identity)
-		default:
-			return nil, fmt.Errorf("%w: %s fits %s and %s; take one of them out", ErrIdentity, t.Identity, found[0], found[1])
-		}
-	}
-	return names, nil
 }
 
 // choose takes the direction with fewer bytes, unless told.
@@ -229,12 +202,13 @@ func (x *executor) tellKernel(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, disk := range x.names {
+	for _, t := range x.deed.Written() {
+		disk := x.name(t.Name)
 		if d, _ := v.Node(disk); d.Form == inventory.Image {
 			continue
 		}
 		var refusal *machine.Refusal
-		err := x.machine.Do(ctx, machine.Action{Verb: machine.ReadTable, Disk: disk})
+		err := x.machine.Do(ctx, v, machine.Action{Verb: machine.ReadTable, Disk: disk})
 		if err != nil && !errors.As(err, &refusal) {
 			return err
 		}
@@ -242,7 +216,7 @@ func (x *executor) tellKernel(ctx context.Context) error {
 			continue
 		}
 		for _, a := range machine.Catchup(v, disk) {
-			if err := x.machine.Do(ctx, a); err != nil && !errors.As(err, &refusal) {
+			if err := x.machine.Do(ctx, v, a); err != nil && !errors.As(err, &refusal) {
 				return err
 			}
 		}

@@ -6,8 +6,10 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"fundus/core/block"
+	"fundus/core/inventory"
 	"fundus/core/progress"
 	"fundus/core/quantity"
 	"fundus/internal/draft"
@@ -21,14 +23,15 @@ type executor struct {
 	machine       machine.Machine
 	store         *Store
 	claim         *machine.Claim
-	targets       []machine.Target
-	names         map[string]string // disk as recorded -> disk as it is called now
+	names         map[string]string    // device as recorded -> device as it is called now; nil: as recorded
+	look          *inventory.Inventory // at the machine, for actions that follow each other
 	bootID        string
 	log           *journal
 	after, before *imageReader
 	sink          progress.Sink
 	done, total   quantity.Bytes
 	buf           []byte // of gather
+	spare         *spare // buffers of reading back
 	indirect      bool   // a read-back had to go without direct I/O
 	reloads       bool   // taken back was something that systemd had read
 }
@@ -133,6 +136,9 @@ func (x *executor) back(ctx context.Context, from int) error {
 }
 
 func (x *executor) do(ctx context.Context, u UnitRecord, forward bool) error {
+	if u.Kind != draft.Act {
+		x.look = nil // it is about to be out of date
+	}
 	switch u.Kind {
 	case draft.Write:
 		return x.write(ctx, u, forward)
@@ -145,23 +151,40 @@ func (x *executor) do(ctx context.Context, u UnitRecord, forward bool) error {
 	return x.act(ctx, *u.Action, forward)
 }
 
-// device claims the targets again where the claim was given up for an action.
-func (x *executor) device(ctx context.Context, disk string) (block.Device, error) {
-	if name, ok := x.names[disk]; ok {
-		disk = name
-	}
+// device is the claimed disk. Where the claim was given up for an action, what the
+// remaining steps write to is claimed again: from the step on, or back to the first.
+func (x *executor) device(ctx context.Context, disk string, step int, forward bool) (block.Device, error) {
 	if x.claim == nil {
-		claim, err := x.machine.Claim(ctx, x.targets)
+		var targets []machine.Target
+		for i, s := range x.deed.Steps {
+			if s.Target != nil && ((i >= step) == forward || i == step) {
+				targets = append(targets, x.target(*s.Target))
+			}
+		}
+		claim, err := x.machine.Claim(ctx, nil, targets)
 		if err != nil {
 			return nil, err
 		}
 		x.claim = claim
 	}
-	return x.claim.Device(disk)
+	return x.claim.Device(x.name(disk))
+}
+
+// name is what a device is called now.
+func (x *executor) name(was string) string {
+	if now, ok := x.names[was]; ok {
+		return now
+	}
+	return was
+}
+
+func (x *executor) target(t machine.Target) machine.Target {
+	t.Disk = x.name(t.Disk)
+	return t
 }
 
 func (x *executor) write(ctx context.Context, u UnitRecord, forward bool) error {
-	dev, err := x.device(ctx, u.Disk)
+	dev, err := x.device(ctx, u.Disk, u.Step, forward)
 	if err != nil {
 		return err
 	}
@@ -170,13 +193,13 @@ func (x *executor) write(ctx context.Context, u UnitRecord, forward bool) error 
 		runs, image = x.deed.runs[u.After[0]:u.After[1]], x.after
 	}
 	all := runs
-	if x.buf == nil {
-		x.buf = make([]byte, 0, most)
-	}
 	for len(runs) > 0 {
 		data, n, count, err := gather(runs, image, x.buf)
 		if err != nil {
 			return err
+		}
+		if data != nil {
+			x.buf = data
 		}
 		off := runs[0].Off
 		if runs[0].Zero {
@@ -194,7 +217,10 @@ func (x *executor) write(ctx context.Context, u UnitRecord, forward bool) error 
 	if err := dev.Sync(); err != nil {
 		return fmt.Errorf("%s: sync: %w", u.Disk, err)
 	}
-	direct, err := readBack(dev, all, image)
+	if x.spare == nil {
+		x.spare = newSpare()
+	}
+	direct, err := readBack(dev, all, image, x.spare)
 	x.indirect = x.indirect || !direct
 	if err != nil {
 		return fmt.Errorf("%s: %w", u.Disk, err)
@@ -206,8 +232,8 @@ func (x *executor) write(ctx context.Context, u UnitRecord, forward bool) error 
 const most = 1 << 20
 
 // gather joins the first run with those that follow it on the device, up to
-// most bytes. The data of zeros is nil; other data is put into the buffer, which
-// has room for most.
+// most bytes. The data of zeros is nil; other data is put into the buffer, or into a
+// larger one.
 func gather(runs []run, image *imageReader, buf []byte) (data []byte, n int64, count int, err error) {
 	first := runs[0]
 	if first.Zero {
@@ -279,11 +305,8 @@ func ownAttributes(a oscall.Attributes) oscall.Attributes {
 // act carries an action out, unless it holds already. Back, it inverts the
 // action only where it holds and was done in this boot.
 func (x *executor) act(ctx context.Context, a machine.Action, forward bool) error {
-	if x.names != nil {
-		if name, ok := x.names[a.Disk]; ok {
-			a.Disk = name
-		}
-	}
+	recorded := a
+	a = a.With(x.names)
 	switch a.Verb {
 	case machine.Mount, machine.Unmount, machine.SwapOn, machine.SwapOff:
 		x.claim.Release()
@@ -308,13 +331,35 @@ func (x *executor) act(ctx context.Context, a machine.Action, forward bool) erro
 		}
 		a = inverse
 	}
-	return x.perform(ctx, a)
+	if x.look, err = machine.Looked(ctx, x.machine, x.look); err != nil {
+		return err
+	}
+	if x.names != nil && recorded.Node != "" {
+		if err := x.deed.is(x.look, x.names, recorded.Node); err != nil {
+			return err
+		}
+	}
+	if err := x.perform(ctx, a); err != nil {
+		return err
+	}
+	if a.Verb == machine.AddPartition && x.writesLater(a) {
+		return x.claim.TakeUp(a)
+	}
+	return nil
+}
+
+// writesLater reports whether a later step writes to the content of the partition that
+// the kernel was just told of.
+func (x *executor) writesLater(a machine.Action) bool {
+	return slices.ContainsFunc(x.deed.Steps, func(s draft.Step) bool {
+		return s.Target != nil && s.Target.Content && x.name(s.Target.Disk) == a.Disk && s.Target.Start >= a.Start && s.Target.Start < a.Start+a.Size
+	})
 }
 
 // perform has the machine do it. What only the next boot brings about is no
 // failure: the deed says so, and so does the exit code.
 func (x *executor) perform(ctx context.Context, a machine.Action) error {
-	err := x.machine.Do(ctx, a)
+	err := x.machine.Do(ctx, x.look, a)
 	var later *machine.LaterError
 	if errors.As(err, &later) {
 		x.deed.Later = append(x.deed.Later, later.Error())

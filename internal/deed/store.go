@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"fundus/core/extent"
+	"fundus/core/inventory"
 	"fundus/internal/draft"
 	"fundus/internal/oscall"
 )
@@ -242,7 +243,14 @@ func (m *Manifest) Touches(o *Manifest) bool {
 			if a.File != nil && b.File != nil && a.File.Path == b.File.Path && !a.File.After.Dir && !b.File.After.Dir {
 				return true
 			}
-			if a.Target != nil && b.Target != nil && m.identity(a.Disk) == o.identity(b.Disk) &&
+			if a.Target == nil || b.Target == nil {
+				continue
+			}
+			da, db := m.device(a.Disk), o.device(b.Disk)
+			if da.On(db) || db.On(da) {
+				return true // where on it, nobody knows
+			}
+			if da.Identity.SameDisk(db.Identity) &&
 				(extent.Span{Start: uint64(a.Target.Start), Count: uint64(a.Target.Size)}).Overlaps(extent.Span{Start: uint64(b.Target.Start), Count: uint64(b.Target.Size)}) {
 				return true
 			}
@@ -251,13 +259,13 @@ func (m *Manifest) Touches(o *Manifest) bool {
 	return false
 }
 
-func (m *Manifest) identity(disk string) string {
-	for _, t := range m.Targets {
-		if t.Name == disk {
-			return t.Identity.String()
+func (m *Manifest) device(name string) draft.Device {
+	for _, d := range m.Devices {
+		if d.Name == name {
+			return d
 		}
 	}
-	return disk
+	return draft.Device{Name: name, Identity: inventory.Identity{Disk: name}}
 }
 
 // StoredDraft is a draft that waits for `fundus commit CODE`.

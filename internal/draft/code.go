@@ -11,10 +11,12 @@ import (
 	"io"
 	"runtime"
 	"sync"
+	"sync/atomic"
 
 	"github.com/zeebo/blake3"
 
 	"fundus/core/block"
+	"fundus/core/quantity"
 )
 
 // Seal works out the code: the first 32 bits of a SHA-256 over everything that
@@ -25,20 +27,21 @@ func (p *Plan) Seal(ctx context.Context) error {
 	head, err := json.Marshal(struct {
 		Format  int
 		Machine string
-		Targets []Target
+		Devices []Device
 		Request Request
 		Clock   int64
 		Steps   []Step
-	}{d.Format, d.Machine, d.Targets, d.Request, d.Clock.UnixNano(), d.Steps})
+	}{d.Format, d.Machine, d.Devices, d.Request, d.Clock.UnixNano(), d.Steps})
 	if err != nil {
 		return err
 	}
 	h.Write(head)
 	h.Write(d.Seed[:])
-	sums, err := unitSums(ctx, p.Units(fenceStandIn()))
+	sums, stored, err := unitSums(ctx, p.Units(fenceStandIn()))
 	if err != nil {
 		return err
 	}
+	p.Stored = stored
 	for _, sum := range sums {
 		h.Write(sum)
 	}
@@ -49,13 +52,14 @@ func (p *Plan) Seal(ctx context.Context) error {
 
 // unitSums hashes the bytes before and after each unit, as many batches at a
 // time as there are processors.
-func unitSums(ctx context.Context, units []Unit) ([][]byte, error) {
+func unitSums(ctx context.Context, units []Unit) ([][]byte, quantity.Bytes, error) {
 	var jobs []func(buf []byte) ([]byte, error)
+	var stored atomic.Int64
 	m := &memo{sums: map[memoKey][leaf]byte{}}
 	for _, u := range units {
 		for _, batch := range batches(u.Extents) {
 			for _, view := range []io.ReaderAt{u.Before, u.After} {
-				jobs = append(jobs, func(buf []byte) ([]byte, error) { return sum(u.Disk, batch, view, buf, m) })
+				jobs = append(jobs, func(buf []byte) ([]byte, error) { return sum(u.Disk, batch, view, buf, m, &stored) })
 			}
 		}
 	}
@@ -77,7 +81,7 @@ func unitSums(ctx context.Context, units []Unit) ([][]byte, error) {
 	}
 	close(next)
 	wait.Wait()
-	return sums, errors.Join(errs...)
+	return sums, quantity.Bytes(stored.Load()), errors.Join(errs...)
 }
 
 // batches cuts a list of extents where a batch has reached a few MiB.
@@ -121,9 +125,9 @@ func (m *memo) digest(p []byte) [leaf]byte {
 }
 
 // sum hashes places and digests of the extents' bytes as the view reads them.
-// Zeros count alike whether they are stored or a hole. The buffer has a piece's
-// length.
-func sum(disk string, extents []block.Extent, view io.ReaderAt, buf []byte, m *memo) ([]byte, error) {
+// Zeros count alike whether they are stored or a hole; what is not zero is added up. The
+// buffer has a piece's length.
+func sum(disk string, extents []block.Extent, view io.ReaderAt, buf []byte, m *memo, stored *atomic.Int64) ([]byte, error) {
 	h := sha256.New()
 	var head [17]byte
 	for _, e := range extents {
@@ -136,6 +140,7 @@ func sum(disk string, extents []block.Extent, view io.ReaderAt, buf []byte, m *m
 				return nil, fmt.Errorf("%s: %w", disk, err)
 			}
 			head[16] = byte(min(len(part), 1))
+			stored.Add(int64(len(part)))
 			h.Write(head[:])
 			switch {
 			case held && len(part) > 0:

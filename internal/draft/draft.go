@@ -43,12 +43,10 @@ type Draft struct {
 	Request  Request
 	Seed     [32]byte
 	Clock    time.Time
-	Targets  []Target
-	Before   []inventory.Node // the disks that it touches
+	Devices  []Device         // that any step names
+	Before   []inventory.Node // the disks that it writes to
 	After    []inventory.Node
-	Facts    []fs.Fact // figures with their arithmetic
-	Notes    []string  // roundings and the like
-	Warnings []string
+	Parts    []Part // of what was asked for, in order; one at least
 	Losses   []Loss
 	Findings []finding.Finding // that the after-state has and the before-state has not
 	Undo     Grade
@@ -58,12 +56,30 @@ type Draft struct {
 	Lines    []LineChange // of text files
 }
 
-// Target is a device that the draft writes to.
-type Target struct {
-	Name     string             `json:"name"`
+// Device is a device that a step or an action names. It is found again by its identity,
+// never by its name: between planning and recovery names may change.
+type Device struct {
+	Name     string             `json:"name"` // when it was planned: what steps and actions say
 	Path     string             `json:"path"`
-	Image    bool               `json:"image,omitempty"` // an image file that is no disk of the machine
+	Image    bool               `json:"image,omitempty"`   // an image file that is no disk of the machine, or in one
+	Written  bool               `json:"written,omitempty"` // its bytes change: it is a whole disk then
 	Identity inventory.Identity `json:"identity"`
+	// Below are the disks that a volume or an array is built on, as far as is known:
+	// its bytes are theirs.
+	Below []inventory.Identity `json:"below,omitempty"`
+}
+
+// On reports whether the device is built on the other one.
+func (d Device) On(o Device) bool { return slices.ContainsFunc(d.Below, o.Identity.SameDisk) }
+
+// Part is what one request of a draft contributed. Requests that another one plans
+// behind itself have parts of their own.
+type Part struct {
+	Title    string
+	Facts    []fs.Fact // figures with their arithmetic
+	Notes    []string  // roundings and the like
+	Warnings []string
+	Steps    [2]int // first, and the one behind the last
 }
 
 // LineChange shows what becomes of a text file's lines.
@@ -101,6 +117,9 @@ const (
 	File  StepKind = "file"
 	Act   StepKind = "action"
 )
+
+// Known reports whether this release can carry such a step out.
+func (k StepKind) Known() bool { return k == Write || k == File || k == Act }
 
 // Step is one step as data.
 type Step struct {
@@ -160,6 +179,8 @@ type Unit struct {
 // Plan is a draft with what is needed to carry it out.
 type Plan struct {
 	Draft   Draft
+	Seen    *inventory.Inventory      // the machine when it was planned
+	Stored  quantity.Bytes            // before and after that are not zero: what a deed keeps, before it is compressed
 	Units   func(fence []byte) []Unit // the block to fence with
 	Undoes  string                    // the deed that it takes back
 	Release func()
@@ -177,6 +198,43 @@ func (p *Plan) Close() {
 func (p *Plan) Drop() {
 	p.Close()
 	p.Units, p.Release = nil, nil
+}
+
+// Written lists the disks whose bytes change.
+func (d *Draft) Written() []Device { return Written(d.Devices) }
+
+// Written keeps those of the devices whose bytes change.
+func Written(list []Device) (out []Device) {
+	for _, d := range list {
+		if d.Written {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+// Facts are those of all parts, in order.
+func (d *Draft) Facts() (out []fs.Fact) {
+	for _, p := range d.Parts {
+		out = append(out, p.Facts...)
+	}
+	return out
+}
+
+// Notes are those of all parts, in order.
+func (d *Draft) Notes() (out []string) {
+	for _, p := range d.Parts {
+		out = append(out, p.Notes...)
+	}
+	return out
+}
+
+// Warnings are those of all parts, in order.
+func (d *Draft) Warnings() (out []string) {
+	for _, p := range d.Parts {
+		out = append(out, p.Warnings...)
+	}
+	return out
 }
 
 // Empty reports whether there is nothing to do.

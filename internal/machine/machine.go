@@ -31,6 +31,9 @@ type Reader interface {
 	Inventory(ctx context.Context) (*inventory.Inventory, error)
 	// Open opens a whole disk for reading.
 	Open(ctx context.Context, disk string) (block.Device, error)
+	// Locked says who else has the disk locked now, and so may be changing it; empty for
+	// nobody, and where that cannot be seen.
+	Locked(disk string) (who string)
 	// ReadFile reads a text file or looks at a directory of the machine.
 	ReadFile(path string) (FileState, error)
 	// List names the files of a directory, in order; none where there is no such
@@ -138,10 +141,20 @@ func ListDir(dir string) ([]string, error) {
 
 // Actor changes the running system.
 type Actor interface {
-	// Do carries the action out, or refuses with a *Refusal.
-	Do(ctx context.Context, a Action) error
+	// Do carries the action out, or refuses with a *Refusal. The rules look at v, which
+	// the caller took and may use for a list of actions: what each brings about is so in
+	// v afterwards. Without v the machine is looked at.
+	Do(ctx context.Context, v *inventory.Inventory, a Action) error
 	// Holds reports whether what the action brings about is so now.
 	Holds(ctx context.Context, a Action) (bool, error)
+}
+
+// Looked is the look that was taken already, or else a new one.
+func Looked(ctx context.Context, r Reader, v *inventory.Inventory) (*inventory.Inventory, error) {
+	if v != nil {
+		return v, nil
+	}
+	return r.Inventory(ctx)
 }
 
 // Event is a disk that came, changed or went.
@@ -168,8 +181,9 @@ type Machine interface {
 	Reader
 	Actor
 	// Claim locks the disks of the targets and checks that no content to be
-	// changed is in use.
-	Claim(ctx context.Context, targets []Target) (*Claim, error)
+	// changed is in use, as far as v says; the kernel decides. Without v the machine
+	// is looked at.
+	Claim(ctx context.Context, v *inventory.Inventory, targets []Target) (*Claim, error)
 	// Root is the directory that stands for / in File steps.
 	Root() string
 	// Settle waits, with a deadline, until everybody who watches devices has
@@ -253,6 +267,18 @@ func (c *Claim) LetGoOfPartitions(disk string) error {
 	return nil
 }
 
+// TakeUp opens the partition that the kernel was just told of, so that what is written
+// to its span goes through its own node: whoever reads that has pages of its own.
+func (c *Claim) TakeUp(a Action) error {
+	if c == nil {
+		return nil
+	}
+	if d, ok := c.devices[a.Disk].(interface{ TakeUp(a Action) error }); ok {
+		return d.TakeUp(a)
+	}
+	return nil
+}
+
 // Release lets go; it may be called again.
 func (c *Claim) Release() {
 	if c != nil && c.release != nil {
@@ -307,6 +333,26 @@ func inverseSizes(a Action) (size, was quantity.Bytes) {
 		return a.Was, a.Size
 	}
 	return a.Size, a.Was
+}
+
+// With is the action on the devices as they are called now, by their names of before.
+func (a Action) With(names map[string]string) Action {
+	for _, name := range []*string{&a.Disk, &a.Node} {
+		if now, ok := names[*name]; ok {
+			*name = now
+		}
+	}
+	return a
+}
+
+// Devices are the names of the devices that the action is about.
+func (a Action) Devices() (names []string) {
+	for _, name := range []string{a.Disk, a.Node} {
+		if name != "" {
+			names = append(names, name)
+		}
+	}
+	return names
 }
 
 // LaterError is an action that the running system does not carry out now, but

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"golang.org/x/sys/unix"
@@ -32,7 +33,10 @@ func TryLock(path, text string) (*Lock, error) {
 		holder, _ := os.ReadFile(path)
 		f.Close()
 		if errors.Is(err, unix.EWOULDBLOCK) {
-			return nil, fmt.Errorf("%s: %w: %s", path, ErrLocked, strings.TrimSpace(string(holder)))
+			if who := strings.TrimSpace(string(holder)); who != "" { // it may not have said yet
+				return nil, fmt.Errorf("%s: %w: %s", path, ErrLocked, who)
+			}
+			return nil, fmt.Errorf("%s: %w", path, ErrLocked)
 		}
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
@@ -174,6 +178,48 @@ func FileIdentity(path string) (string, error) {
 		return "", &fs.PathError{Op: "stat", Path: path, Err: err}
 	}
 	return fmt.Sprintf("image %08x%08x-%d", uint32(sf.Fsid.Val[0]), uint32(sf.Fsid.Val[1]), st.Ino), nil
+}
+
+// LockedBy names another process that has the file locked for itself alone, as
+// /proc/locks lists them (proc(5)); empty for none.
+func LockedBy(path string) string {
+	var st unix.Stat_t
+	data, err := os.ReadFile("/proc/locks")
+	if err != nil || unix.Stat(path, &st) != nil {
+		return ""
+	}
+	place := fmt.Sprintf("%02x:%02x:%d", unix.Major(st.Dev), unix.Minor(st.Dev), st.Ino)
+	for line := range strings.Lines(string(data)) {
+		f := strings.Fields(line) // number, kind, advisory, WRITE, process, place, from, to; those of open files name no process
+		if len(f) < 8 || f[1] != "FLOCK" || f[3] != "WRITE" || f[5] != place || f[4] == strconv.Itoa(os.Getpid()) {
+			continue
+		}
+		name, err := os.ReadFile(filepath.Join("/proc", f[4], "comm"))
+		if err != nil {
+			return "another process"
+		}
+		return fmt.Sprintf("process %s (%s)", f[4], strings.TrimSpace(strings.ToValidUTF8(string(name), "?")))
+	}
+	return ""
+}
+
+// Renamed gives the path of the file with the identity: the one that it had, or else
+// that of a file in the same directory, or that one still where none has the identity.
+func Renamed(path, identity string) string {
+	if now, err := FileIdentity(path); err == nil && now == identity {
+		return path
+	}
+	entries, err := os.ReadDir(filepath.Dir(path))
+	if err != nil {
+		return path
+	}
+	for _, e := range entries {
+		other := filepath.Join(filepath.Dir(path), e.Name())
+		if now, err := FileIdentity(other); e.Type().IsRegular() && err == nil && now == identity {
+			return other
+		}
+	}
+	return path
 }
 
 // Inside joins the path to the root and keeps it there: links are resolved as

@@ -31,6 +31,8 @@ type Stage struct {
 	base     machine.Reader
 	spill    block.Spill
 	original *inventory.Inventory
+	now      *inventory.Inventory // as it would be after the steps so far
+	apart    map[string][]int     // partitions of a disk of which the kernel and the table said different things before
 	disks    map[string]*disk
 	files    map[string]*draft.FileChange
 	steps    []draft.Step
@@ -39,6 +41,7 @@ type Stage struct {
 type disk struct {
 	dev     block.Device
 	overlay *block.Overlay
+	seen    int // phases of the overlay that are in now
 }
 
 var _ machine.Reader = (*Stage)(nil)
@@ -49,7 +52,16 @@ func New(ctx context.Context, base machine.Reader, spill block.Spill) (*Stage, e
 	if err != nil {
 		return nil, err
 	}
-	return &Stage{base: base, spill: spill, original: v, disks: map[string]*disk{}, files: map[string]*draft.FileChange{}}, nil
+	s := &Stage{base: base, spill: spill, original: v, now: v, apart: map[string][]int{}, disks: map[string]*disk{}, files: map[string]*draft.FileChange{}}
+	for _, d := range v.Disks() {
+		for _, k := range d.Kernel {
+			agreed := slices.ContainsFunc(v.Parts(d.Name), func(n inventory.Node) bool { return n.Number == k.Number && n.InKernel })
+			if !agreed {
+				s.apart[d.Name] = append(s.apart[d.Name], k.Number)
+			}
+		}
+	}
+	return s, nil
 }
 
 // Close drops the overlays.
@@ -60,7 +72,7 @@ func (s *Stage) Close() {
 	}
 }
 
-// Before is the machine as it is.
+// Before is the machine as it is. It is for whoever compares; a task plans against Now.
 func (s *Stage) Before() *inventory.Inventory { return s.original }
 
 // Steps lists what was appended so far.
@@ -75,7 +87,7 @@ func (s *Stage) Overlay(ctx context.Context, name string) (*block.Overlay, error
 	if err != nil {
 		return nil, err
 	}
-	d := &disk{dev, block.NewOverlay(dev, s.spill)}
+	d := &disk{dev: dev, overlay: block.NewOverlay(dev, s.spill)}
 	s.disks[name] = d
 	return d.overlay, nil
 }
@@ -89,74 +101,54 @@ func (s *Stage) Open(ctx context.Context, name string) (block.Device, error) {
 	return block.NewSlice(o, 0, o.Size())
 }
 
-// Inventory is the machine as it would be.
-func (s *Stage) Inventory(ctx context.Context) (*inventory.Inventory, error) {
-	v := *s.original
-	v.Nodes = nil
-	for _, n := range s.original.Disks() {
-		if d, ok := s.disks[n.Name]; ok && d.overlay.Phases() > 0 {
-			bare := n
-			bare.Contents, bare.Table, bare.TableBad, bare.Problem = nil, nil, nil, ""
-			v.Nodes = append(v.Nodes, scan.Disk(bare, d.overlay)...)
-			continue
-		}
-		v.Nodes = append(v.Nodes, s.original.Family(n.Name)...)
-	}
-	v.Uses = slices.Clone(v.Uses)
-	v.Files, v.Dirs = maps.Clone(v.Files), maps.Clone(v.Dirs)
-	for _, change := range s.files {
-		if change.After.Dir {
-			v.Dirs[change.Path] = true
-			continue
-		}
-		v.Files[change.Path] = inventory.File{Data: change.After.Data, Missing: change.After.Missing}
-	}
-	for _, line := range v.Fstab().Entries() {
-		if _, looked := v.Dirs[line.Entry.Dir]; !looked {
-			state, err := s.base.ReadFile(line.Entry.Dir)
-			v.Dirs[line.Entry.Dir] = err == nil && state.Dir
+// Inventory is Now: a Stage is a Reader like the machine below.
+func (s *Stage) Inventory(ctx context.Context) (*inventory.Inventory, error) { return s.Now(ctx) }
+
+// Now is the machine as it would be after the steps so far. A disk is looked at once
+// for each time that it was written; everything else is brought about in plain data.
+func (s *Stage) Now(ctx context.Context) (*inventory.Inventory, error) {
+	for _, name := range slices.Sorted(maps.Keys(s.disks)) {
+		if d := s.disks[name]; d.seen < d.overlay.Phases() {
+			d.seen = d.overlay.Phases()
+			s.rescan(name, d.overlay)
 		}
 	}
-	for _, step := range s.steps {
-		if step.Kind == draft.Act {
-			apply(&v, *step.Action)
-		}
-	}
-	return &v, ctx.Err()
+	return s.now, ctx.Err()
 }
 
-// apply brings about in plain data what the action does.
-func apply(v *inventory.Inventory, a machine.Action) {
-	switch a.Verb {
-	case machine.AddPartition, machine.RemovePartition, machine.ResizePartition:
-		v.Nodes = slices.Clone(v.Nodes)
-		tell(v.Nodes, a)
-	case machine.Mount:
-		v.Uses = append(v.Uses, inventory.Use{Node: a.Node, How: inventory.Mounted, Where: a.Where, Kind: a.Kind, Options: a.Options})
-	case machine.Unmount:
-		v.Uses = slices.DeleteFunc(v.Uses, func(u inventory.Use) bool { return u.How == inventory.Mounted && u.Where == a.Where })
-	case machine.SwapOn:
-		v.Uses = append(v.Uses, inventory.Use{Node: a.Node, How: inventory.SwapOn})
-	case machine.SwapOff:
-		v.Uses = slices.DeleteFunc(v.Uses, func(u inventory.Use) bool { return u.How == inventory.SwapOn && u.Node == a.Node })
-	}
+// change gives a copy of the present look that the stage may write to, and makes it the
+// present one: whoever holds the former one keeps it.
+func (s *Stage) change() *inventory.Inventory {
+	v := *s.now
+	s.now = &v
+	return s.now
 }
 
-// tell changes what the kernel takes for the partitions of the disk.
-func tell(nodes []inventory.Node, a machine.Action) {
-	var known []inventory.KernelPart
-	for i := range nodes {
-		switch n := &nodes[i]; {
-		case n.Name == a.Disk:
-			known = slices.DeleteFunc(slices.Clone(n.Kernel), func(k inventory.KernelPart) bool { return k.Number == a.Number })
-			if a.Verb != machine.RemovePartition {
-				known = append(known, inventory.KernelPart{Number: a.Number, Start: a.Start, Size: a.Size})
+// rescan looks anew at a disk that was written.
+func (s *Stage) rescan(name string, dev block.Device) {
+	v := s.change()
+	var nodes []inventory.Node
+	for _, n := range v.Disks() {
+		family := v.Family(n.Name)
+		if n.Name != name {
+			nodes = append(nodes, family...)
+			continue
+		}
+		n.Contents, n.Table, n.TableBad, n.Problem = nil, nil, nil, ""
+		if n.Form == inventory.Image {
+			n.Geometry = scan.ImageGeometry(dev, dev.Size())
+			dev = block.Regard(dev, n.Geometry)
+		}
+		found := scan.Disk(n, dev)
+		for i := range found[1:] { // what leads to a partition that stays leads there still
+			p := &found[1+i]
+			if at := slices.IndexFunc(family, func(o inventory.Node) bool { return o.Name == p.Name && o.Start == p.Start && o.Size == p.Size }); at >= 0 {
+				p.Links = family[at].Links
 			}
-			n.Kernel = known
-		case n.Parent == a.Disk:
-			n.InKernel = slices.Contains(known, n.InKernelAs())
 		}
+		nodes = append(nodes, found...)
 	}
+	v.Nodes = nodes
 }
 
 // Write runs the function on the span of the disk and appends the step. What
@@ -201,6 +193,12 @@ func (s *Stage) Write(ctx context.Context, title string, t machine.Target, fn fu
 	s.steps = append(s.steps, step)
 	return ctx.Err()
 }
+
+// Locked says who else has the disk locked.
+func (s *Stage) Locked(disk string) string { return s.base.Locked(disk) }
+
+// Opened lists the disks that were opened so far.
+func (s *Stage) Opened() []string { return slices.Sorted(maps.Keys(s.disks)) }
 
 // ReadFile gives a text file as it would be.
 func (s *Stage) ReadFile(p string) (machine.FileState, error) {
@@ -251,6 +249,7 @@ func (s *Stage) PutFile(title, p string, before, after machine.FileState) error 
 	}
 	change := &draft.FileChange{Path: p, Before: before, After: after}
 	s.files[p] = change
+	s.changed(p, after)
 	s.steps = append(s.steps, draft.Step{Kind: draft.File, Title: title, File: change})
 	return nil
 }
@@ -280,46 +279,67 @@ func (s *Stage) MakeDir(p string) error {
 	return nil
 }
 
-// Act appends an action, unless the machine as it would be refuses it.
-func (s *Stage) Act(ctx context.Context, a machine.Action) error {
-	v, err := s.Inventory(ctx)
-	if err != nil {
+// changed brings a file or a directory about in the present look, and looks whether the
+// mount points that fstab names now are there.
+func (s *Stage) changed(p string, after machine.FileState) {
+	v := s.change()
+	v.Files, v.Dirs = maps.Clone(v.Files), maps.Clone(v.Dirs)
+	switch {
+	case after.Dir:
+		v.Dirs[p] = true
+		return
+	case after.Missing:
+		if _, named := v.Dirs[p]; named {
+			v.Dirs[p] = false
+		}
+	}
+	v.Files[p] = inventory.File{Data: after.Data, Missing: after.Missing}
+	for _, line := range v.Fstab().Entries() {
+		if _, looked := v.Dirs[line.Entry.Dir]; !looked {
+			state, err := s.ReadFile(line.Entry.Dir)
+			v.Dirs[line.Entry.Dir] = err == nil && state.Dir
+		}
+	}
+}
+
+// Tell appends the actions in order, each unless the machine as it would be then
+// refuses it.
+func (s *Stage) Tell(ctx context.Context, list ...machine.Action) error {
+	if _, err := s.Now(ctx); err != nil {
 		return err
 	}
-	if _, known := v.Dirs[a.Where]; a.Verb == machine.Mount && !known {
-		state, err := s.ReadFile(a.Where)
-		if err != nil {
+	for _, a := range list {
+		v := s.change()
+		if _, known := v.Dirs[a.Where]; a.Verb == machine.Mount && !known {
+			state, err := s.ReadFile(a.Where)
+			if err != nil {
+				return err
+			}
+			v.Dirs = maps.Clone(v.Dirs)
+			v.Dirs[a.Where] = state.Dir
+		}
+		if err := machine.CheckAction(v, a); err != nil {
 			return err
 		}
-		v.Dirs[a.Where] = state.Dir
+		machine.Effect(v, a)
+		s.steps = append(s.steps, draft.Step{Kind: draft.Act, Title: a.String(), Action: &a})
 	}
-	if err := machine.CheckAction(v, a); err != nil {
-		return err
-	}
-	s.steps = append(s.steps, draft.Step{Kind: draft.Act, Title: a.String(), Action: &a})
 	return nil
 }
 
 // TellKernel appends what makes the kernel's partitions those of the disk's
-// table as it would be. Images have no partitions in the kernel.
+// table as it would be. Images have no partitions in the kernel. Partitions of which
+// kernel and table said different things before are for rescan.
 func (s *Stage) TellKernel(ctx context.Context, name string) error {
-	v, err := s.Inventory(ctx)
+	v, err := s.Now(ctx)
 	if err != nil {
 		return err
 	}
-	agreed := map[int]bool{} // what the kernel has and the table had: the rest is for rescan
-	for _, n := range s.original.Parts(name) {
-		agreed[n.Number] = n.InKernel
-	}
-	for _, a := range machine.Catchup(v, name) {
-		if a.Verb != machine.AddPartition && !agreed[a.Number] {
-			continue
-		}
-		if err := s.Act(ctx, a); err != nil {
-			return err
-		}
-	}
-	return nil
+	list := machine.Catchup(v, name)
+	list = slices.DeleteFunc(list, func(a machine.Action) bool {
+		return a.Verb != machine.AddPartition && slices.Contains(s.apart[name], a.Number)
+	})
+	return s.Tell(ctx, list...)
 }
 
 // LineChanges shows the text files that change, by lines.

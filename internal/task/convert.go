@@ -25,13 +25,16 @@ type TableConvert struct {
 // Verb of the request.
 func (*TableConvert) Verb() string { return "table convert" }
 
-func (r *TableConvert) plan(ctx context.Context, p *Planner) error {
-	v := p.Stage.Before()
+func (r *TableConvert) Plan(ctx context.Context, p *Planner) error {
+	v, err := p.now(ctx)
+	if err != nil {
+		return err
+	}
 	n, err := p.disk(v, r.Disk)
 	if err != nil {
 		return err
 	}
-	p.Draft.Title = fmt.Sprintf("convert the table of %s to %s", n.Name, schemeName(r.Scheme))
+	p.title("convert the table of %s to %s", n.Name, schemeName(r.Scheme))
 	old, err := p.editor(ctx, n)
 	if err != nil {
 		return err
@@ -60,8 +63,7 @@ func (r *TableConvert) plan(ctx context.Context, p *Planner) error {
 	if err := p.follow(ctx, v, n, m, fresh.Model()); err != nil {
 		return err
 	}
-	err = p.write(ctx, "write the table", whole(n, false), func(dev block.Device) error { return p.putAnew(dev, fresh) })
-	if err != nil {
+	if err := p.putAnew(ctx, n, fresh, nil); err != nil {
 		return err
 	}
 	return p.Stage.TellKernel(ctx, n.Name)
@@ -222,7 +224,7 @@ func (p *Planner) follow(ctx context.Context, v *inventory.Inventory, disk inven
 			pairs = append(pairs, [2]string{"PARTLABEL=" + was.Name, "PARTUUID=" + now.UUID})
 		}
 		if was.Number != now.Number {
-			if err := p.free(ctx, n); err != nil {
+			if err := free(v, n); err != nil {
 				return fmt.Errorf("partition %d would become %d: %w", was.Number, now.Number, err)
 			}
 			p.facts(fs.Fact{Name: "renumbered", Value: fmt.Sprintf("partition %d becomes %d", was.Number, now.Number)})
@@ -232,7 +234,7 @@ func (p *Planner) follow(ctx context.Context, v *inventory.Inventory, disk inven
 			if pair[0] == pair[1] || imaged(v, n) {
 				continue
 			}
-			if err := p.rename(ctx, n, pair[0], pair[1]); err != nil {
+			if err := p.rename(ctx, v, n, pair[0], pair[1]); err != nil {
 				return err
 			}
 		}

@@ -26,25 +26,28 @@ type PartitionEdit struct {
 // Verb of the request.
 func (*PartitionEdit) Verb() string { return "partition edit" }
 
-func (r *PartitionEdit) plan(ctx context.Context, p *Planner) error {
-	v := p.Stage.Before()
+func (r *PartitionEdit) Plan(ctx context.Context, p *Planner) error {
+	v, err := p.now(ctx)
+	if err != nil {
+		return err
+	}
 	n, err := p.partition(v, r.Target)
 	if err != nil {
 		return err
 	}
 	disk, _ := v.Node(n.Parent)
-	p.Draft.Title = fmt.Sprintf("edit partition %d of %s", n.Number, disk.Name)
+	p.title("edit partition %d of %s", n.Number, disk.Name)
 	t, err := p.editor(ctx, disk)
 	if err != nil {
 		return err
 	}
 	was, _ := t.Model().Part(n.Number)
-	now, err := r.wanted(p, t.Model(), was)
+	now, err := r.wanted(ctx, p, t.Model(), was)
 	if err != nil {
 		return about(n, err)
 	}
 	if now.Number != was.Number { // the kernel forgets it and takes it up anew
-		if err := p.free(ctx, n); err != nil {
+		if err := free(v, n); err != nil {
 			return err
 		}
 	}
@@ -54,12 +57,12 @@ func (r *PartitionEdit) plan(ctx context.Context, p *Planner) error {
 	}
 	p.sayEdited(before, was, now)
 	if now.UUID != was.UUID && !imaged(v, n) {
-		if err := p.rename(ctx, n, "PARTUUID="+was.UUID, "PARTUUID="+now.UUID); err != nil {
+		if err := p.rename(ctx, v, n, "PARTUUID="+was.UUID, "PARTUUID="+now.UUID); err != nil {
 			return err
 		}
 	}
 	if now.Name != was.Name && was.Name != "" && now.Name != "" && !imaged(v, n) {
-		if err := p.rename(ctx, n, "PARTLABEL="+was.Name, "PARTLABEL="+now.Name); err != nil {
+		if err := p.rename(ctx, v, n, "PARTLABEL="+was.Name, "PARTLABEL="+now.Name); err != nil {
 			return err
 		}
 	}
@@ -70,7 +73,7 @@ func (r *PartitionEdit) plan(ctx context.Context, p *Planner) error {
 }
 
 // wanted is the partition as it is to be.
-func (r *PartitionEdit) wanted(p *Planner, m *table.Table, now table.Partition) (table.Partition, error) {
+func (r *PartitionEdit) wanted(ctx context.Context, p *Planner, m *table.Table, now table.Partition) (table.Partition, error) {
 	var err error
 	if r.Type != "" {
 		if now.Type, err = table.ParseType(m.Scheme, r.Type); err != nil {
@@ -100,10 +103,10 @@ func (r *PartitionEdit) wanted(p *Planner, m *table.Table, now table.Partition) 
 	switch r.UUID {
 	case "":
 	case "new":
-		now.UUID, err = p.partUUID(m, p.fresh().String())
+		now.UUID, err = p.partUUID(ctx, m, p.fresh().String())
 	default:
 		if !strings.EqualFold(r.UUID, now.UUID) {
-			now.UUID, err = p.partUUID(m, r.UUID)
+			now.UUID, err = p.partUUID(ctx, m, r.UUID)
 		}
 	}
 	return now, err

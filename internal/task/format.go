@@ -32,8 +32,11 @@ func (*Format) Verb() string { return "format" }
 // ErrExtended is a partition that holds others.
 var ErrExtended = errors.New("no place for a file system")
 
-func (r *Format) plan(ctx context.Context, p *Planner) error {
-	v := p.Stage.Before()
+func (r *Format) Plan(ctx context.Context, p *Planner) error {
+	v, err := p.now(ctx)
+	if err != nil {
+		return err
+	}
 	n, err := Resolve(v, r.Target)
 	if err != nil {
 		return err
@@ -51,7 +54,7 @@ func (r *Format) plan(ctx context.Context, p *Planner) error {
 			return fmt.Errorf("--uuid=%s: %w", r.UUID, err)
 		}
 	}
-	p.Draft.Title = fmt.Sprintf("format %s as %s", n.Name, r.Kind)
+	p.title("format %s as %s", n.Name, r.Kind)
 	if err := p.lose(ctx, v, n); err != nil {
 		return err
 	}
@@ -82,7 +85,7 @@ func (r *Format) plan(ctx context.Context, p *Planner) error {
 // checkMade looks at the after-state with the probes: exactly the new file
 // system, and nothing of the old.
 func (p *Planner) checkMade(ctx context.Context, n inventory.Node, id uuid.UUID) error {
-	after, err := p.inventory(ctx)
+	after, err := p.now(ctx)
 	if err != nil {
 		return err
 	}
@@ -121,8 +124,12 @@ type Label struct {
 // Verb of the request.
 func (*Label) Verb() string { return "label" }
 
-func (r *Label) plan(ctx context.Context, p *Planner) error {
-	n, err := Resolve(p.Stage.Before(), r.Target)
+func (r *Label) Plan(ctx context.Context, p *Planner) error {
+	v, err := p.now(ctx)
+	if err != nil {
+		return err
+	}
+	n, err := Resolve(v, r.Target)
 	if err != nil {
 		return err
 	}
@@ -131,12 +138,12 @@ func (r *Label) plan(ctx context.Context, p *Planner) error {
 		return fmt.Errorf("%s holds no file system that could have a label; fundus inspect %s shows what is there", n.Name, n.Name)
 	}
 	k, ok := kind.Of(c)
-	if !ok || k.SetLabel == nil {
+	if !ok || k.SetLabel == nil || c.Class != fs.FileSystem && c.Class != fs.Swap { // a journal of its own belongs to a file system elsewhere
 		return fmt.Errorf("%s holds %s: %w: Fundus does not change its label", n.Name, c.Kind, kind.ErrCannot)
 	}
-	p.Draft.Title = fmt.Sprintf("label %s %q", n.Name, r.Label)
+	p.title("label %s %q", n.Name, r.Label)
 	if r.Label == "" {
-		p.Draft.Title = fmt.Sprintf("remove the label of %s", n.Name)
+		p.title("remove the label of %s", n.Name)
 	}
 	if c.Label == r.Label {
 		return nil
@@ -153,7 +160,7 @@ func (r *Label) plan(ctx context.Context, p *Planner) error {
 	if r.Label == "" {
 		name = "UUID=" + c.UUID
 	}
-	return p.rename(ctx, n, "LABEL="+c.Label, name)
+	return p.rename(ctx, v, n, "LABEL="+c.Label, name)
 }
 
 // about names the device in an error that does not name it itself.

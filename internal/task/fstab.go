@@ -34,8 +34,11 @@ var (
 	ErrNoName  = errors.New("it has no such identifier")
 )
 
-func (r *FstabAdd) plan(ctx context.Context, p *Planner) error {
-	v := p.Stage.Before()
+func (r *FstabAdd) Plan(ctx context.Context, p *Planner) error {
+	v, err := p.now(ctx)
+	if err != nil {
+		return err
+	}
 	n, err := Resolve(v, r.Target)
 	if err != nil {
 		return err
@@ -44,7 +47,7 @@ func (r *FstabAdd) plan(ctx context.Context, p *Planner) error {
 	if err != nil {
 		return err
 	}
-	p.Draft.Title = fmt.Sprintf("fstab line for %s at %s", n.Name, e.Dir)
+	p.title("fstab line for %s at %s", n.Name, e.Dir)
 	by := v.Resolver()
 	for _, l := range v.Fstab().Entries() {
 		same := slices.ContainsFunc(by.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
@@ -116,10 +119,11 @@ func (p *Planner) setFstab(ctx context.Context, title string, table *fstab.File)
 }
 
 func (p *Planner) reload(ctx context.Context) error {
-	if !p.Stage.Before().Machine.Systemd {
-		return nil
+	v, err := p.now(ctx)
+	if err != nil || !v.Machine.Systemd {
+		return err
 	}
-	return p.Stage.Act(ctx, machine.Action{Verb: machine.ReloadUnits})
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.ReloadUnits})
 }
 
 // mountType is the name under which the kernel mounts the kind.
@@ -159,8 +163,11 @@ type FstabRemove struct {
 // Verb of the request.
 func (*FstabRemove) Verb() string { return "fstab remove" }
 
-func (r *FstabRemove) plan(ctx context.Context, p *Planner) error {
-	v := p.Stage.Before()
+func (r *FstabRemove) Plan(ctx context.Context, p *Planner) error {
+	v, err := p.now(ctx)
+	if err != nil {
+		return err
+	}
 	table := v.Fstab()
 	var found, exact []fstab.Line
 	by := v.Resolver()
@@ -186,7 +193,7 @@ func (r *FstabRemove) plan(ctx context.Context, p *Planner) error {
 	default:
 		return fmt.Errorf("%s fits lines %d and %d; name the device or the identifier", r.Target, found[0].Number, found[1].Number)
 	}
-	p.Draft.Title = fmt.Sprintf("remove the fstab line for %s", found[0].Entry.Dir)
+	p.title("remove the fstab line for %s", found[0].Entry.Dir)
 	if _, err := table.Remove(found[0].Number); err != nil {
 		return err
 	}

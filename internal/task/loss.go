@@ -35,8 +35,8 @@ func (p *Planner) lose(ctx context.Context, v *inventory.Inventory, n inventory.
 // lossOf says what is on the node; nil where nothing is. Bytes that no probe
 // recognises count as something.
 func (p *Planner) lossOf(ctx context.Context, n inventory.Node) (*draft.Loss, error) {
-	if n.Entry.Role == table.Extended {
-		return nil, nil // the chain in it is a part of the table
+	if n.Entry.Role == table.Extended || n.Entry.Number > 0 && n.Entry.Span.Count == 0 {
+		return nil, nil // the chain in it is a part of the table; an entry without sectors holds nothing
 	}
 	loss := &draft.Loss{Node: n.Name, Name: lastFour(n.Hardware.Serial), Accept: []string{n.Hardware.Serial, lastFour(n.Hardware.Serial)}}
 	if n.Form == inventory.Image || n.Hardware.Bus == "image" {

@@ -22,8 +22,11 @@ type Mount struct {
 // Verb of the request.
 func (*Mount) Verb() string { return "mount" }
 
-func (r *Mount) plan(ctx context.Context, p *Planner) error {
-	v := p.Stage.Before()
+func (r *Mount) Plan(ctx context.Context, p *Planner) error {
+	v, err := p.now(ctx)
+	if err != nil {
+		return err
+	}
 	n, err := Resolve(v, r.Target)
 	if err != nil {
 		return err
@@ -44,7 +47,7 @@ func (r *Mount) plan(ctx context.Context, p *Planner) error {
 		}
 	}
 	dir = path.Clean(dir)
-	p.Draft.Title = fmt.Sprintf("mount %s at %s", n.Name, dir)
+	p.title("mount %s at %s", n.Name, dir)
 	if use, ok := v.MountedAt(dir); ok {
 		if use.Node == n.Name {
 			return nil
@@ -56,19 +59,18 @@ func (r *Mount) plan(ctx context.Context, p *Planner) error {
 		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: use.Node + " is mounted there", Next: next}
 	}
 	if r.Persist {
-		add := &FstabAdd{Target: r.Target, Dir: dir, Options: r.Options}
-		if err := add.plan(ctx, p); err != nil {
+		if err := p.Do(ctx, &FstabAdd{Target: r.Target, Dir: dir, Options: r.Options}); err != nil {
 			return err
 		}
-		p.Draft.Title = fmt.Sprintf("mount %s at %s, now and at each boot", n.Name, dir)
-		after, err := p.inventory(ctx)
+		p.title("mount %s at %s, now and at each boot", n.Name, dir)
+		after, err := p.now(ctx)
 		if err != nil {
 			return err
 		}
 		e, _, _ := stage.FstabEntry(after, dir)
 		kind, options = e.Type, e.Options
 	}
-	return p.Stage.Act(ctx, machine.Action{Verb: machine.Mount, Node: n.Name, Where: dir, Kind: kind, Options: strings.Join(options, ",")})
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Mount, Node: n.Name, Where: dir, Kind: kind, Options: strings.Join(options, ",")})
 }
 
 // Unmount takes a mount away.
@@ -79,8 +81,11 @@ type Unmount struct {
 // Verb of the request.
 func (*Unmount) Verb() string { return "unmount" }
 
-func (r *Unmount) plan(ctx context.Context, p *Planner) error {
-	v := p.Stage.Before()
+func (r *Unmount) Plan(ctx context.Context, p *Planner) error {
+	v, err := p.now(ctx)
+	if err != nil {
+		return err
+	}
 	dir := path.Clean(r.Target)
 	if _, ok := v.MountedAt(dir); !ok {
 		n, err := Resolve(v, r.Target)
@@ -102,6 +107,6 @@ func (r *Unmount) plan(ctx context.Context, p *Planner) error {
 		dir = uses[0].Where
 	}
 	use, _ := v.MountedAt(dir)
-	p.Draft.Title = fmt.Sprintf("unmount %s from %s", use.Node, dir)
-	return p.Stage.Act(ctx, machine.Action{Verb: machine.Unmount, Node: use.Node, Where: dir, Kind: use.Kind, Options: use.Options})
+	p.title("unmount %s from %s", use.Node, dir)
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Unmount, Node: use.Node, Where: dir, Kind: use.Kind, Options: use.Options})
 }

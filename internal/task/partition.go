@@ -46,8 +46,11 @@ var (
 	ErrTakenID = errors.New("the identifier is in use")
 )
 
-func (r *PartitionAdd) plan(ctx context.Context, p *Planner) error {
-	v := p.Stage.Before()
+func (r *PartitionAdd) Plan(ctx context.Context, p *Planner) error {
+	v, err := p.now(ctx)
+	if err != nil {
+		return err
+	}
 	n, err := p.disk(v, r.Disk)
 	if err != nil {
 		return err
@@ -72,7 +75,7 @@ func (r *PartitionAdd) plan(ctx context.Context, p *Planner) error {
 		p.facts(fs.Fact{Name: "sectors", Value: fmt.Sprintf("%s%d to %d: %d × %d bytes = %v (%s)", which, part.Span.Start, part.Span.End()-1, part.Span.Count, m.Sector, size, size.SI())},
 			fs.Fact{Name: "PARTUUID", Value: which + part.UUID})
 	}
-	p.Draft.Title = fmt.Sprintf("%s on %s", numbered(added), n.Name)
+	p.title("%s on %s", numbered(added), n.Name)
 	return p.change(ctx, n, t)
 }
 
@@ -99,7 +102,7 @@ func (p *Planner) addOne(ctx context.Context, n inventory.Node, t table.Editor, 
 	if part.Type, err = table.ParseType(m.Scheme, word); err != nil {
 		return part, err
 	}
-	if part.UUID, err = p.partUUID(m, want.UUID); err != nil {
+	if part.UUID, err = p.partUUID(ctx, m, want.UUID); err != nil {
 		return part, err
 	}
 	if want.Boot {
@@ -121,7 +124,7 @@ func (p *Planner) addOne(ctx context.Context, n inventory.Node, t table.Editor, 
 }
 
 // partUUID is the one asked for, or a fresh one. An MBR makes its own.
-func (p *Planner) partUUID(m *table.Table, asked string) (string, error) {
+func (p *Planner) partUUID(ctx context.Context, m *table.Table, asked string) (string, error) {
 	if asked == "" {
 		return p.fresh().String(), nil
 	}
@@ -132,7 +135,11 @@ func (p *Planner) partUUID(m *table.Table, asked string) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("--uuid=%s: %w", asked, err)
 	}
-	if found := p.Stage.Before().Resolve("PARTUUID=" + id.String()); len(found) > 0 {
+	v, err := p.now(ctx)
+	if err != nil {
+		return "", err
+	}
+	if found := v.Resolve("PARTUUID=" + id.String()); len(found) > 0 {
 		return "", fmt.Errorf("--uuid=%s: %w: %s has it", id, ErrTakenID, found[0].Name)
 	}
 	return id.String(), nil

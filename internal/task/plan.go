@@ -1,21 +1,30 @@
 package task
 
 import (
+	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/binary"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/google/uuid"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/extent"
 	"fundus/core/finding"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
+	"fundus/core/table/gpt"
+	"fundus/core/table/mbr"
+	"fundus/core/table/schemes"
 	"fundus/core/verify"
 	"fundus/internal/config"
 	"fundus/internal/deed"
@@ -28,8 +37,9 @@ import (
 type Request interface {
 	// Verb names the request in stored drafts and deeds.
 	Verb() string
-	// plan appends the steps to the planner's stage.
-	plan(ctx context.Context, p *Planner) error
+	// Plan appends the steps to the planner's stage. It goes by the machine as it would
+	// be after what was planned before (Stage.Now).
+	Plan(ctx context.Context, p *Planner) error
 }
 
 // Setting is what a plan depends on besides its request.
@@ -49,24 +59,64 @@ type Planner struct {
 	Clock  time.Time
 	Config *config.Config
 	Draft  draft.Draft
+	part   int // of the draft's, which is being planned
 	random *rand.ChaCha8
 	undoes string
 }
 
-// Plan works the request out on overlays. Nothing is written.
+// ErrChanging says that another process is changing a disk, which cannot be planned with
+// meanwhile.
+var ErrChanging = errors.New("it is being changed")
+
+// Plan works the request out on overlays. Nothing is written. Where a table does not
+// hold together while another process has its disk locked, that is not believed, and
+// planned again.
 func Plan(ctx context.Context, s Setting, r Request) (*draft.Plan, error) {
+	plan, disks, err := planOnce(ctx, s, r)
+	for range machine.Again {
+		if !torn(err) {
+			return plan, err
+		}
+		who := ""
+		for _, d := range disks {
+			who = cmp.Or(who, s.Machine.Locked(d))
+		}
+		plan, disks, err = planOnce(ctx, s, r)
+		if who == "" || ctx.Err() != nil || !torn(err) {
+			return plan, err
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(machine.AgainAfter):
+		}
+	}
+	return nil, fmt.Errorf("%s: %w by another process; wait for it to end, then run the command again", strings.Join(disks, ", "), ErrChanging)
+}
+
+// torn reports whether the error may come of reading a table while it was written.
+func torn(err error) bool {
+	for _, e := range []error{schemes.ErrDamaged, gpt.ErrInvalid, gpt.ErrCut, mbr.ErrChain, field.ErrChecksum, field.ErrMagic, ErrNoTable} {
+		if errors.Is(err, e) {
+			return true
+		}
+	}
+	return false
+}
+
+// planOnce gives the disks that were opened too.
+func planOnce(ctx context.Context, s Setting, r Request) (*draft.Plan, []string, error) {
 	st, err := stage.New(ctx, s.Machine, s.Spill)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if s.Config == nil {
 		s.Config = config.Default()
 	}
-	p := &Planner{Stage: st, Store: s.Store, Clock: s.Clock, Config: s.Config, random: rand.NewChaCha8(s.Seed)}
+	p := &Planner{Stage: st, Store: s.Store, Clock: s.Clock, Config: s.Config}
 	p.Draft = draft.Draft{Format: draft.Format, Machine: st.Before().Machine.String(), Root: st.Before().Machine.Root, Seed: s.Seed, Clock: s.Clock}
-	plan := &draft.Plan{Units: st.Units, Release: st.Close}
+	plan := &draft.Plan{Seen: st.Before(), Units: st.Units, Release: st.Close}
 	if p.Draft.Request, err = Encode(r); err == nil {
-		err = r.plan(ctx, p)
+		err = p.Do(ctx, r)
 	}
 	if err == nil {
 		err = p.finish(ctx)
@@ -76,10 +126,11 @@ func Plan(ctx context.Context, s Setting, r Request) (*draft.Plan, error) {
 		err = plan.Seal(ctx)
 	}
 	if err != nil {
+		opened := st.Opened()
 		plan.Close()
-		return nil, err
+		return nil, opened, err
 	}
-	return plan, nil
+	return plan, nil, nil
 }
 
 // Encode stores a request.
@@ -115,24 +166,53 @@ func (p *Planner) fresh() uuid.UUID {
 	return b
 }
 
+// Do plans another request behind what was planned so far, as a part of the same draft
+// with a title and facts of its own.
+func (p *Planner) Do(ctx context.Context, r Request) error {
+	outer, random := p.part, p.random
+	p.part = len(p.Draft.Parts)
+	p.random = rand.NewChaCha8(SeedOf(p.Draft.Seed, p.part))
+	p.Draft.Parts = append(p.Draft.Parts, draft.Part{Steps: [2]int{len(p.Stage.Steps()), 0}})
+	err := r.Plan(ctx, p)
+	p.current().Steps[1] = len(p.Stage.Steps())
+	p.part, p.random = outer, random
+	return err
+}
+
+// SeedOf is the seed of one part of a draft, counted from 0: which identifiers a part
+// draws does not depend on how many others before it drew.
+func SeedOf(seed [32]byte, part int) [32]byte {
+	if part == 0 {
+		return seed
+	}
+	return sha256.Sum256(binary.BigEndian.AppendUint64(seed[:], uint64(part)))
+}
+
+// current is the part that is being planned.
+func (p *Planner) current() *draft.Part { return &p.Draft.Parts[p.part] }
+
+func (p *Planner) title(format string, args ...any) {
+	p.current().Title = fmt.Sprintf(format, args...)
+}
+
 func (p *Planner) note(format string, args ...any) {
-	p.Draft.Notes = append(p.Draft.Notes, fmt.Sprintf(format, args...))
+	p.current().Notes = append(p.current().Notes, fmt.Sprintf(format, args...))
 }
 
 func (p *Planner) warn(format string, args ...any) {
-	p.Draft.Warnings = append(p.Draft.Warnings, fmt.Sprintf(format, args...))
+	p.current().Warnings = append(p.current().Warnings, fmt.Sprintf(format, args...))
 }
 
-func (p *Planner) facts(facts ...fs.Fact) { p.Draft.Facts = append(p.Draft.Facts, facts...) }
-
-// inventory is the machine as it would be.
-func (p *Planner) inventory(ctx context.Context) (*inventory.Inventory, error) {
-	return p.Stage.Inventory(ctx)
+func (p *Planner) facts(facts ...fs.Fact) {
+	p.current().Facts = append(p.current().Facts, facts...)
 }
+
+// now is the machine as it would be.
+func (p *Planner) now(ctx context.Context) (*inventory.Inventory, error) { return p.Stage.Now(ctx) }
 
 // write checks the claim first, so that a refusal comes with the plan.
 func (p *Planner) write(ctx context.Context, title string, t machine.Target, fn func(dev block.Device) error) error {
-	v, err := p.inventory(ctx)
+	v, err := p.now(ctx)
 	if err != nil {
 		return err
 	}
@@ -154,24 +234,65 @@ func whole(n inventory.Node, content bool) machine.Target {
 // finish fills in what every draft has.
 func (p *Planner) finish(ctx context.Context) error {
 	d := &p.Draft
+	d.Title = d.Parts[0].Title
 	d.Steps, d.Lines = p.Stage.Steps(), p.Stage.LineChanges()
 	before := p.Stage.Before()
-	after, err := p.inventory(ctx)
+	after, err := p.now(ctx)
 	if err != nil {
 		return err
 	}
-	for _, s := range d.Steps {
-		if s.Disk == "" || slices.ContainsFunc(d.Targets, func(t draft.Target) bool { return t.Name == s.Disk }) {
-			continue
-		}
-		n, _ := before.Node(s.Disk)
-		d.Targets = append(d.Targets, draft.Target{Name: n.Name, Path: n.Path, Image: n.Form == inventory.Image, Identity: n.Identity})
-		d.Before = append(d.Before, before.Family(n.Name)...)
-		d.After = append(d.After, after.Family(n.Name)...)
+	d.Devices = devices(d.Steps, before, after)
+	for _, t := range d.Written() {
+		d.Before = append(d.Before, before.Family(t.Name)...)
+		d.After = append(d.After, after.Family(t.Name)...)
 	}
 	d.Findings = finding.Added(verify.All(before), verify.All(after))
 	d.Undo = undoGrade(d.Steps)
 	return nil
+}
+
+// devices lists every device that a step or an action names, once. One that the draft
+// makes, or takes away, is as it is on the side where it is there.
+func devices(steps []draft.Step, before, after *inventory.Inventory) (out []draft.Device) {
+	add := func(name string, written bool) {
+		if i := slices.IndexFunc(out, func(d draft.Device) bool { return d.Name == name }); i >= 0 {
+			out[i].Written = out[i].Written || written
+			return
+		}
+		n, ok := before.Node(name)
+		if !ok {
+			n, _ = after.Node(name)
+		}
+		disk, _ := after.Node(n.Parent)
+		image := n.Form == inventory.Image || disk.Form == inventory.Image
+		out = append(out, draft.Device{Name: n.Name, Path: n.Path, Image: image, Written: written, Identity: n.Identity, Below: below(before, n, 0)})
+	}
+	for _, s := range steps {
+		if s.Disk != "" {
+			add(s.Disk, true)
+		}
+		if s.Action != nil {
+			for _, name := range s.Action.Devices() {
+				add(name, false)
+			}
+		}
+	}
+	return out
+}
+
+// below lists the disks that a device is built on, over every layer.
+func below(v *inventory.Inventory, n inventory.Node, depth int) (out []inventory.Identity) {
+	const most = 16 // layers; the kernel builds no circles
+	for _, name := range n.BuiltOn {
+		under, ok := v.Node(name)
+		if parent, in := v.Node(under.Parent); in {
+			under = parent
+		}
+		if ok && depth < most {
+			out = append(append(out, under.Identity), below(v, under, depth+1)...)
+		}
+	}
+	return out
 }
 
 func undoGrade(steps []draft.Step) draft.Grade {

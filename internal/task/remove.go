@@ -22,8 +22,11 @@ type PartitionRemove struct {
 // Verb of the request.
 func (*PartitionRemove) Verb() string { return "partition remove" }
 
-func (r *PartitionRemove) plan(ctx context.Context, p *Planner) error {
-	v := p.Stage.Before()
+func (r *PartitionRemove) Plan(ctx context.Context, p *Planner) error {
+	v, err := p.now(ctx)
+	if err != nil {
+		return err
+	}
 	if !slices.Contains([]string{"", "drop", "disable", "keep"}, r.References) {
 		return fmt.Errorf("--references=%s: use drop, disable or keep", r.References)
 	}
@@ -48,7 +51,7 @@ func (r *PartitionRemove) plan(ctx context.Context, p *Planner) error {
 	before := t.Model()
 	var words []string
 	for _, n := range nodes {
-		if err := p.free(ctx, n); err != nil {
+		if err := free(v, n); err != nil {
 			return err
 		}
 		if err := p.lose(ctx, v, n); err != nil {
@@ -57,7 +60,7 @@ func (r *PartitionRemove) plan(ctx context.Context, p *Planner) error {
 		words = append(words, fmt.Sprint(n.Number))
 	}
 	slices.Reverse(words)
-	p.Draft.Title = fmt.Sprintf("remove %s of %s", numbered(words), disk.Name)
+	p.title("remove %s of %s", numbered(words), disk.Name)
 	for _, n := range nodes {
 		if err := p.dangling(ctx, v, n, r.References); err != nil {
 			return err
@@ -149,7 +152,7 @@ func (p *Planner) renumbered(ctx context.Context, v *inventory.Inventory, disk i
 	}
 	for _, c := range changes {
 		n, _ := v.Node(nameOf(v, disk, c.old.Number))
-		if err := p.free(ctx, n); err != nil {
+		if err := free(v, n); err != nil {
 			return fmt.Errorf("partition %d would become %d: %w", c.old.Number, c.new.Number, err)
 		}
 	}

@@ -12,11 +12,10 @@ import (
 	"fundus/internal/machine"
 )
 
-// rename lets every text file that names the node by the old identifier say the
-// new one. Where another device carries the old one too, it stays: nobody knows
+// rename lets every text file that names the node by the old identifier, which it had in
+// v, say the new one. Where another device carries the old one too, it stays: nobody knows
 // which one is meant.
-func (p *Planner) rename(ctx context.Context, n inventory.Node, old, new string) error {
-	v := p.Stage.Before()
+func (p *Planner) rename(ctx context.Context, v *inventory.Inventory, n inventory.Node, old, new string) error {
 	if found := v.Resolve(old); len(found) != 1 || found[0].Name != n.Name || imaged(v, n) {
 		if len(found) > 1 && len(refs.Named(v, old)) > 0 {
 			p.warn("%s is carried by %s and %s: the lines that say it are left as they are", old, found[0].Name, found[1].Name)
@@ -29,7 +28,7 @@ func (p *Planner) rename(ctx context.Context, n inventory.Node, old, new string)
 // rewrite lets every text file that says the old identifier, or the old path, say
 // the new one.
 func (p *Planner) rewrite(ctx context.Context, old, new string) error {
-	v, err := p.inventory(ctx)
+	v, err := p.now(ctx)
 	if err != nil {
 		return err
 	}

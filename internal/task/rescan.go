@@ -63,7 +63,7 @@ func Rescan(ctx context.Context, m machine.Machine, word string, try bool) ([]Re
 func (r *Rescanned) run(ctx context.Context, m machine.Machine, d inventory.Node) error {
 	if d.Form == inventory.Disk {
 		ask := machine.Action{Verb: machine.ReadSize, Disk: d.Name}
-		if err := m.Do(ctx, ask); err != nil {
+		if err := m.Do(ctx, nil, ask); err != nil {
 			r.Refused = append(r.Refused, Refused{ask, err})
 		}
 	}
@@ -72,7 +72,7 @@ func (r *Rescanned) run(ctx context.Context, m machine.Machine, d inventory.Node
 		return err
 	}
 	for _, a := range machine.Catchup(v, d.Name) {
-		if err := m.Do(ctx, a); err != nil {
+		if err := m.Do(ctx, v, a); err != nil {
 			r.Refused = append(r.Refused, Refused{a, err})
 			continue
 		}

@@ -25,8 +25,11 @@ func (*Resize) Verb() string { return "resize" }
 // ErrNeeded is a size that would cut into what is there.
 var ErrNeeded = errors.New("smaller than what it holds")
 
-func (r *Resize) plan(ctx context.Context, p *Planner) error {
-	v := p.Stage.Before()
+func (r *Resize) Plan(ctx context.Context, p *Planner) error {
+	v, err := p.now(ctx)
+	if err != nil {
+		return err
+	}
 	n, err := p.partition(v, r.Target)
 	if err != nil {
 		return err
@@ -44,7 +47,7 @@ func (r *Resize) plan(ctx context.Context, p *Planner) error {
 	if err != nil {
 		return about(n, err)
 	}
-	p.Draft.Title = fmt.Sprintf("resize partition %d of %s to %v", n.Number, disk.Name, size)
+	p.title("resize partition %d of %s to %v", n.Number, disk.Name, size)
 	if size > most {
 		return fmt.Errorf("%s: %w: it has %v (%d bytes), and behind it are %v free: at most %v (%d bytes)", n.Name, table.ErrNoRoom, n.Size, n.Size, most-n.Size, most, most)
 	}

@@ -9,7 +9,6 @@ import (
 
 	"github.com/google/uuid"
 
-	"fundus/core/block"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
@@ -46,14 +45,17 @@ type TableRestore struct {
 // Verb of the request.
 func (*TableRestore) Verb() string { return "table restore" }
 
-func (r *TableRestore) plan(ctx context.Context, p *Planner) error {
-	v := p.Stage.Before()
+func (r *TableRestore) Plan(ctx context.Context, p *Planner) error {
+	v, err := p.now(ctx)
+	if err != nil {
+		return err
+	}
 	n, err := p.disk(v, r.Disk)
 	if err != nil {
 		return err
 	}
 	d := r.Saved
-	p.Draft.Title = fmt.Sprintf("restore the saved table of %s", n.Name)
+	p.title("restore the saved table of %s", n.Name)
 	if d.Disk.Sector != quantity.Bytes(n.Geometry.Logical) {
 		return fmt.Errorf("%s: %w: it counts sectors of %d bytes, the disk has sectors of %d", n.Name, saved.ErrDocument, d.Disk.Sector, n.Geometry.Logical)
 	}
@@ -132,7 +134,7 @@ func (p *Planner) replace(ctx context.Context, v *inventory.Inventory, n invento
 		if stays {
 			continue
 		}
-		if err := p.free(ctx, part); err != nil {
+		if err := free(v, part); err != nil {
 			return err
 		}
 		if slices.ContainsFunc(now.Parts, func(o table.Partition) bool { return o.Span == part.Entry.Span }) {
@@ -160,12 +162,5 @@ func (p *Planner) replace(ctx context.Context, v *inventory.Inventory, n invento
 			p.note("partition %d begins with %s and keeps it", part.Number, describe(under.Contents[0]))
 		}
 	}
-	return p.write(ctx, "write the table", whole(n, len(bare) > 0), func(dev block.Device) error {
-		if len(bare) > 0 {
-			if err := eraseSignatures(dev, bare); err != nil {
-				return err
-			}
-		}
-		return p.putAnew(dev, fresh)
-	})
+	return p.putAnew(ctx, n, fresh, bare)
 }

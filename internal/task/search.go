@@ -83,13 +83,16 @@ type Rebuilt struct {
 // Verb of the request.
 func (*TableRebuild) Verb() string { return "table rebuild" }
 
-func (r *TableRebuild) plan(ctx context.Context, p *Planner) error {
-	v := p.Stage.Before()
+func (r *TableRebuild) Plan(ctx context.Context, p *Planner) error {
+	v, err := p.now(ctx)
+	if err != nil {
+		return err
+	}
 	n, err := p.disk(v, r.Disk)
 	if err != nil {
 		return err
 	}
-	p.Draft.Title = fmt.Sprintf("rebuild the table of %s", n.Name)
+	p.title("rebuild the table of %s", n.Name)
 	dev, err := p.Stage.Open(ctx, n.Name)
 	if err != nil {
 		return err

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"fundus/core/block"
@@ -27,13 +28,16 @@ type TableNew struct {
 // Verb of the request.
 func (*TableNew) Verb() string { return "table new" }
 
-func (r *TableNew) plan(ctx context.Context, p *Planner) error {
-	v := p.Stage.Before()
+func (r *TableNew) Plan(ctx context.Context, p *Planner) error {
+	v, err := p.now(ctx)
+	if err != nil {
+		return err
+	}
 	n, err := p.disk(v, r.Disk)
 	if err != nil {
 		return err
 	}
-	p.Draft.Title = fmt.Sprintf("new %s on %s", schemeName(r.Scheme), n.Name)
+	p.title("new %s on %s", schemeName(r.Scheme), n.Name)
 	if err := p.lose(ctx, v, n); err != nil {
 		return err
 	}
@@ -46,7 +50,7 @@ func (r *TableNew) plan(ctx context.Context, p *Planner) error {
 		return fmt.Errorf("%s: %w", n.Name, err)
 	}
 	for _, part := range v.Parts(n.Name) {
-		if err := p.free(ctx, part); err != nil {
+		if err := free(v, part); err != nil {
 			return err
 		}
 	}
@@ -56,15 +60,11 @@ func (r *TableNew) plan(ctx context.Context, p *Planner) error {
 			old = append(old, c)
 		}
 	}
-	err = p.write(ctx, "write the table", whole(n, len(old) > 0), func(dev block.Device) error {
-		if len(old) > 0 {
-			if err := eraseSignatures(dev, n.Contents); err != nil {
-				return err
-			}
-		}
-		return p.putAnew(dev, fresh)
-	})
-	if err != nil {
+	var gone []fs.Content
+	if len(old) > 0 {
+		gone = n.Contents
+	}
+	if err := p.putAnew(ctx, n, fresh, gone); err != nil {
 		return err
 	}
 	p.newTableFacts(n, fresh.Model())
@@ -93,32 +93,83 @@ func (p *Planner) newTableFacts(n inventory.Node, m *table.Table) {
 }
 
 // free refuses a partition that the kernel would not forget.
-func (p *Planner) free(_ context.Context, n inventory.Node) error {
-	return machine.CheckClaim(p.Stage.Before(), whole(n, true))
+func free(v *inventory.Inventory, n inventory.Node) error {
+	return machine.CheckClaim(v, whole(n, true))
 }
 
-// putTable writes the table in the order that leaves Linux the old or the new
-// one.
-func (p *Planner) putTable(dev block.Device, t table.Editor) error {
-	warning, err := t.Write(dev)
-	if warning != "" {
-		p.warn("%s", warning)
+// putTable writes the table in the order that leaves Linux the old or the new one, with
+// what comes before and after it on the disk, and looks whether it is what was asked for.
+func (p *Planner) putTable(ctx context.Context, disk inventory.Node, t table.Editor, content bool, before, after func(dev block.Device) error) error {
+	m := t.Model()
+	if m.Scheme == table.MBR && disk.Form == inventory.Image && disk.Geometry.Logical != block.DefaultGeometry.Logical {
+		return fmt.Errorf("%s: %w: an MBR does not say how large a sector is, and this image is of a disk with sectors of %d bytes: everybody who looks at it would find the partitions elsewhere; a GPT says it", disk.Name, table.ErrValue, disk.Geometry.Logical)
 	}
-	return err
+	err := p.write(ctx, "write the table", whole(disk, content), func(dev block.Device) error {
+		if err := before(dev); err != nil {
+			return err
+		}
+		warning, err := t.Write(dev)
+		if warning != "" {
+			p.warn("%s", warning)
+		}
+		if err != nil {
+			return err
+		}
+		return after(dev)
+	})
+	if err != nil {
+		return about(disk, err)
+	}
+	return p.checkTable(ctx, disk, m)
 }
 
-// putAnew writes a table in place of another one, of which no GPT is left behind an
-// MBR.
-func (p *Planner) putAnew(dev block.Device, t table.Editor) error {
-	if err := p.putTable(dev, t); err != nil || t.Model().Scheme == table.GPT {
+// checkTable reads the table back from the disk as it would be, as whoever looks next
+// does, and holds it against the one that was asked for.
+func (p *Planner) checkTable(ctx context.Context, disk inventory.Node, want *table.Table) error {
+	v, err := p.now(ctx)
+	if err != nil {
 		return err
 	}
-	return gpt.Erase(dev)
+	n, _ := v.Node(disk.Name)
+	got := n.Table
+	if got == nil && len(want.Parts) == 0 && want.Scheme == table.MBR {
+		return nil // an MBR without a partition may not look like one
+	}
+	if got == nil || got.Scheme != want.Scheme || got.ID != want.ID || got.Sector != want.Sector || !slices.Equal(got.Parts, want.Parts) {
+		return fmt.Errorf("%s: the table would not be what was asked for: %s instead of %s; nothing was written. This is a fault of Fundus", disk.Name, tableWords(got), tableWords(want))
+	}
+	return nil
+}
+
+func tableWords(t *table.Table) string {
+	if t == nil {
+		return "no table"
+	}
+	var parts []string
+	for _, part := range t.Parts {
+		parts = append(parts, fmt.Sprintf("%d at sectors %v", part.Number, part.Span))
+	}
+	return fmt.Sprintf("%s %s with %s", schemeName(t.Scheme), t.ID, cmp.Or(strings.Join(parts, ", "), "no partition"))
+}
+
+func nothing(block.Device) error { return nil }
+
+// putAnew writes a table in place of whatever the disk has: the contents go, and no GPT
+// is left behind an MBR.
+func (p *Planner) putAnew(ctx context.Context, disk inventory.Node, t table.Editor, gone []fs.Content) error {
+	erase, after := nothing, nothing
+	if len(gone) > 0 {
+		erase = func(dev block.Device) error { return eraseSignatures(dev, gone) }
+	}
+	if t.Model().Scheme == table.MBR {
+		after = gpt.Erase
+	}
+	return p.putTable(ctx, disk, t, len(gone) > 0, erase, after)
 }
 
 // change writes an edited table, and tells the kernel what differs.
 func (p *Planner) change(ctx context.Context, disk inventory.Node, t table.Editor) error {
-	if err := p.write(ctx, "write the table", whole(disk, false), func(dev block.Device) error { return p.putTable(dev, t) }); err != nil {
+	if err := p.putTable(ctx, disk, t, false, nothing, nothing); err != nil {
 		return err
 	}
 	return p.Stage.TellKernel(ctx, disk.Name)
@@ -147,18 +198,25 @@ type TableRepair struct {
 // Verb of the request.
 func (*TableRepair) Verb() string { return "table repair" }
 
-func (r *TableRepair) plan(ctx context.Context, p *Planner) error {
-	n, err := p.disk(p.Stage.Before(), r.Disk)
+func (r *TableRepair) Plan(ctx context.Context, p *Planner) error {
+	v, err := p.now(ctx)
 	if err != nil {
 		return err
 	}
-	p.Draft.Title = "repair the table of " + n.Name
+	n, err := p.disk(v, r.Disk)
+	if err != nil {
+		return err
+	}
+	p.title("repair the table of %s", n.Name)
 	good, state, err := p.readTable(ctx, n)
 	if err != nil {
 		return err
 	}
 	if len(gpt.Check(n.Name, state)) == 0 {
 		return nil
+	}
+	if state.Protective == gpt.OtherTable {
+		return fmt.Errorf("%s: %w: Linux goes by its MBR, and the GPT behind it is of another time; fundus table repair %s --search finds what lies on the disk", n.Name, ErrNoTable, n.Name)
 	}
 	p.facts(fs.Fact{Name: "good copy", Value: fmt.Sprintf("the one at sector %d", good.MyLBA)})
 	fixed := good.Edit(quantity.Bytes(n.Geometry.Logical))

@@ -10,7 +10,6 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/fstab"
-	"fundus/core/inventory"
 	"fundus/internal/deed"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
@@ -21,6 +20,8 @@ import (
 type Undo struct {
 	Deed string `json:"deed,omitempty"` // default: the newest
 	Over bool   `json:"over,omitempty"` // also where something was written since
+	// Image is the image file that stands for the deed's, which was renamed or copied.
+	Image string `json:"image,omitempty"`
 }
 
 // Verb of the request.
@@ -34,7 +35,7 @@ var (
 	ErrNotDone = errors.New("it was never completed")
 )
 
-func (r *Undo) plan(ctx context.Context, p *Planner) error {
+func (r *Undo) Plan(ctx context.Context, p *Planner) error {
 	d, err := p.Store.Find(r.Deed)
 	if err != nil {
 		return err
@@ -42,32 +43,37 @@ func (r *Undo) plan(ctx context.Context, p *Planner) error {
 	if err := undoable(p.Store, d); err != nil {
 		return err
 	}
-	r.Deed = d.ID
-	if p.Draft.Request, err = Encode(r); err != nil {
+	if p.Draft.Request, err = Encode(&Undo{Deed: d.ID, Over: r.Over, Image: r.Image}); err != nil {
 		return err
 	}
 	p.undoes = d.ID
-	p.Draft.Title = fmt.Sprintf("undo deed %s: %s", d.ID, d.Title)
+	p.title("undo deed %s: %s", d.ID, d.Title)
 	former, err := d.OpenFormer()
 	if err != nil {
 		return err
 	}
 	defer former.Close()
-	u := &undoing{p, d, former, r.Over, map[string]inventory.Node{}}
-	names, err := deed.NamesOf(p.Stage.Before(), d.Targets)
-	if err = errors.Join(err, d.InRoot(p.Stage.Before().Machine.Root)); err != nil {
+	u := &undoing{p: p, deed: d, former: former, over: r.Over}
+	v, err := p.now(ctx)
+	if err != nil {
 		return err
 	}
-	for was, is := range names {
-		u.disks[was], _ = p.Stage.Before().Node(is)
+	if d.Devices, err = d.Standing(v, r.Image); err != nil {
+		return err
+	}
+	if u.names, err = deed.Names(v, d.Devices); err != nil {
+		return err
+	}
+	if err = d.InRoot(v.Machine.Root); err != nil {
+		return err
 	}
 	for i, s := range slices.Backward(d.Steps) {
 		if err := u.step(ctx, i, s); err != nil {
 			return err
 		}
 	}
-	for _, t := range d.Targets {
-		if err := p.Stage.TellKernel(ctx, u.disks[t.Name].Name); err != nil {
+	for _, t := range d.Written() {
+		if err := p.Stage.TellKernel(ctx, u.names[t.Name]); err != nil {
 			return err
 		}
 	}
@@ -104,7 +110,7 @@ type undoing struct {
 	deed   *deed.Deed
 	former *deed.Former
 	over   bool
-	disks  map[string]inventory.Node
+	names  map[string]string // device as recorded -> as it is called now
 }
 
 func (u *undoing) step(ctx context.Context, number int, s draft.Step) error {
@@ -122,7 +128,7 @@ func (u *undoing) step(ctx context.Context, number int, s draft.Step) error {
 func (u *undoing) write(ctx context.Context, number int, s draft.Step) error {
 	units := u.deed.UnitsOf(number)
 	target := *s.Target
-	target.Disk = u.disks[s.Disk].Name
+	target.Disk = u.names[s.Disk]
 	if err := u.changedSince(ctx, target, units); err != nil {
 		if !u.over {
 			return err
@@ -181,21 +187,25 @@ func (u *undoing) changedSince(ctx context.Context, t machine.Target, units []in
 			if at, err := differs(o, left, e); err != nil {
 				return err
 			} else if at >= 0 {
-				return u.since(t, at)
+				return u.since(ctx, t, at)
 			}
 		}
 	}
 	return nil
 }
 
-func (u *undoing) since(t machine.Target, at int64) error {
+func (u *undoing) since(ctx context.Context, t machine.Target, at int64) error {
 	inside := at - int64(t.Start)
 	place := fmt.Sprintf("byte %d of %s", at, t.Disk)
 	if t.Start > 0 {
 		place = fmt.Sprintf("%s (byte %d of the partition)", place, inside)
 	}
 	why := ""
-	for _, n := range u.p.Stage.Before().Family(t.Disk) {
+	v, err := u.p.now(ctx)
+	if err != nil {
+		return err
+	}
+	for _, n := range v.Family(t.Disk) {
 		if c, ok := n.Content(); ok && strings.HasPrefix(c.Kind, "ext") && at >= int64(n.Start)+1024 && at < int64(n.Start)+2048 {
 			why = fmt.Sprintf(", the superblock of the %s on %s: it was mounted for writing", c.Kind, n.Name)
 		}
@@ -248,19 +258,23 @@ func (u *undoing) file(c *draft.FileChange) error {
 // action inverts mounts and swaps of this boot that still hold; partitions in
 // the kernel follow the table.
 func (u *undoing) action(ctx context.Context, a machine.Action) error {
+	v, err := u.p.now(ctx)
+	if err != nil {
+		return err
+	}
+	a = a.With(u.names)
 	inverse, ok := a.Inverse()
-	v := u.p.Stage.Before()
 	if !ok || v.Machine.BootID != u.deed.BootID {
 		return nil
 	}
 	switch a.Verb {
 	case machine.Mount:
 		if use, mounted := v.MountedAt(a.Where); mounted && use.Node == a.Node {
-			return u.p.Stage.Act(ctx, inverse)
+			return u.p.Stage.Tell(ctx, inverse)
 		}
 	case machine.Unmount:
 		if _, mounted := v.MountedAt(a.Where); !mounted {
-			return u.p.Stage.Act(ctx, inverse)
+			return u.p.Stage.Tell(ctx, inverse)
 		}
 	}
 	return nil

@@ -377,12 +377,12 @@ func rehearsalDocument(r *task.Rehearsal) RehearsalDoc {
 func draftDocument(d *draft.Draft, r Result) DraftDoc {
 	v := &inventory.Inventory{}
 	doc := DraftDoc{Head: head("draft"), Changed: r.Changed, Stored: r.Stored, Deed: r.Deed, Later: orEmpty(r.Later), Remarks: orEmpty(r.Remarks), Machine: d.Machine, Title: d.Title,
-		Before: devices(v, d.Before), After: devices(v, d.After), Facts: []FactDoc{}, Notes: orEmpty(d.Notes), Warnings: orEmpty(d.Warnings),
+		Before: devices(v, d.Before), After: devices(v, d.After), Facts: []FactDoc{}, Notes: orEmpty(d.Notes()), Warnings: orEmpty(d.Warnings()),
 		Losses: []LossDoc{}, Files: []FileDoc{}, Findings: orEmpty(d.Findings), Steps: []StepDoc{}, Undo: string(d.Undo)}
 	if r.Stored {
 		doc.Code = d.Code
 	}
-	for _, f := range d.Facts {
+	for _, f := range d.Facts() {
 		doc.Facts = append(doc.Facts, FactDoc{f.Name, f.Value})
 	}
 	for _, l := range d.Lines {

@@ -26,19 +26,8 @@ func (p *Printer) Draft(d *draft.Draft, changed bool, stored bool, deedID string
 	}
 	p.pictures(d)
 	p.changes(d)
-	var rows [][]string
-	for _, f := range d.Facts {
-		rows = append(rows, []string{f.Name, visible(f.Value)})
-	}
-	if len(rows) > 0 {
-		p.printf("\n")
-		p.facts(rows)
-	}
-	for _, n := range d.Notes {
-		p.wrap(2, "note: ", visible(n))
-	}
-	for _, w := range d.Warnings {
-		p.wrap(2, "warning: ", visible(w))
+	for i, part := range d.Parts {
+		p.part(part, i > 0)
 	}
 	if len(d.Findings) > 0 {
 		p.printf("\nafterwards fundus verify would find:\n")
@@ -49,9 +38,30 @@ func (p *Printer) Draft(d *draft.Draft, changed bool, stored bool, deedID string
 	return nil
 }
 
+// part shows the figures of one of the requests that the draft is made of; those behind
+// the first say what they are.
+func (p *Printer) part(d draft.Part, titled bool) {
+	var rows [][]string
+	for _, f := range d.Facts {
+		rows = append(rows, []string{f.Name, visible(f.Value)})
+	}
+	if len(rows)+len(d.Notes)+len(d.Warnings) > 0 && titled {
+		p.printf("\n%s\n", visible(d.Title))
+	} else if len(rows) > 0 {
+		p.printf("\n")
+	}
+	p.facts(rows)
+	for _, n := range d.Notes {
+		p.wrap(2, "note: ", visible(n))
+	}
+	for _, w := range d.Warnings {
+		p.wrap(2, "warning: ", visible(w))
+	}
+}
+
 // pictures shows each disk before and after.
 func (p *Printer) pictures(d *draft.Draft) {
-	for _, t := range d.Targets {
+	for _, t := range d.Written() {
 		before, after := family(d.Before, t.Name), family(d.After, t.Name)
 		disk, _ := before.Node(t.Name)
 		p.printf("\n%s  %s  %s\n", p.paint(Strong, visible(t.Name)), strings.Join(hardware(disk), " · "), p.size(disk.Size, disk.Geometry.Logical))

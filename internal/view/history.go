@@ -56,7 +56,7 @@ func (p *Printer) Deed(d *deed.Deed) error {
 		return nil
 	}
 	rows := [][]string{{"when", d.Created.Local().Format(clock)}, {"machine", visible(d.Machine)}, {"undo", string(d.Undo)}}
-	for _, t := range d.Targets {
+	for _, t := range d.Written() {
 		rows = append(rows, []string{"device", visible(t.Name + ": " + t.Identity.String())})
 	}
 	if d.Undoes != "" {

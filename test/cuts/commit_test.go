@@ -10,6 +10,7 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/fs"
+	"fundus/core/inventory"
 	"fundus/core/table"
 	"fundus/internal/deed"
 	"fundus/internal/draft"
@@ -150,8 +151,8 @@ type cancelling struct {
 
 func (c cancelling) Sync() error { c.cancel(); return c.Device.Sync() }
 
-func (s *stopping) Claim(ctx context.Context, targets []machine.Target) (*machine.Claim, error) {
-	claim, err := s.rig.Claim(ctx, targets)
+func (s *stopping) Claim(ctx context.Context, v *inventory.Inventory, targets []machine.Target) (*machine.Claim, error) {
+	claim, err := s.rig.Claim(ctx, v, targets)
 	if err != nil {
 		return nil, err
 	}
@@ -265,6 +266,13 @@ func TestLosses(t *testing.T) {
 			t.Errorf("--lose=%v: %v", c.names, err)
 		}
 	}
+	must(t, r, store, &task.PartitionRemove{Targets: []string{"sdb1"}})
+	again := adding(task.NewPart{Size: size("30MiB")})
+	if again.Content = "erase"; len(plan(again).Losses) != 1 || plan(again).Losses[0].Name != "herbarium" {
+		t.Errorf("what lies beneath a new partition is lost: %+v", plan(again).Losses)
+	}
+	again.Content = "keep"
+	must(t, r, store, again)
 	if err := r.medium.WriteZeroes(1<<20, 8192); err != nil {
 		t.Fatal(err)
 	}
@@ -295,5 +303,46 @@ func TestFormatLeavesOneSignature(t *testing.T) {
 	n, _ := v.Node("sdb1")
 	if len(n.Contents) != 1 || n.Contents[0].Kind != "ext4" || n.Contents[0].State != fs.Clean {
 		t.Errorf("contents: %+v", n.Contents)
+	}
+}
+
+// zeroing is a request that makes 700 MiB zeros, beside a sector that is none.
+type zeroing struct{}
+
+func (zeroing) Verb() string { return "zeroing" }
+
+func (zeroing) Plan(ctx context.Context, p *task.Planner) error {
+	target := machine.Target{Disk: "sdb", Size: 1 << 30, Content: true}
+	return p.Stage.Write(ctx, "zero it", target, func(dev block.Device) error {
+		if err := dev.WriteZeroes(4096, 700<<20); err != nil {
+			return err
+		}
+		_, err := dev.WriteAt([]byte(strings.Repeat("x", 512)), 0)
+		return err
+	})
+}
+
+// TestZerosDoNotCount: what is zero before and after is not stored, and so does not count
+// against the limit of a deed's images; what is not zero does.
+func TestZerosDoNotCount(t *testing.T) {
+	r, store := newRig(t, 512, 512), storeIn(t)
+	r.medium = block.NewMemory(1<<30, block.DefaultGeometry)
+	store.Images = 1 << 20
+	d, err := r.commit(store, zeroing{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"before.img", "after.img"} {
+		if info, err := os.Stat(filepath.Join(store.Dir, "deeds", d.ID, name)); err != nil || info.Size() > 4096 {
+			t.Errorf("%s: %d bytes, %v", name, info.Size(), err)
+		}
+	}
+	store.Images = 100
+	r.faulty = nil
+	if err := block.WriteBytes(r.medium, []byte(strings.Repeat("moss", 1024)), 1<<20); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := r.commit(store, zeroing{}); !errors.Is(err, deed.ErrLimit) {
+		t.Errorf("4096 bytes of before: %v", err)
 	}
 }

@@ -1,131 +1,35 @@
-// Package cuts proves what a crash leaves behind: every changing command is cut
-// before each of its writes and syncs, by a device that then drops, reorders
-// and tears what was not synced. After each cut the probes see the old state,
-// the new one, or a fence; and recover, in both directions, brings exactly the
-// old bytes or the new ones.
 package cuts
 
 import (
 	"errors"
 	"fmt"
 	"slices"
+	"sync"
 	"testing"
 
 	"fundus/core/block"
-	"fundus/core/quantity"
-	"fundus/core/table"
-	"fundus/core/table/saved"
 	"fundus/internal/deed"
 	"fundus/internal/task"
+	"fundus/test/amount"
 )
-
-// story is a command and the state in which it is given.
-type story struct {
-	name    string
-	physics int64          // physical sector
-	logical int64          // logical sector, 512 where it is 0
-	before  []task.Request // committed first
-	cut     func(store *deed.Store) task.Request
-	keep    bool // the cut command needs the store of before: undo
-	seeds   uint64
-	spoil   int64 // a byte that is turned round before the cut, 0 for none
-}
-
-func size(text string) quantity.Size {
-	s, err := quantity.Parse(text)
-	if err != nil {
-		panic(err)
-	}
-	return s
-}
-
-func adding(parts ...task.NewPart) *task.PartitionAdd {
-	return &task.PartitionAdd{Disk: "sdb", Parts: parts}
-}
-
-func request(r task.Request) func(*deed.Store) task.Request {
-	return func(*deed.Store) task.Request { return r }
-}
-
-func stories() []story {
-	newTable := &task.TableNew{Disk: "sdb", Scheme: table.GPT}
-	add := adding(task.NewPart{Size: size("30MiB"), Name: "herbarium"})
-	second := adding(task.NewPart{Size: size("2MiB"), Name: "scans"})
-	format := func(label string) *task.Format {
-		return &task.Format{Target: "sdb1", Kind: "ext4", Label: label, Reserved: 50}
-	}
-	bare := &task.Format{Target: "sdb", Kind: "ext4", Label: "bare", Reserved: 50}
-	label := &task.Label{Target: "sdb1", Label: "mosses"}
-	newMBR := &task.TableNew{Disk: "sdb", Scheme: table.MBR}
-	unnamed := adding(task.NewPart{Size: size("3MiB")})
-	extended := adding(task.NewPart{Size: size("24MiB"), Type: "extended"})
-	edit := func(target string) *task.PartitionEdit {
-		name := "seeds"
-		return &task.PartitionEdit{Target: target, Name: &name, Type: "home"}
-	}
-	restore := &task.TableRestore{Disk: "sdb", Saved: saved.Document{Fundus: saved.Version, Kind: saved.Kind, Scheme: table.GPT, ID: "5eed5eed-0000-4000-8000-000000000001", Entries: 128,
-		Disk: saved.Disk{Identity: "sata Larkspur S300 LS-20417", Size: diskSize, Sector: 512},
-		Partitions: []saved.Partition{
-			{Number: 1, First: 2048, Count: 4096, Type: "0fc63daf-8483-4772-8e79-3d69d8477de4", UUID: "5eed5eed-0000-4000-8000-000000000002", Name: "scans"},
-			{Number: 7, First: 10240, Count: 4096, Type: "0fc63daf-8483-4772-8e79-3d69d8477de4", UUID: "5eed5eed-0000-4000-8000-000000000003"},
-		}}}
-	undo := func(*deed.Store) task.Request { return &task.Undo{} }
-	return []story{
-		{"table new on a blank disk", 512, 0, nil, request(newTable), false, 12, 0},
-		{"table new over a table", 512, 0, []task.Request{newTable, add}, request(newTable), false, 12, 0},
-		{"table new over a bare file system", 512, 0, []task.Request{bare}, request(newTable), false, 12, 0},
-		{"partition add", 512, 0, []task.Request{newTable, add}, request(second), false, 12, 0},
-		{"partition add over old content", 512, 0, []task.Request{newTable, add, format("old"), &task.PartitionRemove{Targets: []string{"sdb1"}}},
-			request(&task.PartitionAdd{Disk: "sdb", Parts: []task.NewPart{{Size: size("30MiB")}}, Content: "erase"}), false, 12, 0},
-		{"partition remove", 512, 0, []task.Request{newTable, add, second}, request(&task.PartitionRemove{Targets: []string{"sdb1"}}), false, 12, 0},
-		{"format an empty partition", 512, 0, []task.Request{newTable, add}, request(format("herbarium")), false, 12, 0},
-		{"format over a file system", 512, 0, []task.Request{newTable, add, format("old")}, request(format("herbarium")), false, 20, 0},
-		{"format on 4096-byte physical sectors", 4096, 0, []task.Request{newTable, add, format("old")}, request(format("herbarium")), false, 12, 0},
-		{"format on 4096-byte logical sectors", 4096, 4096, []task.Request{newTable, add, format("old")}, request(format("herbarium")), false, 12, 0},
-		{"partition add on 4096-byte logical sectors", 4096, 4096, []task.Request{newTable, add}, request(second), false, 8, 0},
-		{"format a whole disk with a table", 512, 0, []task.Request{newTable, add}, request(bare), false, 12, 0},
-		{"label", 512, 0, []task.Request{newTable, add, format("herbarium")}, request(label), false, 12, 0},
-		{"undo of a format", 512, 0, []task.Request{newTable, add, format("old"), format("herbarium")}, undo, true, 12, 0},
-		{"undo of a label", 512, 0, []task.Request{newTable, add, format("herbarium"), label}, undo, true, 6, 0},
-		{"undo of partition add", 512, 0, []task.Request{newTable, add, second}, undo, true, 8, 0},
-		{"undo of table new", 512, 0, []task.Request{newTable}, undo, true, 8, 0},
-		{"partition edit", 512, 0, []task.Request{newTable, add, second}, request(edit("sdb1")), false, 3, 0},
-		{"convert to a GPT", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed}, request(&task.TableConvert{Disk: "sdb", Scheme: table.GPT}), false, 3, 0},
-		{"convert to an MBR", 4096, 4096, []task.Request{newTable, second}, request(&task.TableConvert{Disk: "sdb", Scheme: table.MBR}), false, 3, 0},
-		{"restore of a saved table", 512, 0, []task.Request{newTable, second, add}, request(restore), false, 3, 0},
-		{"resize", 512, 0, []task.Request{newTable, second}, request(&task.Resize{Target: "sdb1", Size: size("8MiB")}), false, 3, 0},
-		{"repair of the primary copy", 512, 0, []task.Request{newTable, add}, request(&task.TableRepair{Disk: "sdb"}), false, 4, 512 + 24},
-		{"repair of the backup copy", 512, 0, []task.Request{newTable, add}, request(&task.TableRepair{Disk: "sdb"}), false, 4, diskSize - 512 + 24},
-		{"several partitions at once", 512, 0, []task.Request{newTable}, request(adding(task.NewPart{Size: size("2MiB")}, task.NewPart{Size: size("3MiB")})), false, 3, 0},
-		{"new MBR on a blank disk", 512, 0, nil, request(newMBR), false, 3, 0},
-		{"new MBR over a GPT", 512, 0, []task.Request{newTable, add}, request(newMBR), false, 3, 0},
-		{"new GPT over an MBR", 512, 0, []task.Request{newMBR, unnamed}, request(newTable), false, 3, 0},
-		{"partition add on an MBR", 512, 0, []task.Request{newMBR, unnamed}, request(unnamed), false, 3, 0},
-		{"an extended partition", 512, 0, []task.Request{newMBR, unnamed}, request(extended), false, 3, 0},
-		{"the first logical partition", 512, 0, []task.Request{newMBR, extended}, request(unnamed), false, 3, 0},
-		{"another logical partition", 512, 0, []task.Request{newMBR, extended, unnamed}, request(unnamed), false, 3, 0},
-		{"the first of three logical partitions goes", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, unnamed}, request(&task.PartitionRemove{Targets: []string{"sdb5"}}), false, 3, 0},
-		{"two logical partitions go at once", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, unnamed, unnamed}, request(&task.PartitionRemove{Targets: []string{"sdb5", "sdb7"}}), false, 6, 0},
-		{"one between logical partitions goes", 4096, 4096, []task.Request{newMBR, extended, unnamed, unnamed, unnamed}, request(&task.PartitionRemove{Targets: []string{"sdb6"}}), false, 3, 0},
-		{"resize of a logical partition", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed}, request(&task.Resize{Target: "sdb6", Size: size("4MiB")}), false, 3, 0},
-		{"undo of a logical partition that went", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, &task.PartitionRemove{Targets: []string{"sdb5"}}}, undo, true, 3, 0},
-	}
-}
 
 // setting is the state before a cut, with the outcome of an uncut run.
 type setting struct {
 	story
-	start, done *rig
-	store       *deed.Store
-	old, fresh  sight // as the probes see it
+	*run
+	done       *rig
+	blank      *deed.Store // as it was before the command
+	old, fresh sight       // as the probes see it
+	parts      []sight     // after each part of a deed of several
 }
 
+// prepare commits what a story begins with, and records the command.
 func prepare(t *testing.T, s story) *setting {
 	t.Helper()
 	r := newRig(t, s.physics, max(s.logical, 512))
-	p := &setting{story: s, start: r, store: storeIn(t)}
+	store := storeIn(t)
 	for _, b := range s.before {
-		if _, err := r.commit(p.store, b); err != nil {
+		if _, err := r.commit(store, b); err != nil {
 			t.Fatalf("before the cut, %s: %v", b.Verb(), err)
 		}
 	}
@@ -141,17 +45,48 @@ func prepare(t *testing.T, s story) *setting {
 		}
 	}
 	if !s.keep {
-		p.store = storeIn(t)
+		store = storeIn(t)
 	}
-	p.done = r.clone()
-	if _, err := p.done.commit(copyStore(t, p.store), s.cut(p.store)); err != nil {
-		t.Fatalf("uncut: %v", err)
-	}
+	r.files = touchesFiles(s)
+	p := &setting{story: s, blank: linked(t, store)}
+	p.run, p.done = record(t, r, store, func(r *rig) error { _, err := r.commit(store, s.cut); return err })
 	p.old, p.fresh = seen(p.start), seen(p.done)
+	if several, ok := s.cut.(*chain); ok {
+		p.parts = partsOf(t, p.start, several)
+	} else if several, ok := last(s.before).(*chain); ok {
+		p.parts = partsOf(t, newRig(t, s.physics, max(s.logical, 512)), several)
+	}
 	if p.old.String() == p.fresh.String() && s.spoil == 0 { // a repaired copy is seen by its bytes alone
 		t.Fatalf("the command changes nothing that can be seen:\n%s", p.old)
 	}
 	return p
+}
+
+func last(list []request) request {
+	if len(list) == 0 {
+		return nil
+	}
+	return list[len(list)-1]
+}
+
+// partsOf is what is seen after each part of a deed.
+func partsOf(t *testing.T, start *rig, c *chain) (out []sight) {
+	t.Helper()
+	r := start.apart(t)
+	for i, q := range c.Requests {
+		seed := [32]byte{9, byte(len(start.known))}
+		if _, err := r.commitWith(storeIn(t), q, task.SeedOf(seed, i+1)); err != nil {
+			t.Fatal(err)
+		}
+		out = append(out, seen(r))
+	}
+	return out
+}
+
+// touchesFiles reports whether text files change too, which then are each cut's own.
+func touchesFiles(s story) bool {
+	_, several := s.cut.(*chain)
+	return several || slices.ContainsFunc(s.before, func(b request) bool { _, several := b.(*chain); return several })
 }
 
 // judge asks the probes, before anything is recovered.
@@ -166,19 +101,33 @@ func (p *setting) judge(t *testing.T, r *rig, where string) (state string) {
 		return "old"
 	case now.String() == p.fresh.String():
 		return "new"
+	case p.between(now.lines):
+		return "between"
 	}
 	t.Fatalf("%s, %s: a third state:\n%v %s\nold:\n%v\nnew:\n%v", p.name, where, now, now.mixed, p.old, p.fresh)
 	return ""
 }
 
-// known reports whether each device beside a fenced one is as before or after.
+// known reports whether each device beside a fenced one is as before or after, or, of a
+// deed of several parts, as after one of them.
 func (p *setting) known(lines []string) bool {
 	for _, l := range lines {
-		if !slices.Contains(p.old.lines, l) && !slices.Contains(p.fresh.lines, l) {
+		if !slices.Contains(p.old.lines, l) && !slices.Contains(p.fresh.lines, l) && !p.between([]string{l}) {
 			return false
 		}
 	}
 	return true
+}
+
+// between reports whether all devices are as they are after one part of a deed of
+// several: each of those is whole.
+func (p *setting) between(lines []string) bool {
+	for _, part := range p.parts {
+		if !slices.ContainsFunc(lines, func(l string) bool { return !slices.Contains(part.lines, l) }) {
+			return true
+		}
+	}
+	return false
 }
 
 // settled holds the medium against the bytes of before or after.
@@ -191,136 +140,166 @@ func (p *setting) settled(t *testing.T, r *rig, way deed.Direction, where string
 	if err := same(r, want); err != nil {
 		t.Fatalf("%s, %s, recovered %s: %v", p.name, where, way, err)
 	}
+	if p.start.files {
+		if got, want := tree(t, r.root), tree(t, want.root); got != want {
+			t.Fatalf("%s, %s, recovered %s:\n%s\nwant\n%s", p.name, where, way, got, want)
+		}
+	}
+}
+
+// tally adds the counts of stories that run side by side.
+type tally struct {
+	sync.Mutex
+	counts map[string]int
+}
+
+func (c *tally) add(counts map[string]int) {
+	c.Lock()
+	defer c.Unlock()
+	for k, v := range counts {
+		c.counts[k] += v
+	}
+}
+
+// each runs the proof for every story that passes, several at a time.
+func each(t *testing.T, pass func(s story) bool, proof func(t *testing.T, p *setting, counts map[string]int)) map[string]int {
+	t.Helper()
+	total := &tally{counts: map[string]int{}}
+	t.Run("stories", func(t *testing.T) {
+		for _, s := range stories() {
+			if !pass(s) {
+				continue
+			}
+			t.Run(s.name, func(t *testing.T) {
+				t.Parallel()
+				counts := map[string]int{"stories": 1}
+				proof(t, prepare(t, s), counts)
+				total.add(counts)
+			})
+		}
+	})
+	return total.counts
+}
+
+func always(story) bool { return true }
+
+// chosen is a sample of the operations of a run, with the first and the last of them; of
+// a full count it is every one.
+func (x *run) chosen(stride int) (list []int) {
+	if amount.Soak() {
+		stride = 1
+	}
+	for n := range x.ops {
+		if n < 3 || n >= len(x.ops)-3 || n%stride == int(amount.Seed())%stride {
+			list = append(list, n)
+		}
+	}
+	return list
 }
 
 // TestCuts is the sweep: every operation, several seeds, both directions.
 func TestCuts(t *testing.T) {
-	total := map[string]int{}
-	for _, s := range stories() {
-		t.Run(s.name, func(t *testing.T) {
-			p := prepare(t, s)
-			counts := map[string]int{}
-			for seed := range s.seeds {
-				for n := 0; p.cutAt(t, n, seed, counts); n++ {
-				}
+	total := each(t, always, func(t *testing.T, p *setting, counts map[string]int) {
+		for seed := range min(p.seeds, uint64(amount.Of(4, 20))) {
+			for n := range p.ops {
+				r, store := p.at(t, n, amount.Seed()+seed)
+				p.judged(t, r, store, fmt.Sprintf("cut at %d, seed %d", n, amount.Seed()+seed), counts)
 			}
-			if s.spoil == 0 && (counts["old"] == 0 || counts["new"]+counts["fenced"] == 0) {
-				t.Errorf("the cuts saw only %v", counts)
-			}
-			t.Logf("%d cuts: %d old, %d fenced, %d new; %d recoveries", counts["cuts"], counts["old"], counts["fenced"], counts["new"], counts["recovered"])
-			for k, v := range counts {
-				total[k] += v
-			}
-		})
-	}
+		}
+		for _, n := range p.chosen(4) { // as it is met: the error surfaces too
+			p.live(t, n, counts)
+		}
+		if p.spoil == 0 && (counts["old"] == 0 || counts["new"]+counts["fenced"] == 0) {
+			t.Errorf("the cuts saw only %v", counts)
+		}
+	})
 	if t.Failed() {
 		return
 	}
-	fmt.Printf("cuts: %d in %d stories: %d old, %d fenced, %d new, no third state; %d recoveries, each exactly old or new\n",
-		total["cuts"], len(stories()), total["old"], total["fenced"], total["new"], total["recovered"])
+	fmt.Printf("cuts: %d in %d stories, %d of them live: %d old, %d fenced, %d new, %d between parts, no third state; %d recoveries, each exactly old or new; seed %d\n",
+		total["cuts"], total["stories"], total["live"], total["old"], total["fenced"], total["new"], total["between"], total["recovered"], amount.Seed())
 }
 
-// cutAt cuts before operation n; it reports false once the run got through.
-func (p *setting) cutAt(t *testing.T, n int, seed uint64, counts map[string]int) bool {
+// live cuts a commit that is under way.
+func (p *setting) live(t *testing.T, n int, counts map[string]int) {
 	t.Helper()
-	where := fmt.Sprintf("cut at %d, seed %d", n, seed)
-	r := p.start.clone()
-	r.fault = block.Fault{FailAt: block.Never, CutAt: n, Seed: seed, ReadErrorAt: block.Never}
-	store := copyStore(t, p.store)
-	_, err := r.commit(store, p.cut(store))
-	if err == nil {
-		p.settled(t, r, deed.Forward, where)
-		return false
-	}
+	r, store := p.start.apart(t), linked(t, p.blank)
+	r.fault = block.Fault{FailAt: block.Never, CutAt: n, Seed: amount.Seed(), ReadErrorAt: block.Never}
+	_, err := r.commit(store, p.story.cut)
 	var midway *deed.MidwayError
 	if !errors.As(err, &midway) || !errors.Is(err, block.ErrPowerLost) {
-		t.Fatalf("%s, %s: the cut did not surface: %v", p.name, where, err)
+		t.Fatalf("%s, cut at %d: it did not surface: %v", p.name, n, err)
 	}
+	r.fault, r.faulty = block.NoFault, nil
+	counts["live"]++
+	p.judged(t, r, store, fmt.Sprintf("live cut at %d", n), counts)
+}
+
+// judged asks the probes, and recovers in both directions.
+func (p *setting) judged(t *testing.T, r *rig, store *deed.Store, where string, counts map[string]int) {
+	t.Helper()
 	counts["cuts"]++
 	counts[p.judge(t, r, where)]++
 	for _, way := range []deed.Direction{deed.Back, deed.Forward} {
-		c, again := r.clone(), copyStore(t, store)
-		if err := c.recover(again, way); err != nil {
+		c := r.apart(t)
+		if err := c.recover(linked(t, store), way); err != nil {
 			t.Fatalf("%s, %s, recover %s: %v", p.name, where, way, err)
 		}
 		p.settled(t, c, way, where)
 		counts["recovered"]++
 	}
-	return true
 }
 
-// TestCutsDuringRecover cuts recover itself at each of its operations, after a
-// seeded first cut, and recovers from that in both directions.
+// TestCutsDuringRecover cuts recover itself at each of its operations, after a seeded
+// first cut, and recovers from that in both directions.
 func TestCutsDuringRecover(t *testing.T) {
-	cuts := 0
-	for _, s := range stories() {
-		if s.name != "format over a file system" && s.name != "partition add" && s.name != "undo of a format" && s.name != "table new over a bare file system" {
-			continue
-		}
-		t.Run(s.name, func(t *testing.T) {
-			p := prepare(t, s)
-			for first := 0; first < 40; first += 5 {
-				r := p.start.clone()
-				r.fault = block.Fault{FailAt: block.Never, CutAt: first, Seed: uint64(first), ReadErrorAt: block.Never}
-				store := copyStore(t, p.store)
-				if _, err := r.commit(store, p.cut(store)); err == nil {
-					break
-				}
-				for _, way := range []deed.Direction{deed.Back, deed.Forward} {
-					for n := 0; ; n++ {
-						where := fmt.Sprintf("cut at %d, then recover %s cut at %d", first, way, n)
-						c, again := r.clone(), copyStore(t, store)
-						c.fault = block.Fault{FailAt: block.Never, CutAt: n, Seed: uint64(n), ReadErrorAt: block.Never}
-						err := c.recover(again, way)
-						if err == nil {
-							break
+	some := []string{"format over a file system", "partition add", "undo of a format", "table new over a bare file system", "table, partition, file system and fstab line as one deed"}
+	total := each(t, func(s story) bool { return slices.Contains(some, s.name) }, func(t *testing.T, p *setting, counts map[string]int) {
+		for first := 0; first < min(40, len(p.ops)); first += amount.Of(10, 5) {
+			r, store := p.at(t, first, uint64(first))
+			for _, way := range []deed.Direction{deed.Back, deed.Forward} {
+				again := linked(t, store)
+				x, _ := record(t, r, again, func(r *rig) error { return r.recover(again, way) })
+				for n := range x.ops {
+					where := fmt.Sprintf("cut at %d, then recover %s cut at %d", first, way, n)
+					c, left := x.at(t, n, uint64(n))
+					p.judge(t, c, where)
+					for _, last := range []deed.Direction{deed.Back, deed.Forward} {
+						end := c.apart(t)
+						if err := end.recover(linked(t, left), last); err != nil {
+							t.Fatalf("%s, %s, recover %s: %v", p.name, where, last, err)
 						}
-						cuts++
-						p.judge(t, c, where)
-						for _, last := range []deed.Direction{deed.Back, deed.Forward} {
-							end := c.clone()
-							if err := end.recover(copyStore(t, again), last); err != nil {
-								t.Fatalf("%s, %s, recover %s: %v", p.name, where, last, err)
-							}
-							p.settled(t, end, last, where)
-						}
+						p.settled(t, end, last, where)
 					}
+					counts["cuts"]++
 				}
 			}
-		})
-	}
-	fmt.Printf("cuts during recover: %d, each recovered in both directions\n", cuts)
-	if cuts == 0 {
-		t.Error("no recover was cut")
-	}
+		}
+		if counts["cuts"] == 0 {
+			t.Error("no recover was cut")
+		}
+	})
+	fmt.Printf("cuts during recover: %d, each recovered in both directions\n", total["cuts"])
 }
 
-// TestFailuresAreTakenBack: where one write or sync fails and the device goes
-// on, the error surfaces and every byte is as before.
+// TestFailuresAreTakenBack: where one write or sync fails and the device goes on, the
+// error surfaces and every byte is as before.
 func TestFailuresAreTakenBack(t *testing.T) {
-	failures := 0
-	for _, s := range stories() {
-		t.Run(s.name, func(t *testing.T) {
-			p := prepare(t, s)
-			for n := 0; ; n++ {
-				r := p.start.clone()
-				r.fault = block.Fault{FailAt: n, CutAt: block.Never, ReadErrorAt: block.Never}
-				store := copyStore(t, p.store)
-				_, err := r.commit(store, p.cut(store))
-				if err == nil {
-					break
-				}
-				var back *deed.TakenBackError
-				if !errors.As(err, &back) || !errors.Is(err, block.ErrInjected) {
-					t.Fatalf("failure at %d: %v", n, err)
-				}
-				if err := r.faulty.Close(); err != nil {
-					t.Fatal(err)
-				}
-				p.settled(t, r, deed.Back, fmt.Sprintf("failure at %d", n))
-				failures++
+	total := each(t, always, func(t *testing.T, p *setting, counts map[string]int) {
+		for _, n := range p.chosen(4) {
+			r, store := p.start.apart(t), linked(t, p.blank)
+			r.fault = block.Fault{FailAt: n, CutAt: block.Never, ReadErrorAt: block.Never}
+			_, err := r.commit(store, p.story.cut)
+			var back *deed.TakenBackError
+			if !errors.As(err, &back) || !errors.Is(err, block.ErrInjected) {
+				t.Fatalf("failure at %d: %v", n, err)
 			}
-		})
-	}
-	fmt.Printf("failures: %d, each surfaced and was taken back\n", failures)
+			if err := r.faulty.Close(); err != nil {
+				t.Fatal(err)
+			}
+			p.settled(t, r, deed.Back, fmt.Sprintf("failure at %d", n))
+			counts["failures"]++
+		}
+	})
+	fmt.Printf("failures: %d, each surfaced and was taken back\n", total["failures"])
 }

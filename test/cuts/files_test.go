@@ -7,17 +7,19 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
 	"fundus/core/block"
 	"fundus/core/fstab"
 	"fundus/internal/deed"
+	"fundus/internal/machine"
 	"fundus/internal/task"
 )
 
 // tree is every file and directory below a root, with the files' content.
-func tree(t *testing.T, root string) string {
+func tree(t testing.TB, root string) string {
 	t.Helper()
 	var b strings.Builder
 	err := filepath.Walk(root, func(path string, info os.FileInfo, err error) error {
@@ -75,7 +77,7 @@ func TestFilesCut(t *testing.T) {
 			began, ended := bytes.Count(prefix, []byte(" begin ")), bytes.Count(prefix, []byte(" end "))
 			for done := ended; done <= began; done++ {
 				for _, way := range []deed.Direction{deed.Back, deed.Forward} {
-					c, again := r.clone(), copyStore(t, store)
+					c, again := r.clone(), linked(t, store)
 					c.root = memoryDir(t)
 					copyTree(t, before, c.root)
 					apply(t, c.root, d, done)
@@ -135,7 +137,7 @@ func TestRecoverKeepsALaterEdit(t *testing.T) {
 	}
 }
 
-func copyTree(t *testing.T, from, to string) {
+func copyTree(t testing.TB, from, to string) {
 	t.Helper()
 	if err := os.RemoveAll(to); err != nil {
 		t.Fatal(err)
@@ -156,24 +158,55 @@ func copyTree(t *testing.T, from, to string) {
 }
 
 // apply does by hand what the first units of the deed do.
-func apply(t *testing.T, root string, d *deed.Deed, units int) {
+func apply(t testing.TB, root string, d *deed.Deed, units int) {
 	t.Helper()
 	for _, u := range d.Units[:units] {
-		path, want := filepath.Join(root, u.File.Path), u.File.After
-		var err error
-		switch {
-		case want.Missing:
-			err = os.Remove(path)
-		case want.Dir:
-			err = os.Mkdir(path, want.Attributes.Mode)
-		default:
-			if err = os.WriteFile(path, want.Data, want.Attributes.Mode); err == nil {
-				err = os.Chmod(path, want.Attributes.Mode)
-			}
+		if u.File != nil {
+			bring(t, root, u.File.Path, u.File.After)
 		}
-		if err != nil {
-			t.Fatal(err)
+	}
+}
+
+// applied does to text files what the log says was done, forward and back.
+func applied(t testing.TB, root string, d *deed.Deed, log string) {
+	t.Helper()
+	text, err := os.ReadFile(log)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for line := range strings.Lines(string(text)) {
+		words := strings.Fields(line) // sum, time, boot, event, unit
+		if len(words) < 5 {
+			continue
 		}
+		unit, err := strconv.Atoi(words[4])
+		if err != nil || unit >= len(d.Units) || d.Units[unit].File == nil {
+			continue
+		}
+		switch c := d.Units[unit].File; words[3] {
+		case "end":
+			bring(t, root, c.Path, c.After)
+		case "end-back":
+			bring(t, root, c.Path, c.Before)
+		}
+	}
+}
+
+// bring makes a file or a directory what it is to be.
+func bring(t testing.TB, root, path string, want machine.FileState) {
+	t.Helper()
+	full := filepath.Join(root, path)
+	var err error
+	switch {
+	case want.Missing:
+		err = os.RemoveAll(full)
+	case want.Dir:
+		err = os.MkdirAll(full, want.Attributes.Mode)
+	default:
+		err = errors.Join(os.WriteFile(full, want.Data, want.Attributes.Mode), os.Chmod(full, want.Attributes.Mode))
+	}
+	if err != nil {
+		t.Fatal(err)
 	}
 }
 
@@ -184,22 +217,17 @@ func TestRecoverKeepsForeignBytes(t *testing.T) {
 	const header = 512 // the primary GPT header, which every step of a table edit has in its images
 	p := prepare(t, stories()[1])
 	for n := range 6 {
-		r, store := p.start.clone(), copyStore(t, p.store)
-		r.fault = block.Fault{FailAt: block.Never, CutAt: n, Seed: 1, ReadErrorAt: block.Never}
-		if _, err := r.commit(store, p.cut(store)); err == nil {
-			t.Fatalf("%s: not cut at %d", p.name, n)
-		}
-		r.fault, r.faulty = block.NoFault, nil
+		r, store := p.at(t, n, 1)
 		if err := block.WriteBytes(r.medium, bytes.Repeat([]byte("later"), 102), header); err != nil {
 			t.Fatal(err)
 		}
 		before := r.clone()
 		for _, way := range []deed.Direction{deed.Back, deed.Forward, deed.Either} {
-			if err := r.recover(copyStore(t, store), way); !errors.Is(err, deed.ErrForeign) {
+			if err := r.recover(linked(t, store), way); !errors.Is(err, deed.ErrForeign) {
 				t.Fatalf("cut at %d, recover %q: %v", n, way, err)
 			}
 		}
-		left := copyStore(t, store)
+		left := linked(t, store)
 		if err := r.recover(left, deed.Stay); err != nil {
 			t.Fatalf("cut at %d: %v", n, err)
 		}

@@ -32,6 +32,10 @@ type rig struct {
 	faulty *block.Faulty
 	root   string
 	known  []inventory.KernelPart
+	files  bool // text files change: each copy has its own
+	// recorder notes what is asked of the device, where it is set.
+	recorder *run
+	looks    *looks // counts who looks, where it is set
 }
 
 // Watch has nothing to report: nobody plugs anything in.
@@ -69,29 +73,47 @@ func newRig(t testing.TB, physical, logical int64) *rig {
 
 // clone has the same bytes, and the power back.
 func (r *rig) clone() *rig {
-	return &rig{medium: block.NewOverlay(r.medium, block.Spill{}), fault: block.NoFault, root: r.root, known: slices.Clone(r.known)}
+	return &rig{medium: block.NewOverlay(r.medium, block.Spill{}), fault: block.NoFault, root: r.root, known: slices.Clone(r.known), files: r.files}
+}
+
+// apart is a clone with text files of its own, where they change.
+func (r *rig) apart(t testing.TB) *rig {
+	t.Helper()
+	c := r.clone()
+	if r.files {
+		c.root = memoryDir(t)
+		copyTree(t, r.root, c.root)
+	}
+	return c
 }
 
 func (r *rig) Settle(context.Context, []string) error           { return nil }
 func (r *rig) Inhibit(context.Context, string) (release func()) { return func() {} }
 
-func (r *rig) Root() string     { return r.root }
-func (r *rig) StateDir() string { return filepath.Join(r.root, "state") }
+func (r *rig) Locked(string) string { return "" }
+func (r *rig) Root() string         { return r.root }
+func (r *rig) StateDir() string     { return filepath.Join(r.root, "state") }
 
 func (r *rig) node() inventory.Node {
-	return inventory.Node{Name: "sdb", Path: "/dev/sdb", Form: inventory.Disk, Size: diskSize, Geometry: r.medium.Geometry(), InKernel: true, Kernel: r.known,
+	return inventory.Node{Name: "sdb", Path: "/dev/sdb", Form: inventory.Disk, Size: quantity.Bytes(r.medium.Size()), Geometry: r.medium.Geometry(), InKernel: true, Kernel: r.known,
 		Hardware: inventory.Hardware{Model: "Larkspur S300", Serial: "LS-20417"},
-		Identity: inventory.Identity{Disk: "sata Larkspur S300 LS-20417", Size: diskSize, Sector: quantity.Bytes(r.medium.Geometry().Logical)}}
+		Identity: inventory.Identity{Disk: "sata Larkspur S300 LS-20417", Own: true, Size: quantity.Bytes(r.medium.Size()), Sector: quantity.Bytes(r.medium.Geometry().Logical)}}
 }
 
 func (r *rig) Inventory(context.Context) (*inventory.Inventory, error) {
 	v := &inventory.Inventory{Machine: inventory.Machine{Kind: "bench", Name: "rig", BootID: "one"}, Files: map[string]inventory.File{}, Dirs: map[string]bool{}}
-	v.Nodes = scan.Disk(r.node(), r.medium)
+	v.Nodes = scan.Disk(r.node(), r.counted(r.medium))
+	if r.looks != nil {
+		r.looks.inventories++
+	}
+	if r.files {
+		return v, machine.ReadFiles(v, r)
+	}
 	return v, nil
 }
 
 func (r *rig) Open(context.Context, string) (block.Device, error) {
-	return block.NewSlice(r.medium, 0, r.medium.Size())
+	return block.NewSlice(r.counted(r.medium), 0, r.medium.Size())
 }
 
 func (r *rig) ReadFile(path string) (machine.FileState, error) {
@@ -102,14 +124,18 @@ func (r *rig) List(path string) ([]string, error) {
 	return machine.ListDir(filepath.Join(r.root, path))
 }
 
-func (r *rig) Claim(context.Context, []machine.Target) (*machine.Claim, error) {
+func (r *rig) Claim(context.Context, *inventory.Inventory, []machine.Target) (*machine.Claim, error) {
 	if r.faulty == nil {
 		r.faulty = block.NewFaulty(r.medium, r.fault)
 	}
-	return machine.NewClaim(map[string]block.Device{"sdb": r.faulty}, nil), nil
+	var dev block.Device = r.faulty
+	if r.recorder != nil {
+		dev = recording{dev, r}
+	}
+	return machine.NewClaim(map[string]block.Device{"sdb": dev}, nil), nil
 }
 
-func (r *rig) Do(_ context.Context, a machine.Action) error {
+func (r *rig) Do(_ context.Context, _ *inventory.Inventory, a machine.Action) error {
 	r.known = slices.DeleteFunc(slices.Clone(r.known), func(k inventory.KernelPart) bool { return k.Number == a.Number })
 	if a.Verb != machine.RemovePartition {
 		r.known = append(r.known, inventory.KernelPart{Number: a.Number, Start: a.Start, Size: a.Size})
@@ -124,17 +150,22 @@ func (r *rig) Holds(_ context.Context, a machine.Action) (bool, error) {
 
 // commit carries a request out; the store is a new one in the directory.
 func (r *rig) commit(store *deed.Store, request task.Request) (*deed.Deed, error) {
-	s := task.Setting{Machine: r, Store: store, Clock: clock}
-	s.Seed[0], s.Seed[1] = 9, byte(len(r.known)) // the same each time, and another for the next partition
+	return r.commitWith(store, request, [32]byte{9, byte(len(r.known))}) // the same each time, and another for the next partition
+}
+
+var errNothing = errors.New("nothing to do")
+
+func (r *rig) commitWith(store *deed.Store, request task.Request, seed [32]byte) (*deed.Deed, error) {
+	s := task.Setting{Machine: r, Store: store, Clock: clock, Seed: seed}
 	plan, err := task.Plan(context.Background(), s, request)
 	if err != nil {
 		return nil, err
 	}
 	defer plan.Close()
 	if plan.Draft.Empty() {
-		return nil, errors.New("nothing to do")
+		return nil, errNothing
 	}
-	c := deed.Commit{Store: store, Machine: r, Reviewed: &plan.Draft, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Plan(ctx, s, request) }}
+	c := deed.Commit{Store: store, Machine: r, Reviewed: &plan.Draft, Seen: plan.Seen, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Plan(ctx, s, request) }}
 	return c.Run(context.Background())
 }
 
@@ -156,16 +187,6 @@ func (r *rig) recover(store *deed.Store, way deed.Direction) error {
 func storeIn(t testing.TB) *deed.Store {
 	t.Helper()
 	return deed.NewStore(memoryDir(t), func() time.Time { return clock })
-}
-
-// copyStore copies the directory, so that both directions start alike.
-func copyStore(t testing.TB, from *deed.Store) *deed.Store {
-	t.Helper()
-	to := storeIn(t)
-	if err := os.CopyFS(to.Dir, os.DirFS(from.Dir)); err != nil {
-		t.Fatal(err)
-	}
-	return to
 }
 
 // sight is what Linux would make of the medium: a line for each device, with

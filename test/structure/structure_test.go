@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 )
 
@@ -17,31 +18,38 @@ type source struct {
 	pkg     string // import path inside the module
 	imports []string
 	file    *ast.File
+	files   *token.FileSet
 }
 
-func sources(t *testing.T) []source {
-	t.Helper()
+// parsed is the tree, read once for all rules.
+var parsed = sync.OnceValues(func() (out []source, err error) {
 	root := filepath.Join("..", "..")
-	var out []source
-	err := filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
+	err = filepath.WalkDir(root, func(path string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() && strings.HasPrefix(d.Name(), ".") && len(d.Name()) > 2 {
 			return fs.SkipDir
 		}
 		if !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
 			return nil
 		}
-		f, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ParseComments)
+		files := token.NewFileSet()
+		f, err := parser.ParseFile(files, path, nil, parser.ParseComments)
 		if err != nil {
 			return err
 		}
 		rel, err := filepath.Rel(root, path)
-		s := source{path: rel, pkg: "fundus/" + filepath.ToSlash(filepath.Dir(rel)), file: f}
+		s := source{path: rel, pkg: "fundus/" + filepath.ToSlash(filepath.Dir(rel)), file: f, files: files}
 		for _, i := range f.Imports {
 			s.imports = append(s.imports, strings.Trim(i.Path.Value, `"`))
 		}
 		out = append(out, s)
 		return err
 	})
+	return out, err
+})
+
+func sources(t *testing.T) []source {
+	t.Helper()
+	out, err := parsed()
 	if err != nil || len(out) < 40 {
 		t.Fatalf("%d sources read: %v", len(out), err)
 	}
@@ -59,7 +67,7 @@ func under(path string, dirs ...string) bool {
 
 // TestImports holds each rule of the import graph.
 func TestImports(t *testing.T) {
-	small := []string{"github.com/google/uuid"}
+	small := []string{"github.com/google/uuid", "github.com/google/btree"}
 	for _, s := range sources(t) {
 		for _, i := range s.imports {
 			std := !strings.Contains(strings.Split(i, "/")[0], ".") && !under(i, "fundus")
@@ -119,7 +127,7 @@ func TestOnlyMainExits(t *testing.T) {
 				return true
 			}
 			pkg, _ := sel.X.(*ast.Ident)
-			if pkg != nil && pkg.Name == "os" && !under(s.pkg, "fundus/cmd/fundus", "fundus/test/kernel/guest") {
+			if pkg != nil && pkg.Name == "os" && !under(s.pkg, "fundus/cmd/fundus", "fundus/test/kernel/guest", "fundus/test/closing") {
 				switch sel.Sel.Name {
 				case "Stdout", "Stderr", "Stdin", "Exit", "Args":
 					t.Errorf("%s uses os.%s", s.path, sel.Sel.Name)
@@ -133,6 +141,33 @@ func TestOnlyMainExits(t *testing.T) {
 			}
 			return true
 		})
+	}
+}
+
+// TestTasksPlanAgainstWhatWouldBe: a task goes by the machine as it would be after what
+// was planned before it, so that tasks chain. As it is now is for the comparison alone,
+// which the planner makes.
+func TestTasksPlanAgainstWhatWouldBe(t *testing.T) {
+	calls := 0
+	for _, s := range sources(t) {
+		if !under(s.pkg, "fundus/internal/task") {
+			continue
+		}
+		ast.Inspect(s.file, func(n ast.Node) bool {
+			call, ok := n.(*ast.CallExpr)
+			if !ok {
+				return true
+			}
+			if sel, ok := call.Fun.(*ast.SelectorExpr); ok && sel.Sel.Name == "Before" {
+				if calls++; filepath.Base(s.path) != "plan.go" {
+					t.Errorf("%s: a task asks for the machine as it is now: use Now", s.path)
+				}
+			}
+			return true
+		})
+	}
+	if calls == 0 {
+		t.Error("nobody compares with the machine as it was")
 	}
 }
 
@@ -153,11 +188,7 @@ func TestPackagesAreDocumented(t *testing.T) {
 // most 80.
 func TestFilesAndFunctionsStaySmall(t *testing.T) {
 	for _, s := range sources(t) {
-		fset := token.NewFileSet()
-		f, err := parser.ParseFile(fset, filepath.Join("..", "..", s.path), nil, 0)
-		if err != nil {
-			t.Fatal(err)
-		}
+		fset, f := s.files, s.file
 		if n := fset.Position(f.FileEnd).Line; n > 800 {
 			t.Errorf("%s has %d lines", s.path, n)
 		}

@@ -8,6 +8,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"hash/crc32"
 	"strings"
 
 	"github.com/google/uuid"
@@ -31,7 +32,11 @@ const (
 	labelAt    = 108 // 12 bytes
 	inProgress = 126 // u8
 	freeBlocks = 144 // u64
+	checksum   = 224 // u32, little-endian: CRC-32C of the sector with this field zero
 	readSize   = 512
+
+	withChecksums = 5 // version of the format from which on there is one
+	mostSector    = 32 << 10
 )
 
 // Probe recognises XFS by the superblock at byte 0; nil where there is none.
@@ -63,6 +68,13 @@ func Probe(dev block.Device) (*fs.Content, error) {
 		c.HasUsage = false
 		return c, nil
 	}
+	if got, want, err := sum(dev, b); err != nil {
+		return nil, err
+	} else if got != want {
+		c.State, c.HasUsage = fs.Damaged, false
+		c.Facts = []fs.Fact{{Name: "damage", Value: fmt.Sprintf("superblock at byte 0: CRC %#08x recorded, %#08x computed", want, got)}}
+		return c, nil
+	}
 	c.Size, c.Used = size, used
 	c.Facts = []fs.Fact{
 		{Name: "size", Value: fmt.Sprintf("%d blocks × %d bytes = %d bytes (%v)", total, c.BlockSize, size, size)},
@@ -71,4 +83,25 @@ func Probe(dev block.Device) (*fs.Content, error) {
 		{Name: "sector", Value: fmt.Sprintf("%d bytes", be.Uint16(b[sectorSize:]))},
 	}
 	return c, nil
+}
+
+// sum is the checksum of the superblock's sector, computed and recorded; both are 0 where
+// the format has none yet.
+func sum(dev block.Device, b []byte) (got, want uint32, err error) {
+	be := binary.BigEndian
+	if be.Uint16(b[versionAt:])&15 < withChecksums {
+		return 0, 0, nil
+	}
+	size := int64(be.Uint16(b[sectorSize:]))
+	if size < readSize || size > mostSector || size&(size-1) != 0 {
+		return 1, 0, nil // no sector has that size
+	}
+	sector, err := block.ReadSized(dev, 0, min(size, dev.Size()), mostSector)
+	if err != nil {
+		return 0, 0, err
+	}
+	want = binary.LittleEndian.Uint32(sector[checksum:])
+	sector = bytes.Clone(sector) // what was read may be shared
+	clear(sector[checksum : checksum+4])
+	return crc32.Checksum(sector, crc32.MakeTable(crc32.Castagnoli)), want, nil
 }

@@ -85,7 +85,7 @@ func CheckDead(disk string, s *State) []finding.Finding {
 			used++
 		}
 	}
-	return []finding.Finding{finding.New(finding.TableDead, disk, "behind the MBR, which has no partition, lies a GPT with %d, at which Linux does not look", used).
+	return []finding.Finding{finding.New(finding.TableDead, disk, "behind the MBR, which has no partition, lies a GPT that has %d; Linux does not look at it", used).
 		WithRemedy("where the disk was given an MBR on purpose, nothing: it is of an earlier time; where the GPT is what was meant, fundus table repair %s goes by it", disk)}
 }
 

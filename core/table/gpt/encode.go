@@ -131,6 +131,9 @@ func Write(dev block.Device, old *State, t *Table) (Order, error) {
 		w.sectorZero()
 		return FromBackup, w.err
 	}
+	if w.there() {
+		return Switched, w.err
+	}
 	w.backup()
 	interim, ok := w.interim(believed)
 	if !ok {
@@ -208,6 +211,24 @@ func (w *writer) interim(old *Table) (uint64, bool) {
 		}
 	}
 	return from, from <= until && until-from >= n
+}
+
+// there reports whether both copies are on the disk already, byte for byte, with what
+// protects them: then going over an interim place would write for nothing.
+func (w *writer) there() bool {
+	n := w.t.arraySectors(w.sector)
+	primary, entries := w.t.encode(w.sector, headerLBA, w.last, w.t.ArrayLBA)
+	backup, _ := w.t.encode(w.sector, w.last, headerLBA, w.last-n)
+	for _, place := range []struct {
+		lba  uint64
+		want []byte
+	}{{headerLBA, primary}, {w.t.ArrayLBA, entries}, {w.last - n, entries}, {w.last, backup}} {
+		now, err := block.ReadSized(w.dev, int64(place.lba)*w.sector, int64(len(place.want)), maxArray+w.sector)
+		if err != nil || !bytes.Equal(now, place.want) {
+			return false
+		}
+	}
+	return covers(w.read(0), w.last)
 }
 
 // backup writes the backup array, syncs, then its header and syncs.

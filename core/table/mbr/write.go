@@ -79,7 +79,7 @@ func (t *Table) oneSwitch(old *Table) bool {
 	moved.chain = moved.chain[:first+1]
 	for i, l := range t.chain[first+1:] {
 		_, led := was[l.at]
-		data, span := l.data()
+		_, span := l.data()
 		switch {
 		case !led || first+1+i > last: // Linux does not see it before the switch, or sees it as it was
 		case span.Count == 0:
@@ -90,8 +90,7 @@ func (t *Table) oneSwitch(old *Table) bool {
 				return false
 			}
 			l = link{at, l.outer, slices.Clone(l.raw)}
-			data = recordOf(l.raw, dataRecord)
-			binary.LittleEndian.PutUint32(data[recordFirst:], uint32(span.Start-at))
+			binary.LittleEndian.PutUint32(recordOf(l.raw, dataRecord)[recordFirst:], uint32(span.Start-at))
 		}
 		moved.chain = append(moved.chain, l)
 	}

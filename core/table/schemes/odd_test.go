@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"fundus/core/block"
+	"fundus/core/finding"
 	"fundus/core/table"
 	"fundus/core/table/gpt"
 )
@@ -300,5 +301,33 @@ func TestAnEmptyMBRBeforeAnOldGPT(t *testing.T) {
 	state, err := gpt.Read(dev)
 	if err != nil || len(gpt.CheckDead("sdb", state)) != 1 {
 		t.Errorf("the GPT behind it: %+v, %v", gpt.CheckDead("sdb", state), err)
+	}
+}
+
+// TestAHeaderThatCallsTheArrayUsable is a fault that is said; an edit goes by what is
+// usable in truth, and a table that is as it is to be already is not written.
+func TestAHeaderThatCallsTheArrayUsable(t *testing.T) {
+	dev := oddGPT(t)
+	remade(t, dev, func(header, _ []byte) { binary.LittleEndian.PutUint64(header[40:], 3) })
+	if got := faults(dev, table.GPT); got[finding.TableArray] != 1 {
+		t.Errorf("faults: %v", got)
+	}
+	e := openOn(t, dev)
+	if got := e.Model().Usable.Start; got != 34 {
+		t.Errorf("usable from sector %d", got)
+	}
+	if _, err := e.Write(dev); err != nil {
+		t.Fatal(err)
+	}
+	if got := faults(dev, table.GPT); len(got) != 0 {
+		t.Errorf("afterwards: %v", got)
+	}
+	_ = dev.Sync()
+	phases := dev.Phases()
+	if _, err := openOn(t, dev).Write(dev); err != nil {
+		t.Fatal(err)
+	}
+	if _ = dev.Sync(); dev.Phases() != phases {
+		t.Errorf("%d phases for nothing", dev.Phases()-phases)
 	}
 }

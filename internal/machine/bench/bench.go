@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -119,6 +120,19 @@ func (b *Bench) disk(name string) (*Disk, error) {
 	return &b.config.Disks[i], nil
 }
 
+// Knows reports whether the word is the name of a disk, or of a partition that one could
+// have: an image file of that name is meant by its path.
+func (b *Bench) Knows(word string) bool {
+	return slices.ContainsFunc(b.config.Disks, func(d Disk) bool {
+		rest, of := strings.CutPrefix(word, d.Name)
+		if c := d.Name[len(d.Name)-1]; of && rest != "" && c >= '0' && c <= '9' {
+			rest, of = strings.CutPrefix(rest, "p")
+		}
+		number, err := strconv.Atoi(rest)
+		return of && (word == d.Name || err == nil && number > 0)
+	})
+}
+
 func (b *Bench) imagePath(d *Disk) string { return filepath.Join(b.dir, d.Image) }
 
 // Open opens a disk or an image for reading.
@@ -177,19 +191,32 @@ func (b *Bench) inventory(ctx context.Context, k *kernel) (*inventory.Inventory,
 		Machine: inventory.Machine{Kind: "bench", Name: b.config.Host, BootID: k.BootID, Now: b.now()}, Uses: slices.Clone(k.Uses),
 		Files: map[string]inventory.File{}, Dirs: map[string]bool{"/": true},
 	}
-	all, err := machine.Each(ctx, len(b.config.Disks), func(i int) []inventory.Node { return b.scan(ctx, &b.config.Disks[i], k) })
+	all, err := machine.Each(ctx, len(b.config.Disks), func(i int) []inventory.Node { return b.look(ctx, &b.config.Disks[i], k) })
 	if err != nil {
 		return nil, err
 	}
 	v.Nodes = all
 	for _, path := range b.images {
-		nodes, err := image.Scan(path)
+		nodes, err := image.Scan(ctx, path)
 		if err != nil {
 			return nil, err
 		}
 		v.Nodes = append(v.Nodes, nodes...)
 	}
 	return v, machine.ReadFiles(v, b)
+}
+
+// look looks at a disk, while nobody else is changing it.
+func (b *Bench) look(ctx context.Context, d *Disk, k *kernel) []inventory.Node {
+	return machine.Undisturbed(ctx, func() []inventory.Node { return b.scan(ctx, d, k) }, func() string { return b.Locked(d.Name) })
+}
+
+// Locked says who else has locked the disk's image.
+func (b *Bench) Locked(name string) string {
+	if d, err := b.disk(name); err == nil {
+		return oscall.LockedBy(b.imagePath(d))
+	}
+	return oscall.LockedBy(name)
 }
 
 func (b *Bench) scan(ctx context.Context, d *Disk, k *kernel) []inventory.Node {
@@ -236,8 +263,8 @@ func unread(disk inventory.Node, known []inventory.KernelPart) (out []inventory.
 }
 
 // Claim locks the images of all disks in order of their names, once each.
-func (b *Bench) Claim(ctx context.Context, targets []machine.Target) (*machine.Claim, error) {
-	v, err := b.Inventory(ctx)
+func (b *Bench) Claim(ctx context.Context, v *inventory.Inventory, targets []machine.Target) (*machine.Claim, error) {
+	v, err := machine.Looked(ctx, b, v)
 	if err != nil {
 		return nil, err
 	}
@@ -330,14 +357,15 @@ func (b *Bench) Holds(_ context.Context, a machine.Action) (bool, error) {
 }
 
 // Do carries the action out as a kernel would.
-func (b *Bench) Do(ctx context.Context, a machine.Action) error {
+func (b *Bench) Do(ctx context.Context, v *inventory.Inventory, a machine.Action) error {
 	k, err := b.running()
 	if err != nil {
 		return err
 	}
-	v, err := b.inventory(ctx, k)
-	if err != nil {
-		return err
+	if v == nil {
+		if v, err = b.inventory(ctx, k); err != nil {
+			return err
+		}
 	}
 	if a.Verb == machine.Mount {
 		state, err := b.ReadFile(a.Where)
@@ -373,6 +401,7 @@ func (b *Bench) Do(ctx context.Context, a machine.Action) error {
 	if err != nil {
 		return err
 	}
+	machine.Effect(v, a)
 	return b.store(k)
 }
 

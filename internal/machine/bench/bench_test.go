@@ -43,7 +43,7 @@ func fernhill(t *testing.T) *Bench {
 	if err := errors.Join(conformance.Prepare(dev), dev.Close()); err != nil {
 		t.Fatal(err)
 	}
-	if err := b.Do(ctx, machine.Action{Verb: machine.ReadTable, Disk: "sdb"}); err != nil {
+	if err := b.Do(ctx, nil, machine.Action{Verb: machine.ReadTable, Disk: "sdb"}); err != nil {
 		t.Fatal(err)
 	}
 	for _, dir := range conformance.Directories() {
@@ -125,7 +125,7 @@ func TestMountTouchesTheBytes(t *testing.T) {
 		return s
 	}
 	do := func(a machine.Action) {
-		if err := b.Do(ctx, a); err != nil {
+		if err := b.Do(ctx, nil, a); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -152,7 +152,7 @@ func TestPowerCut(t *testing.T) {
 	if err := b.PlantFault("sdb", &Fault{CutAtWrite: 1}); err != nil {
 		t.Fatal(err)
 	}
-	claim, err := b.Claim(ctx, []machine.Target{{Disk: "sdb"}})
+	claim, err := b.Claim(ctx, nil, []machine.Target{{Disk: "sdb"}})
 	if err != nil {
 		t.Fatal(err)
 	}

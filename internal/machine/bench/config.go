@@ -152,7 +152,7 @@ func (d *Disk) node() inventory.Node {
 		Identity: inventory.Identity{Disk: "bench image " + d.Image, Size: size, Sector: quantity.Bytes(d.Sectors.Logical)},
 	}
 	if d.Serial != "" {
-		n.Identity.Disk = fmt.Sprintf("%s %s %s", d.Bus, d.Model, d.Serial)
+		n.Identity.Disk, n.Identity.Own = fmt.Sprintf("%s %s %s", d.Bus, d.Model, d.Serial), true
 	}
 	return n
 }

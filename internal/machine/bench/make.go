@@ -246,7 +246,7 @@ func (b *Bench) mountAll(ctx context.Context, v *inventory.Inventory, r boot.Rep
 			continue
 		}
 		if l.Kind == "swap" {
-			if err := b.Do(ctx, machine.Action{Verb: machine.SwapOn, Node: l.Device}); err != nil {
+			if err := b.Do(ctx, v, machine.Action{Verb: machine.SwapOn, Node: l.Device}); err != nil {
 				return err
 			}
 			continue
@@ -258,7 +258,7 @@ func (b *Bench) mountAll(ctx context.Context, v *inventory.Inventory, r boot.Rep
 		if err := os.MkdirAll(full, 0o755); err != nil {
 			return err
 		}
-		if err := b.Do(ctx, machine.Action{Verb: machine.Mount, Node: l.Device, Where: l.Dir, Kind: l.Kind, Options: options(v, l.Dir)}); err != nil {
+		if err := b.Do(ctx, v, machine.Action{Verb: machine.Mount, Node: l.Device, Where: l.Dir, Kind: l.Kind, Options: options(v, l.Dir)}); err != nil {
 			return err
 		}
 	}

@@ -192,7 +192,7 @@ func RunActions(ctx context.Context, s Subject) (wrong []string) {
 		}
 		for _, step := range []machine.Action{a, inverse} {
 			before, errBefore := m.Holds(ctx, step)
-			errDo := m.Do(ctx, step)
+			errDo := m.Do(ctx, nil, step)
 			after, errAfter := m.Holds(ctx, step)
 			if err := errors.Join(errBefore, errDo, errAfter); err != nil || before || !after {
 				wrong = append(wrong, fmt.Sprintf("%v: held before %v, after %v: %v", step, before, after, err))
@@ -208,7 +208,7 @@ func (s Subject) row(ctx context.Context, row Row) error {
 		return err
 	}
 	for _, a := range row.First {
-		if err := m.Do(ctx, a); err != nil {
+		if err := m.Do(ctx, nil, a); err != nil {
 			return fmt.Errorf("before it: %w", err)
 		}
 	}
@@ -238,9 +238,9 @@ func (s Subject) row(ctx context.Context, row Row) error {
 
 func try(ctx context.Context, m machine.Machine, row Row) error {
 	if row.Target == nil {
-		return m.Do(ctx, row.Action)
+		return m.Do(ctx, nil, row.Action)
 	}
-	claim, err := m.Claim(ctx, []machine.Target{*row.Target})
+	claim, err := m.Claim(ctx, nil, []machine.Target{*row.Target})
 	claim.Release()
 	return err
 }

@@ -3,6 +3,8 @@
 package image
 
 import (
+	"cmp"
+	"context"
 	"errors"
 	"io/fs"
 	"os"
@@ -61,42 +63,36 @@ func Node(path string) (inventory.Node, error) {
 }
 
 // Scan reads the image into nodes.
-func Scan(path string) ([]inventory.Node, error) {
-	n, err := Node(path)
-	if err != nil {
-		return nil, err
+func Scan(ctx context.Context, path string) (nodes []inventory.Node, err error) {
+	look := func() []inventory.Node {
+		n, errNode := Node(path)
+		dev, errOpen := Open(path)
+		if err = cmp.Or(errNode, errOpen); err != nil {
+			return nil
+		}
+		defer dev.Close()
+		return scan.Disk(n, dev)
 	}
-	dev, err := Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer dev.Close()
-	return scan.Disk(n, dev), nil
+	nodes = machine.Undisturbed(ctx, look, func() string { return oscall.LockedBy(path) })
+	return nodes, err
 }
 
 // Open opens the image for reading.
 func Open(path string) (block.Device, error) { return file.Open(path, false, Geometry(path)) }
 
-// Geometry is that of the disk that the image was taken of: sectors of 4096
-// bytes where a GPT header lies in the second of those, else of 512. The identity
-// of an image does not depend on it, since a table comes and goes.
+// Geometry is that of the disk that the image was taken of. The identity of an image
+// does not depend on it, since a table comes and goes.
 func Geometry(path string) block.Geometry {
-	geo := block.DefaultGeometry
 	f, err := os.Open(path)
 	if err != nil {
-		return geo
+		return block.DefaultGeometry
 	}
 	defer f.Close()
-	at := func(off int64) bool {
-		b := make([]byte, 8)
-		_, err := f.ReadAt(b, off)
-		return err == nil && string(b) == "EFI PART"
-	}
 	info, err := f.Stat()
-	if err == nil && info.Size()%4096 == 0 && at(4096) && !at(512) {
-		geo.Logical, geo.Physical = 4096, 4096
+	if err != nil {
+		return block.DefaultGeometry
 	}
-	return geo
+	return scan.ImageGeometry(f, info.Size())
 }
 
 // Claim opens the image for writing and locks it. It refuses an image that

@@ -22,8 +22,8 @@ import (
 )
 
 // Do carries the action out through the kernel's own requests.
-func (m *Machine) Do(ctx context.Context, a machine.Action) error {
-	v, err := m.Inventory(ctx)
+func (m *Machine) Do(ctx context.Context, v *inventory.Inventory, a machine.Action) error {
+	v, err := machine.Looked(ctx, m, v)
 	if err != nil {
 		return err
 	}
@@ -38,11 +38,14 @@ func (m *Machine) Do(ctx context.Context, a machine.Action) error {
 		return err
 	}
 	err = m.act(ctx, v, a)
-	if err == nil {
-		return nil
+	if err != nil {
+		if holds, errHolds := m.Holds(ctx, a); holds && errHolds == nil {
+			err = nil // udev had the kernel read the table meanwhile
+		}
 	}
-	if holds, errHolds := m.Holds(ctx, a); holds && errHolds == nil {
-		return nil // udev had the kernel read the table meanwhile
+	if err == nil {
+		machine.Effect(v, a)
+		return nil
 	}
 	if errors.Is(err, unix.EBUSY) && (a.Verb == machine.AddPartition || a.Verb == machine.ResizePartition) {
 		return &machine.LaterError{Action: a, Why: "the kernel still has another partition there, which is in use"}
@@ -257,14 +260,14 @@ func (m *Machine) Holds(ctx context.Context, a machine.Action) (bool, error) {
 		d, err := m.listed(a.Disk)
 		return err == nil && slices.ContainsFunc(d.parts, func(p kernelPart) bool { return p.number == a.Number && p.size == int64(a.Size) }), err
 	case machine.SwapOn, machine.SwapOff:
-		v, err := m.Inventory(ctx)
+		v, err := m.lists(ctx)
 		if err != nil {
 			return false, err
 		}
 		on := slices.ContainsFunc(v.UsesOf(a.Node), func(u inventory.Use) bool { return u.How == inventory.SwapOn })
 		return on == (a.Verb == machine.SwapOn), nil
 	case machine.Mount, machine.Unmount:
-		v, err := m.Inventory(ctx)
+		v, err := m.lists(ctx)
 		if err != nil {
 			return false, err
 		}

@@ -13,6 +13,7 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/block/file"
+	"fundus/core/inventory"
 	"fundus/internal/machine"
 	"fundus/internal/machine/image"
 )
@@ -21,8 +22,8 @@ import (
 // content: a partition through its own node, the whole disk where it is the
 // target. The kernel refuses that while anybody uses it, in whatever namespace;
 // the rules say why, as far as can be seen from here.
-func (m *Machine) Claim(ctx context.Context, targets []machine.Target) (*machine.Claim, error) {
-	v, err := m.Inventory(ctx)
+func (m *Machine) Claim(ctx context.Context, v *inventory.Inventory, targets []machine.Target) (*machine.Claim, error) {
+	v, err := machine.Looked(ctx, m, v)
 	if err != nil {
 		return nil, err
 	}
@@ -46,7 +47,7 @@ func (m *Machine) claim(disk string, targets []machine.Target) (block.Device, er
 	if err != nil {
 		return nil, m.claimError(disk, err)
 	}
-	n := &narrow{File: f}
+	n := &narrow{File: f, nodes: m.at.dev}
 	// udev takes the lock too while it looks at a device, for a moment.
 	if err := patiently(f.Lock); err != nil {
 		return nil, errors.Join(m.claimError(disk, err), n.Close())

@@ -63,7 +63,9 @@ func (m *Machine) discover(ctx context.Context, v *inventory.Inventory) error {
 		v.Uses = append(v.Uses, m.holders(d)...)
 	}
 	m.patience.ask(ctx, disks)
-	if v.Nodes, err = machine.Each(ctx, len(disks), func(i int) []inventory.Node { return m.lookAt(disks[i]) }); err != nil {
+	if v.Nodes, err = machine.Each(ctx, len(disks), func(i int) []inventory.Node {
+		return machine.Undisturbed(ctx, func() []inventory.Node { return m.lookAt(disks[i]) }, func() string { return m.Locked(disks[i].node.Name) })
+	}); err != nil {
 		return err
 	}
 	uses, err := m.mounts(names, v.Silent())
@@ -112,7 +114,7 @@ func (m *Machine) listed(name string) (listed, error) {
 		link = dir
 	}
 	n.Hardware = m.hardware(dir, link, d.dev)
-	n.Identity = inventory.Identity{Disk: identity(dir, link, n.Hardware), Size: n.Size, Sector: quantity.Bytes(n.Geometry.Logical)}
+	n.Identity = inventory.Identity{Disk: identity(dir, link, n.Hardware), Own: n.Hardware.WWN != "" || n.Hardware.Serial != "", Size: n.Size, Sector: quantity.Bytes(n.Geometry.Logical)}
 	layer(dir, &n)
 	n.Links = m.links(d.dev, n.Alias)
 	d.node = n
@@ -157,7 +159,15 @@ func (d listed) unread(err error) []inventory.Node {
 			problem = "you may not read it; as root it can be seen"
 		}
 	}
-	d.node.Problem = problem
+	nodes := d.bare()
+	for i := range nodes {
+		nodes[i].Problem = problem
+	}
+	return nodes
+}
+
+// bare lists the disk and the kernel's partitions, none of which was looked at.
+func (d listed) bare() []inventory.Node {
 	nodes := []inventory.Node{d.node}
 	for _, p := range d.parts {
 		n := d.node

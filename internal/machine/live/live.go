@@ -53,6 +53,24 @@ func New(images []string, root string, wait time.Duration) (*Machine, error) {
 	return &Machine{host, images, places{"/sys", "/proc", "/dev", root}, newPatience(wait)}, nil
 }
 
+// Knows reports whether the word is the name of a block device of this machine: an image
+// file of that name is meant by its path.
+func Knows(word string) bool {
+	if word == "" || strings.ContainsAny(word, "/") || word == "." || word == ".." {
+		return false
+	}
+	_, err := os.Stat(filepath.Join("/sys/class/block", word))
+	return err == nil
+}
+
+// Locked says who else has locked the disk's node, or the image.
+func (m *Machine) Locked(disk string) string {
+	if slices.Contains(m.images, disk) {
+		return oscall.LockedBy(disk)
+	}
+	return oscall.LockedBy(filepath.Join(m.at.dev, strings.ReplaceAll(disk, "!", "/")))
+}
+
 // Root is the running system's root.
 func (m *Machine) Root() string { return m.at.root }
 
@@ -80,7 +98,7 @@ func (m *Machine) Inventory(ctx context.Context) (*inventory.Inventory, error) {
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		nodes, err := image.Scan(path)
+		nodes, err := image.Scan(ctx, path)
 		if err != nil {
 			return nil, err
 		}

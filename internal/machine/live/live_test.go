@@ -145,7 +145,7 @@ func TestNarrowWritesThroughTheNarrowestNode(t *testing.T) {
 	m := fernhill(t)
 	held := machine.Target{Disk: "sdb", Start: 1 << 20, Size: 20 << 20, Content: true}
 	var refusal *machine.Refusal
-	if _, err := m.Claim(context.Background(), []machine.Target{held}); !errors.As(err, &refusal) || refusal.Rule != machine.RuleMounted {
+	if _, err := m.Claim(context.Background(), nil, []machine.Target{held}); !errors.As(err, &refusal) || refusal.Rule != machine.RuleMounted {
 		t.Errorf("a partition in use: %v", err)
 	}
 	dev, err := m.claim("sdb", []machine.Target{held})
@@ -325,18 +325,17 @@ func TestMain(m *testing.M) {
 // pipe that nobody writes to stands for it.
 func TestSilentDisk(t *testing.T) {
 	m := fernhill(t)
-	m.patience = newPatience(500 * time.Millisecond)
+	m.patience = newPatience(2 * time.Second)
 	if err := unix.Mkfifo(filepath.Join(m.at.dev, "sdc"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	began := time.Now()
-	v, err := m.Inventory(context.Background())
+	v, err := m.Inventory(context.Background()) // it ends, though the pipe never answers
 	if err != nil {
 		t.Fatal(err)
 	}
 	sdc, _ := v.Node("sdc")
 	part, _ := v.Node("sdc1")
-	if !sdc.Silent || !part.Silent || !strings.Contains(sdc.Problem, "did not answer within 500ms") || sdc.Holds() != "silent" {
+	if !sdc.Silent || !part.Silent || !strings.Contains(sdc.Problem, "did not answer within 2s") || sdc.Holds() != "silent" {
 		t.Errorf("sdc: %+v\nsdc1: %+v", sdc, part)
 	}
 	if first, _ := v.Node("sdb1"); first.Holds() != "ext4" || first.Silent {
@@ -346,22 +345,23 @@ func TestSilentDisk(t *testing.T) {
 	if _, err := m.Open(context.Background(), "sdc"); !errors.As(err, &silent) {
 		t.Errorf("opening it: %v", err)
 	}
-	if took := time.Since(began); took < 500*time.Millisecond || took > 1500*time.Millisecond {
-		t.Errorf("it took %v", took)
-	}
 	for name, text := range map[string]string{"inflight": "0 0", "stat": "5 0 40 0"} { // nothing speaks against it: it is read at once, and is late
 		plant(t, m.at.sys, map[string]string{"block/sdc/" + name: text})
 	}
 	if d, err := m.listed("sdc"); err != nil || d.suspect() {
 		t.Errorf("suspect: %v", err)
 	}
-	m.patience = newPatience(500 * time.Millisecond)
+	m.patience = newPatience(2 * time.Second)
 	v, err = m.Inventory(context.Background())
 	if sdc, ok := v.Node("sdc"); err != nil || !ok || !sdc.Silent {
 		t.Errorf("read at once: %+v, %v", sdc, err)
 	}
-	again := time.Now()
-	if _, err := m.Inventory(context.Background()); err != nil || time.Since(again) > 400*time.Millisecond {
-		t.Errorf("the second look took %v: %v", time.Since(again), err)
+	// It is not asked again: by now it would answer.
+	if err := errors.Join(os.Remove(filepath.Join(m.at.dev, "sdc")), os.WriteFile(filepath.Join(m.at.dev, "sdc"), make([]byte, 1<<20), 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	v, err = m.Inventory(context.Background())
+	if sdc, ok := v.Node("sdc"); err != nil || !ok || !sdc.Silent {
+		t.Errorf("looked at once more: %+v, %v", sdc, err)
 	}
 }

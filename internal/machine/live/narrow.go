@@ -2,15 +2,20 @@ package live
 
 import (
 	"errors"
+	"path/filepath"
 
 	"fundus/core/block"
 	"fundus/core/block/file"
+	"fundus/core/inventory"
+	"fundus/core/scan"
+	"fundus/internal/machine"
 )
 
 // narrow reads each span through the narrowest node that holds it.
 type narrow struct {
 	*file.File
 	parts []opened
+	nodes string // the directory of the nodes
 }
 
 type opened struct {
@@ -112,6 +117,18 @@ func (n *narrow) LetGoOfPartitions() error {
 	}
 	n.parts = nil
 	return errors.Join(errs...)
+}
+
+// TakeUp opens a new partition's node for writing, as nobody else's: udev leaves it
+// alone while the disk is locked.
+func (n *narrow) TakeUp(a machine.Action) error {
+	_, path := scan.Name(inventory.Node{Name: a.Disk, Path: filepath.Join(n.nodes, a.Disk)}, a.Number)
+	part, err := file.OpenExclusive(path, n.Geometry())
+	if err != nil {
+		return err
+	}
+	n.parts = append(n.parts, opened{int64(a.Start), min(int64(a.Size), part.Size()), part})
+	return nil
 }
 
 // Sync syncs every node.

@@ -31,9 +31,11 @@ func (m *Machine) Settle(ctx context.Context, disks []string) error {
 	if _, err := os.Stat(m.udev("control")); err != nil || len(disks) == 0 {
 		return nil
 	}
-	v, err := m.Inventory(ctx)
-	if err != nil {
-		return err
+	v := &inventory.Inventory{} // of these disks alone: the others are as they were
+	for _, disk := range disks {
+		if d, err := m.listed(disk); err == nil {
+			v.Nodes = append(v.Nodes, m.lookAt(d)...)
+		}
 	}
 	start, announced := time.Now(), false
 	for {

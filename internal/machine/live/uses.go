@@ -1,6 +1,7 @@
 package live
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -44,14 +45,52 @@ func (m *Machine) mounts(names map[string]string, silent map[string]bool) ([]inv
 		if !silent[u.Node] {
 			u.Space = space(u.Where, u.Kind)
 		}
-		where, inside := m.inRoot(u.Where)
+	}
+	m.place(uses)
+	return uses, nil
+}
+
+// lists are the kernel's own lists of mounts and of swap, without a look at any disk.
+func (m *Machine) lists(ctx context.Context) (*inventory.Inventory, error) {
+	if len(m.images) > 0 { // which loop device carries what is known by the images
+		return m.Inventory(ctx)
+	}
+	entries, err := os.ReadDir(filepath.Join(m.at.sys, "block"))
+	if err != nil {
+		return nil, fmt.Errorf("the kernel's list of disks: %w", err)
+	}
+	v, names := &inventory.Inventory{}, map[string]string{}
+	for _, e := range entries {
+		d, err := m.listed(e.Name())
+		if err != nil {
+			continue // it was pulled out meanwhile
+		}
+		nodes := d.bare()
+		names[d.dev] = d.node.Name
+		for i, p := range d.parts {
+			names[p.dev] = p.name
+			nodes[1+i].Links = m.links(p.dev, "")
+		}
+		v.Nodes = append(v.Nodes, nodes...)
+	}
+	if v.Uses, err = m.mountTable("self", names); err != nil {
+		return nil, fmt.Errorf("the kernel's list of mounts: %w", err)
+	}
+	m.place(v.Uses)
+	v.Uses = append(v.Uses, m.swaps(v)...)
+	return v, nil
+}
+
+// place gives each mount its place in the system below the root.
+func (m *Machine) place(uses []inventory.Use) {
+	for i := range uses {
+		where, inside := m.inRoot(uses[i].Where)
 		if inside {
-			u.Where = where
+			uses[i].Where = where
 		} else {
-			u.Elsewhere = "outside of " + m.at.root
+			uses[i].Elsewhere = "outside of " + m.at.root
 		}
 	}
-	return uses, nil
 }
 
 // inRoot is the mount point as the system below the root has it.

@@ -1,0 +1,74 @@
+package cuts
+
+import (
+	"context"
+	"testing"
+
+	"fundus/core/block"
+	"fundus/core/table"
+	"fundus/internal/task"
+)
+
+// looks counts how often a machine and its disk are looked at.
+type looks struct{ inventories, scans, probes int }
+
+// counted is a device that notes who begins to look: whoever probes reads the first
+// bytes, of the disk or of a partition, in one piece.
+type counted struct {
+	block.Device
+	looks *looks
+}
+
+func (r *rig) counted(dev block.Device) block.Device {
+	if r.looks == nil {
+		return dev
+	}
+	return counted{dev, r.looks}
+}
+
+const head = 64 << 10 // what a probe reads at once is larger than that
+
+func (c counted) ReadAt(p []byte, off int64) (int, error) {
+	if len(p) > head && off%(1<<20) == 0 {
+		c.looks.probes++
+		if off == 0 {
+			c.looks.scans++
+		}
+	}
+	return c.Device.ReadAt(p, off)
+}
+
+// TestLooksDoNotGrow: a commit looks at the machine when it is planned, once more under
+// the claim, and once for the actions, whatever the number of partitions; and at a disk
+// that it writes once more for each plan. What grows is what must: each new partition is
+// probed where the disk is looked at with it, which is in both plans and for the actions,
+// and its place before that, in both plans.
+func TestLooksDoNotGrow(t *testing.T) {
+	first := looks{}
+	for _, n := range []int{1, 10, 60} {
+		r, store := newRig(t, 512, 512), storeIn(t)
+		r.medium = block.NewMemory(80<<20, block.DefaultGeometry)
+		must(t, r, store, &task.TableNew{Disk: "sdb", Scheme: table.GPT})
+		r.faulty = nil
+		var parts []task.NewPart
+		for range n {
+			parts = append(parts, task.NewPart{Size: size("1MiB")})
+		}
+		r.looks = &looks{}
+		must(t, r, store, adding(parts...))
+		got := *r.looks
+		if first.inventories == 0 {
+			first = got
+		}
+		t.Logf("%d partitions: %d inventories, %d scans, %d probes", n, got.inventories, got.scans, got.probes)
+		if got.inventories > 3 || got.scans > 5 || got.inventories != first.inventories || got.scans != first.scans {
+			t.Errorf("%d partitions: %d inventories and %d scans, with one %d and %d", n, got.inventories, got.scans, first.inventories, first.scans)
+		}
+		if most := got.scans + 5*n; got.probes > most {
+			t.Errorf("%d partitions: %d probes, at most %d", n, got.probes, most)
+		}
+		if v, err := r.Inventory(context.Background()); err != nil || len(v.Nodes) != n+1 {
+			t.Errorf("%d nodes, %v", len(v.Nodes), err)
+		}
+	}
+}
