@@ -1,10 +1,10 @@
 # What can be done here; each target also works by hand.
 SHELL := /bin/bash
 .SHELLFLAGS := -o pipefail -ec
-.PHONY: kernel help build test quick lint fuzz screenshots
+.PHONY: kernel help build test soak quick lint fuzz bench screenshots
 
 help:
-	@echo 'build  test  quick  lint  fuzz  screenshots'
+	@echo 'build  test  soak  quick  lint  fuzz  bench  screenshots'
 
 build: # one static program
 	CGO_ENABLED=0 go build -trimpath -ldflags='-s -w' -o bin/fundus ./cmd/fundus
@@ -12,11 +12,12 @@ build: # one static program
 kernel: # the kernel that judges, from Debian, unless another is named, and what makes the system around it
 	@{ test -n "$$FUNDUS_TEST_KERNEL" || command -v linux.uml; } > /dev/null && command -v mmdebstrap > /dev/null || { apt-get update -q && DEBIAN_FRONTEND=noninteractive apt-get install -qy user-mode-linux mmdebstrap; } > /dev/null
 
-test: kernel # every test, the sweeps with their closing lines, core and deeds under the race detector
+test: kernel # every test, the proofs as a sample, core and deeds under the race detector
 	go vet ./...
-	go test ./core/... ./internal/...
-	FUNDUS_NEED_KERNEL=1 go test -v -p 1 -parallel 3 -timeout 60m ./test/... | grep -v '^=== \|^ *--- PASS\|^ *cuts_test.go'
-	CGO_ENABLED=1 go test -race -short ./core/... ./internal/deed ./internal/machine/... ./internal/oscall
+	go run ./test/closing
+
+soak: kernel # every proof in full; ONLY=PATTERN names some. It takes hours.
+	FUNDUS_SOAK=1 go run ./test/closing -run '$(ONLY)'
 
 quick: # without the sweeps
 	go test ./core/... ./internal/... ./test/structure
@@ -28,6 +29,9 @@ lint:
 
 fuzz: # each target for ten seconds
 	./scripts/fuzz 10s
+
+bench: # times beside their baselines and limits; STRICT=1 fails above a limit
+	STRICT=$(STRICT) go test -run '^$$' -bench . -benchtime 1x -p 1 ./core/... ./internal/... ./test/program
 
 screenshots: # needs Xvfb, xterm and ImageMagick from Debian
 	./scripts/screenshots

@@ -14,6 +14,7 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/block/file"
+	"fundus/test/amount"
 )
 
 // data calls the function with each run of the image that is no hole.
@@ -116,58 +117,100 @@ func (p prepared) copy(t *testing.T, j *judge) (root, image string) {
 	return root, duplicate(t, p.image)
 }
 
-// ended cuts the command at the moment, has the kernel look at a copy of the
-// disk, then recovers in the direction, and has it look again.
-func (j *judge) ended(t *testing.T, p prepared, calls string, moment int, direction string) (before, after Answer, said []string) {
+// ended is a disk on which a command was cut, with the state of its machine.
+type ended struct {
+	moment                         int
+	direction, root, image, serial string
+}
+
+// end cuts the command at the moment. The disk has a serial number of its own, by which
+// it is found again wherever it is plugged in.
+func (j *judge) end(t *testing.T, p prepared, calls string, moment, number int, direction string) ended {
 	t.Helper()
 	root, image := p.copy(t, j)
-	j.cut(t, start{root: root, commands: []string{fmt.Sprintf("end %s %d %s", calls, moment, p.command)}, images: []string{image}})
-	answers := j.run(t, start{root: root, commands: []string{"look ubdb", "recover --direction=" + direction, "deed list", "inspect ubda"}, images: []string{image, duplicate(t, image)}})
-	said = answers[1].Said
-	if err := json.NewDecoder(strings.NewReader(said[0])).Decode(&before); err != nil {
-		t.Fatalf("%s: %v", said[0], err)
-	}
-	for _, s := range said[1:] {
-		if !strings.HasSuffix(s, fine) {
-			t.Errorf("moment %d, %s: %s", moment, direction, s)
+	e := ended{moment, direction, root, image, fmt.Sprintf("LS-%05d", number)}
+	j.cut(t, start{root: root, commands: []string{fmt.Sprintf("end %s %d %s", calls, moment, p.command)}, images: []string{image}, serials: []string{e.serial}})
+	return e
+}
+
+// recovered boots one machine for several ended disks: the kernel looks at a copy of
+// each, then each is recovered, and the kernel looks again.
+func (j *judge) recovered(t *testing.T, list []ended, report func(e ended, before, after Answer, said []string)) {
+	t.Helper()
+	const each = 6 // with their copies as many disks as the kernel takes
+	for len(list) > 0 {
+		some := list[:min(each, len(list))]
+		list = list[len(some):]
+		s := start{root: j.root(t)}
+		for i, e := range some {
+			state := fmt.Sprintf("/ended/%d", i)
+			if err := os.CopyFS(filepath.Join(s.root, state), os.DirFS(filepath.Join(e.root, "var/lib/fundus"))); err != nil {
+				t.Fatal(err)
+			}
+			disk, other := 'a'+rune(2*i), 'b'+rune(2*i)
+			s.images, s.serials = append(s.images, e.image, duplicate(t, e.image)), append(s.serials, e.serial, "")
+			s.commands = append(s.commands, fmt.Sprintf("look ubd%c", other), fmt.Sprintf("recover --direction=%s --state %s", e.direction, state),
+				"deed list --state "+state, fmt.Sprintf("inspect ubd%c", disk))
+		}
+		answers := j.run(t, s)
+		said := answers[len(answers)-1].Said
+		for i, e := range some {
+			said := said[4*i:][:4]
+			var before Answer
+			if err := json.NewDecoder(strings.NewReader(said[0])).Decode(&before); err != nil {
+				t.Fatalf("%s: %v", said[0], err)
+			}
+			for _, s := range said[1:] {
+				if !strings.HasSuffix(s, fine) {
+					t.Errorf("moment %d, %s: %s", e.moment, e.direction, s)
+				}
+			}
+			report(e, before, answers[2*i], said[1:])
 		}
 	}
-	return before, answers[0], said[1:]
 }
 
 func direction(n int) string { return []string{"back", "forward"}[n%2] }
 
 // proveEndedFormat: wherever a format over a file system is cut, the kernel
 // mounts a whole one or none, and after recover the old one or the new one.
-func proveEndedFormat(seed uint64) func(*testing.T, *judge) {
-	return func(t *testing.T, j *judge) { endFormats(t, j, rand.New(rand.NewPCG(3, seed))) }
+func proveEndedFormat(part int) func(*testing.T, *judge) {
+	return func(t *testing.T, j *judge) { endFormats(t, j, amount.Rand(part)) }
 }
 
 func endFormats(t *testing.T, j *judge, rng *rand.Rand) {
-	const points = 30
+	points := amount.Of(6, 30)
 	p := j.prepare(t, "any", []string{"format ubda ext4 --label old --commit"}, "format ubda ext4 --label new --lose=old --commit")
-	counts := map[string]int{}
+	var list []ended
 	for round := range points {
-		moment := 1 + rng.IntN(p.moments)
-		before, after, said := j.ended(t, p, "any", moment, direction(round))
-		switch words := before.Mounts[0]; words {
-		case "ubdb mounted":
+		moment := p.moments * (2*round + 1) / (2 * points) // in each part of it once
+		if amount.Soak() {
+			moment = 1 + rng.IntN(p.moments)
+		} else {
+			moment = max(1, moment-rng.IntN(p.moments/points))
+		}
+		list = append(list, j.end(t, p, "any", moment, round, direction(round)))
+	}
+	counts := map[string]int{}
+	j.recovered(t, list, func(e ended, before, after Answer, said []string) {
+		switch _, words, _ := strings.Cut(before.Mounts[0], " "); words {
+		case "mounted":
 			counts["mounted"]++
-		case "ubdb invalid argument":
+		case "invalid argument":
 			counts["refused"]++
 		default:
-			t.Errorf("moment %d: %s", moment, words)
+			t.Errorf("moment %d: %s", e.moment, words)
 		}
 		old, fresh := strings.Contains(said[2], "ext4 old"), strings.Contains(said[2], "ext4 new")
 		cut := strings.Contains(said[0], "deed 0002")
-		if after.Mounts[0] != "ubda mounted" || old == fresh || cut && old != (direction(round) == "back") {
-			t.Errorf("moment %d of %d, %s: old %v, new %v, %v\n%v", moment, p.moments, direction(round), old, fresh, after.Mounts, said)
+		if !strings.HasSuffix(after.Mounts[0], " mounted") || old == fresh || cut && old != (e.direction == "back") {
+			t.Errorf("moment %d of %d, %s: old %v, new %v, %v\n%v", e.moment, p.moments, e.direction, old, fresh, after.Mounts, said)
 		}
 		if cut {
 			counts["recovered"]++
 		}
-	}
-	if counts["refused"] == 0 || counts["mounted"] == 0 || counts["recovered"] < points/2 {
+	})
+	if counts["refused"] == 0 || counts["mounted"]+counts["refused"] != points || counts["recovered"] < points/2 {
 		t.Errorf("the cuts prove nothing: %v", counts)
 	}
 	fmt.Printf("kernel proof: the machine ended at %d of %d moments of a format: %d mount, %d are refused; %d recovered\n", points, p.moments, counts["mounted"], counts["refused"], counts["recovered"])
@@ -179,18 +222,21 @@ func endFormats(t *testing.T, j *judge, rng *rand.Rand) {
 func proveEndedTable(t *testing.T, j *judge) {
 	p := j.prepare(t, "sync", []string{"table new ubda --commit", "partition add ubda --size 20MiB --commit"}, "partition add ubda --size 10MiB --commit")
 	old, fresh := "1 2048 40960", "1 2048 40960, 2 43008 20480"
-	counts := map[string]int{}
+	var list []ended
 	for moment := 1; moment <= p.moments; moment++ {
-		before, after, said := j.ended(t, p, "sync", moment, direction(moment/2))
+		list = append(list, j.end(t, p, "sync", moment, moment, direction(moment/2)))
+	}
+	counts := map[string]int{}
+	j.recovered(t, list, func(e ended, before, after Answer, said []string) {
 		seen, end := strings.Join(before.Partitions, ", "), strings.Join(after.Partitions, ", ")
 		counts[seen]++
 		if !slices.Contains([]string{old, fresh}, seen) || !slices.Contains([]string{old, fresh}, end) {
-			t.Errorf("moment %d: the kernel saw %q, after recover %q", moment, seen, end)
+			t.Errorf("moment %d: the kernel saw %q, after recover %q", e.moment, seen, end)
 		}
-		if cut := strings.Contains(said[0], "deed 0003"); cut && (end == old) != (direction(moment/2) == "back") {
-			t.Errorf("moment %d, recovered %s: %q\n%v", moment, direction(moment/2), end, said)
+		if cut := strings.Contains(said[0], "deed 0003"); cut && (end == old) != (e.direction == "back") {
+			t.Errorf("moment %d, recovered %s: %q\n%v", e.moment, e.direction, end, said)
 		}
-	}
+	})
 	if counts[old] == 0 || counts[fresh] == 0 {
 		t.Errorf("the cuts prove nothing: %v", counts)
 	}

@@ -41,10 +41,11 @@ type start struct {
 	systemd  bool     // the guest is a service of a systemd
 	use      bool     // what is mounted is written to, filled and emptied
 	options  string   // of those mounts
-	modules  []string // of the kernel's, with what they need
+	modules  []string // of the kernel's, with what they need; behind a space, with parameters
 	boot     []string // more words of its command line
 	commands []string
 	images   []string // files, as disks ubda, ubdb …
+	serials  []string // what those say of themselves; none: they go by their place
 }
 
 // judge is a kernel with all that it needs to run.
@@ -131,16 +132,19 @@ func (j *judge) root(t *testing.T) string {
 
 // withNeeds gives the modules with those that they need before them, from the
 // kernel's own list.
-func (j *judge) withNeeds(t *testing.T, names []string) (files []string) {
+func (j *judge) withNeeds(t *testing.T, names []string) (files []string, parameters map[string]string) {
 	t.Helper()
+	parameters = map[string]string{}
 	if j.modules == "" || len(names) == 0 {
-		return nil
+		return nil, nil
 	}
 	list, err := os.ReadFile(filepath.Join(j.modules, "modules.dep"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	for _, name := range names {
+		name, words, _ := strings.Cut(name, " ")
+		parameters[name+".ko"] = words
 		for line := range strings.Lines(string(list)) {
 			file, needs, _ := strings.Cut(strings.TrimSpace(line), ":")
 			if filepath.Base(file) != name+".ko" {
@@ -155,7 +159,7 @@ func (j *judge) withNeeds(t *testing.T, names []string) (files []string) {
 			}
 		}
 	}
-	return files
+	return files, parameters
 }
 
 // machine is the guest's kernel, ready to start.
@@ -164,15 +168,19 @@ func (j *judge) machine(ctx context.Context, t *testing.T, s start) *exec.Cmd {
 	var devices, modules, words []string
 	for i, image := range s.images {
 		devices = append(devices, fmt.Sprintf("ubd%c", 'a'+i))
+		if i < len(s.serials) && s.serials[i] != "" {
+			image += ",," + s.serials[i]
+		}
 		words = append(words, fmt.Sprintf("ubd%d=%s", i, image))
 	}
-	for _, file := range j.withNeeds(t, s.modules) {
+	files, parameters := j.withNeeds(t, s.modules)
+	for _, file := range files {
 		data, err := os.ReadFile(filepath.Join(j.modules, file))
 		err = errors.Join(err, os.MkdirAll(filepath.Join(s.root, "modules"), 0o755), os.WriteFile(filepath.Join(s.root, "modules", filepath.Base(file)), data, 0o644))
 		if err != nil {
 			t.Fatal(err)
 		}
-		modules = append(modules, filepath.Base(file))
+		modules = append(modules, strings.TrimSpace(filepath.Base(file)+" "+parameters[filepath.Base(file)]))
 	}
 	task, err := json.Marshal(map[string]any{"Devices": devices, "Modules": modules, "Use": s.use, "Options": s.options, "Run": s.commands})
 	if err := errors.Join(err, os.WriteFile(filepath.Join(s.root, "proof.json"), task, 0o644)); err != nil {
@@ -213,14 +221,7 @@ func (j *judge) answers(t *testing.T, s start, want int) []Answer {
 	if s.root == "" {
 		s.root = j.root(t)
 	}
-	limit := 3 * time.Minute
-	if s.systemd {
-		limit = 15 * time.Minute
-	}
-	ctx, cancel := context.WithTimeout(context.Background(), limit)
-	defer cancel()
-	console, err := j.machine(ctx, t, s).CombinedOutput()
-	j.still(ctx, t)
+	console, err := j.watched(t, s)
 	for line := range strings.Lines(string(console)) {
 		_, text, ok := strings.Cut(strings.TrimSpace(line), "ANSWER ")
 		if !ok {
@@ -241,6 +242,35 @@ func (j *judge) answers(t *testing.T, s start, want int) []Answer {
 	return nil
 }
 
+// standstill is how long a guest may say nothing. A slow machine is none that stands
+// still: before each command and each round it says where it is.
+const standstill = 6 * time.Minute
+
+// console collects what a guest says, and ends it when it says nothing for too long.
+type console struct {
+	bytes.Buffer
+	silent *time.Timer
+}
+
+func (c *console) Write(p []byte) (int, error) {
+	c.silent.Reset(standstill)
+	return c.Buffer.Write(p)
+}
+
+// watched runs the guest to its end.
+func (j *judge) watched(t *testing.T, s start) ([]byte, error) {
+	t.Helper()
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	c := &console{silent: time.AfterFunc(standstill, cancel)}
+	defer c.silent.Stop()
+	cmd := j.machine(ctx, t, s)
+	cmd.Stdout, cmd.Stderr = c, c
+	err := cmd.Run()
+	j.still(ctx, t)
+	return c.Bytes(), err
+}
+
 // still leaves the proof where the kernel stood still until its time was up.
 func (j *judge) still(ctx context.Context, t *testing.T) {
 	t.Helper()
@@ -254,10 +284,7 @@ func (j *judge) still(ctx context.Context, t *testing.T) {
 // cut starts the guest, which ends itself in the middle: no answer comes.
 func (j *judge) cut(t *testing.T, s start) {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-	defer cancel()
-	console, err := j.machine(ctx, t, s).CombinedOutput()
-	j.still(ctx, t)
+	console, err := j.watched(t, s)
 	if !bytes.Contains(console, []byte("\nENDED")) {
 		t.Fatalf("the machine did not end in the middle (%v); its console:\n%s", err, console)
 	}

@@ -38,18 +38,19 @@ func (x *extras) find(name string) func(words []string) string {
 			fmt.Printf("\033[1m$ fundus survey --watch\033[0m\n%s\n", strings.TrimSuffix(x.endWatch(w), "[<nil>]"))
 			return ""
 		}, // the same, on the console
-		"unmap":   unmap,   // NAME
-		"suspend": suspend, // NAME: the mapped device answers nothing
-		"resume":  resume,  // NAME
-		"figures": figures, // what the kernel itself says of disks, mounts and swaps
-		"bind":    func(w []string) string { return fine(syscall.Mount(w[0], w[1], "", syscall.MS_BIND, "")) },
-		"put":     func(w []string) string { return "put" + fine(os.WriteFile(w[0], []byte(w[1]), 0o200)) }, // PATH VALUE: into sysfs
+		"unmap":     unmap,   // NAME
+		"suspend":   suspend, // NAME: the mapped device answers nothing
+		"resume":    resume,  // NAME
+		"chain":     chained, // DISK LABEL: table, partition, file system, fstab line and mount as one deed
+		"suspended": func([]string) string { return read("/sys/block/dm-0", "dm/suspended") },
+		"figures":   figures, // what the kernel itself says of disks, mounts and swaps
+		"bind":      func(w []string) string { return fine(syscall.Mount(w[0], w[1], "", syscall.MS_BIND, "")) },
+		"put":       func(w []string) string { return "put" + fine(os.WriteFile(w[0], []byte(w[1]), 0o200)) }, // PATH VALUE: into sysfs
 		"link": func(w []string) string { // PATH: where a link leads
 			to, err := os.Readlink(w[0])
 			return to + fine(err)
 		},
-		"zram":        zram,  // BYTES: a disk in memory
-		"timed":       timed, // COMMAND: with the milliseconds that it took
+		"zram":        zram, // BYTES: a disk in memory
 		"grow":        func(w []string) string { return grow(w[0], w[1]) },
 		"look":        look,      // DEVICE: what the kernel makes of it
 		"helper":      helper,    // WORDS: a process of its own that holds something

@@ -7,7 +7,6 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
-	"time"
 )
 
 // figures reads sysfs, procfs and statfs as plainly as can be: what the program
@@ -55,11 +54,4 @@ func figures([]string) string {
 // zram gives the first disk in memory a size.
 func zram(words []string) string {
 	return fine(os.WriteFile("/sys/block/zram0/disksize", []byte(words[0]), 0o644))
-}
-
-// timed runs the program and begins what it said with how long it took.
-func timed(words []string) string {
-	began := time.Now()
-	said := fundus(words)
-	return fmt.Sprintf("%d ms\n%s", time.Since(began).Milliseconds(), said)
 }

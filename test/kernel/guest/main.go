@@ -80,14 +80,15 @@ func main() {
 	_ = syscall.Reboot(syscall.LINUX_REBOOT_CMD_POWER_OFF)
 }
 
-// load puts a module of the kernel's into it.
+// load puts a module of the kernel's into it, with the parameters behind its name.
 func load(name string) error {
+	name, parameters, _ := strings.Cut(name, " ")
 	f, err := os.Open(filepath.Join("/modules", name))
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	err = unix.FinitModule(int(f.Fd()), "", 0)
+	err = unix.FinitModule(int(f.Fd()), parameters, 0)
 	if err == syscall.EEXIST {
 		return nil
 	}

@@ -12,7 +12,7 @@ import (
 )
 
 // rounds walks the road over and over, beside systemd and udev: table,
-// partition, file system, mount, unmount, and all of it undone; each tenth time
+// partition, file system, mount, unmount, and all of it undone; each fourth time
 // with a line of fstab, which has systemd make the mount. It gives what failed
 // and what was left behind.
 func rounds(words []string) string {
@@ -24,9 +24,10 @@ func rounds(words []string) string {
 	var wrong []string
 	_ = os.MkdirAll("/srv/herbarium", 0o755)
 	for i := range n {
+		progress("round %d", i+1)
 		lines := []string{"table new " + disk, "partition add " + disk + " --size 100MiB", "format " + part + " ext4 --label herbarium"}
 		mount := []string{"mount " + part + " /srv/herbarium", "unmount /srv/herbarium"}
-		if i%10 == 0 {
+		if i%4 == 0 {
 			mount = []string{"fstab add " + part + " /srv/herbarium", "mount /srv/herbarium", "unmount " + part, "undo"}
 		}
 		for _, line := range append(append(lines, mount...), "undo FORMAT --over-later-writes --lose=FORMAT", "undo", "undo") {
@@ -36,7 +37,7 @@ func rounds(words []string) string {
 			}
 		}
 		format += 6
-		if i%10 == 0 {
+		if i%4 == 0 {
 			format += 2
 		}
 		if left := leftovers(disk); left != "" {

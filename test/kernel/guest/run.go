@@ -16,8 +16,9 @@ import (
 // or what is said in extras. It gives what each printed with how it ended.
 func run(commands []string) (said []string) {
 	x := &extras{}
-	for _, line := range commands {
+	for n, line := range commands {
 		words := strings.Fields(line)
+		progress("command %d: %s", n+1, words[0])
 		if own := x.find(words[0]); own != nil {
 			said = append(said, own(words[1:]))
 			continue
@@ -26,6 +27,9 @@ func run(commands []string) (said []string) {
 	}
 	return said
 }
+
+// progress tells the host that the proof goes on: it waits as long as something does.
+func progress(format string, args ...any) { fmt.Printf("\nAT "+format+"\n", args...) }
 
 // fundus runs the program.
 func fundus(words []string) string {
