@@ -52,7 +52,7 @@ func TestOverlayIsWhatWasWritten(t *testing.T) {
 		before := bytes.Clone(m.now)
 		spill := Spill{}
 		if seed%2 == 1 {
-			spill = Spill{4 * sector, func() (SpillFile, error) { return os.Create(filepath.Join(t.TempDir(), "spill")) }}
+			spill = Spill{Ceiling: 4 * sector, Open: func() (SpillFile, error) { return os.Create(filepath.Join(t.TempDir(), "spill")) }}
 		}
 		o := NewOverlay(base, spill)
 		states := [][]byte{bytes.Clone(m.now)}
@@ -224,5 +224,28 @@ func TestReadSizedIsBounded(t *testing.T) {
 	}
 	if _, err := ReadSized(d, 1<<20-512, 1024, 1<<16); !errors.Is(err, io.ErrUnexpectedEOF) {
 		t.Errorf("across the end = %v", err)
+	}
+}
+
+// TestOverlaysShareACeiling: what is over it goes to a file, whichever of them writes it.
+func TestOverlaysShareACeiling(t *testing.T) {
+	spill := Spill{Ceiling: 4 * sector, Held: new(int64), Open: func() (SpillFile, error) { return os.CreateTemp(t.TempDir(), "spill") }}
+	below := NewOverlay(Zero{1 << 20, DefaultGeometry}, spill)
+	above := NewOverlay(below, spill)
+	p := bytes.Repeat([]byte("moss"), sector/4)
+	for i := range int64(3) {
+		for _, o := range []*Overlay{below, above} {
+			if _, err := o.WriteAt(p, (2*i)*sector); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	_, first := below.Held()
+	memory, second := above.Held()
+	if memory != 4*sector || first+second != 2*sector {
+		t.Errorf("%d bytes in memory, %d and %d in files", memory, first, second)
+	}
+	if err := errors.Join(above.Close(), below.Close()); err != nil {
+		t.Error(err)
 	}
 }

@@ -169,6 +169,29 @@ func (r regarded) Geometry() Geometry { return r.geo }
 // Regard gives the device another geometry: that of the disk whose bytes an image holds.
 func Regard(d Device, geo Geometry) Device { return regarded{d, geo} }
 
+// readOnly is a device that is only looked at.
+type readOnly struct{ Device }
+
+func (r readOnly) WriteAt(p []byte, off int64) (int, error) {
+	return 0, &AccessError{"write", off, int64(len(p)), ErrReadOnly}
+}
+
+func (r readOnly) WriteZeroes(off, n int64) error { return &AccessError{"zero", off, n, ErrReadOnly} }
+
+// Close leaves the device open: it is somebody else's.
+func (r readOnly) Close() error { return nil }
+
+// ZeroUntil is the end of the run of zeros from off on that is known without reading.
+func (r readOnly) ZeroUntil(off int64) int64 {
+	if _, end, hole, err := r.Next(off); err == nil && hole {
+		return end
+	}
+	return off
+}
+
+// ReadOnly gives the device for looking at alone.
+func ReadOnly(d Device) Device { return readOnly{d} }
+
 // IsZero reports whether all of p is zero.
 func IsZero(p []byte) bool {
 	for len(p) >= 8 {

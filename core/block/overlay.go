@@ -40,6 +40,9 @@ type SpillFile interface {
 type Spill struct {
 	Ceiling int64 // bytes of data in memory, 0 for no ceiling
 	Open    func() (SpillFile, error)
+	// Held is how many bytes all overlays have in memory that share the ceiling; nil: each
+	// has its own.
+	Held *int64
 }
 
 // DefaultCeiling is how many bytes of written data an overlay keeps in memory
@@ -60,7 +63,7 @@ type Overlay struct {
 	newest runs       // as it is now
 	spill  Spill
 	file   SpillFile
-	inMem  int64
+	inMem  *int64 // bytes
 	onFile int64
 	work   *int64
 }
@@ -73,7 +76,10 @@ func NewOverlay(base Device, spill Spill) *Overlay {
 }
 
 func newOverlay(base Device, spill Spill, work *int64) *Overlay {
-	o := &Overlay{base: base, spill: spill, work: work}
+	o := &Overlay{base: base, spill: spill, inMem: spill.Held, work: work}
+	if o.inMem == nil {
+		o.inMem = new(int64)
+	}
 	o.open, o.newest = newRuns(work), newRuns(work)
 	o.states = []runs{o.newest.copy()}
 	return o
@@ -91,9 +97,9 @@ func (o *Overlay) Phases() int { return len(o.closed) }
 // Phase lists the extents of closed phase i in order of their offset.
 func (o *Overlay) Phase(i int) []Extent { return o.closed[i] }
 
-// Held is how many bytes of data the overlay holds in memory and in its spill
-// file.
-func (o *Overlay) Held() (memory, spilled int64) { return o.inMem, o.onFile }
+// Held is how many bytes of data are held in memory, by all overlays that share the
+// ceiling, and in the overlay's spill file.
+func (o *Overlay) Held() (memory, spilled int64) { return *o.inMem, o.onFile }
 
 // Sync closes the open phase. Without writes since the last one it does
 // nothing.
@@ -136,13 +142,13 @@ func (o *Overlay) write(p []byte, off int64, keep func([]byte) []byte) error {
 		return err
 	}
 	e := Extent{Off: off, Len: int64(len(p))}
-	if o.spill.Open != nil && o.spill.Ceiling > 0 && o.inMem+e.Len > o.spill.Ceiling {
+	if o.spill.Open != nil && o.spill.Ceiling > 0 && *o.inMem+e.Len > o.spill.Ceiling {
 		if err := o.toFile(&e, p); err != nil {
 			return err
 		}
 	} else {
 		e.data = keep(p)
-		o.inMem += e.Len
+		*o.inMem += e.Len
 	}
 	o.insert(e)
 	return nil
@@ -177,7 +183,7 @@ func (o *Overlay) WriteZeroes(off, n int64) error {
 func (o *Overlay) insert(e Extent) {
 	for _, old := range o.open.put(e) {
 		if old.data != nil {
-			o.inMem -= min(old.end(), e.end()) - max(old.Off, e.Off)
+			*o.inMem -= min(old.end(), e.end()) - max(old.Off, e.Off)
 		}
 	}
 	o.newest.put(e)

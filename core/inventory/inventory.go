@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"fundus/core/block"
+	"fundus/core/extent"
 	"fundus/core/finding"
 	"fundus/core/fs"
 	"fundus/core/fstab"
@@ -190,6 +191,8 @@ type Use struct {
 	Elsewhere string
 	Space     Space
 	Priority  int // of swap
+	// Spans are the bytes of the node that the use is of, where that is known; nil: all.
+	Spans []extent.Span
 }
 
 // Space is what statfs(2) says of a mounted file system, or the kernel's list of

@@ -75,7 +75,7 @@ func (e *Env) addChange(cmd *cobra.Command) *cobra.Command {
 	f.BoolVar(&e.o.draft, "draft", false, "only show what would be done; nothing is kept")
 	f.StringArrayVar(&e.o.lose, "lose", nil, "name what is destroyed: its label, UUID or serial (`NAME`, repeatable)")
 	f.StringArrayVar(&e.o.despite, "despite", nil, "accept this new error in the result (`FINDING`, repeatable)")
-	f.BoolVar(&e.o.withoutUndo, "without-undo", false, "keep no images for undo")
+	f.BoolVar(&e.o.withoutUndo, "without-undo", false, "keep nothing from before: no undo, it can only be completed")
 	f.IntVar(&e.o.wait, "wait", 0, "wait so many `SECONDS` for another commit to end")
 	return cmd
 }
@@ -92,9 +92,6 @@ func usagef(format string, args ...any) error { return usageError{fmt.Errorf(for
 func (e *Env) checkCommon() error {
 	if e.o.commit && e.o.draft {
 		return usagef("--commit and --draft contradict each other: the one goes ahead, the other only shows")
-	}
-	if e.o.withoutUndo {
-		return usagef("--without-undo is not possible yet: every deed keeps its images; leave the option out")
 	}
 	if e.o.root != "" && e.o.bench != "" {
 		return usagef("--root and --bench contradict each other: a bench has text files of its own, below its root")

@@ -18,7 +18,7 @@ import (
 
 // settle is the road of every change: plan, show, ask or store, commit.
 func (e *Env) settle(ctx context.Context, m *onMachine, r task.Request) error {
-	s := task.Setting{Machine: m, Store: m.store, Clock: e.Now(), Spill: spill(m.store), Config: e.configuration()}
+	s := task.Setting{Machine: m, Store: m.store, Clock: e.Now(), Spill: spill(m.store), Config: e.configuration(), WithoutUndo: e.o.withoutUndo}
 	if _, err := io.ReadFull(e.Random, s.Seed[:]); err != nil {
 		return err
 	}
@@ -140,7 +140,7 @@ func (e *Env) commitStored(ctx context.Context, code string) error {
 	if err != nil {
 		return err
 	}
-	s := task.Setting{Machine: m, Store: m.store, Clock: stored.Clock, Spill: spill(m.store), Config: e.configuration()}
+	s := task.Setting{Machine: m, Store: m.store, Clock: stored.Clock, Spill: spill(m.store), Config: e.configuration(), WithoutUndo: stored.Forward}
 	seed, err := hex.DecodeString(stored.Seed)
 	if err != nil || len(seed) != len(s.Seed) {
 		return fmt.Errorf("draft %s: its record is damaged; draft the change again", code)

@@ -1,6 +1,7 @@
 package deed
 
 import (
+	"cmp"
 	"context"
 	"encoding/hex"
 	"errors"
@@ -155,8 +156,8 @@ func (s *Store) lock(ctx context.Context, wait time.Duration, text string) (*osc
 func targetsOf(steps []draft.Step) []machine.Target {
 	var out []machine.Target
 	for _, s := range steps {
-		if s.Target != nil {
-			out = append(out, *s.Target)
+		if s.Write != nil {
+			out = append(out, s.Write.Target)
 		}
 	}
 	return out
@@ -188,9 +189,6 @@ func (c *Commit) admit(plan *draft.Plan) error {
 	}
 	if len(written) > 0 && !volatile && oscall.Volatile(c.Store.Dir) {
 		return fmt.Errorf("%w: %s lies in memory and a power loss empties it; choose a place on a disk with --state DIR", ErrPlace, c.Store.Dir)
-	}
-	if bytes > c.Store.Images {
-		return fmt.Errorf("%w: %d bytes before and after that are not zero, the limit is %d; deeds.images in the configuration raises it", ErrLimit, bytes, c.Store.Images)
 	}
 	free, err := c.Store.Free(c.Store.Dir)
 	if err == nil && free < 2*bytes+1<<20 {
@@ -224,7 +222,7 @@ func (s *Store) newDeed(plan *draft.Plan, bootID string) (*Deed, error) {
 	p := &plan.Draft
 	d := &Deed{State: Unfinished, Manifest: Manifest{
 		Format: draft.Format, Number: number, Code: p.Code, Created: s.Now(), BootID: bootID, Machine: p.Machine, Root: p.Root, Title: p.Title,
-		Request: p.Request, Undo: p.Undo, Undoes: plan.Undoes, Devices: p.Devices, Steps: p.Steps, Digests: map[string]string{},
+		Request: p.Request, Undo: p.Undo, Last: p.LastStep, Forward: p.Forward, Undoes: plan.Undoes, Devices: p.Devices, Steps: p.Steps, Digests: map[string]string{},
 	}}
 	d.ID = fmt.Sprintf("%04d-%s", number, p.Code)
 	d.dir = s.path("deeds", d.ID)
@@ -240,7 +238,14 @@ func (s *Store) fill(d *Deed, plan *draft.Plan) error {
 	if err != nil {
 		return errors.Join(err, after.close())
 	}
-	err = d.addUnits(plan.Units(d.fence(s.Dir)), after, before)
+	after.limit, before.limit = s.Images, s.Images
+	err = d.addStrokes(plan.Strokes(d.fence(s.Dir)), &recorder{d, after, before})
+	if after.at+before.at > s.Images {
+		err = cmp.Or(err, ErrLimit)
+	}
+	if errors.Is(err, ErrLimit) {
+		err = fmt.Errorf("%w: more than %d bytes of before and after, compressed; deeds.images in the configuration raises that limit, and --without-undo keeps only what completes it", ErrLimit, s.Images)
+	}
 	if err := errors.Join(err, after.close(), before.close()); err != nil {
 		return err
 	}
@@ -274,29 +279,13 @@ func (d *Deed) fence(store string) []byte {
 	return fence.Encode(fence.Fence{Deed: d.ID, Store: store, Device: device, Command: "fundus recover " + d.ID})
 }
 
-func (d *Deed) addUnits(units []draft.Unit, after, before *imageWriter) (err error) {
-	for _, u := range units {
-		r := UnitRecord{Step: u.Step, Kind: u.Kind, Role: u.Role, Disk: u.Disk, File: u.File, Action: u.Action}
-		merged := mergeExtents(u.Extents)
-		r.After[0] = len(d.runs)
-		for _, e := range merged {
-			if d.runs, err = after.add(d.runs, u.After, e.Off, e.Len, e.Zero); err != nil {
-				return err
-			}
+func (d *Deed) addStrokes(strokes []draft.Stroke, r *recorder) error {
+	for _, s := range strokes {
+		record, err := carriers()[d.Steps[s.Step].Kind].record(r, s)
+		if err != nil {
+			return err
 		}
-		r.After[1], r.Before[0] = len(d.runs), len(d.runs)
-		for _, e := range merged {
-			if d.runs, err = before.add(d.runs, u.Before, e.Off, e.Len, false); err != nil {
-				return err
-			}
-		}
-		r.Before[1] = len(d.runs)
-		after.next()
-		before.next()
-		if len(d.runs) > maxRuns {
-			return ErrLimit
-		}
-		d.Units = append(d.Units, r)
+		d.Strokes = append(d.Strokes, record)
 	}
 	return nil
 }
@@ -317,7 +306,7 @@ func mergeExtents(list []block.Extent) []block.Extent {
 // Stored gives the draft as it is kept for a later commit.
 func Stored(d *draft.Draft, now time.Time, lose []string) StoredDraft {
 	s := StoredDraft{Format: draft.Format, Code: d.Code, Digest: hex.EncodeToString(d.Digest[:]), Created: now, Machine: d.Machine,
-		Title: d.Title, Request: d.Request, Root: d.Root, Seed: hex.EncodeToString(d.Seed[:]), Clock: d.Clock, Lose: slices.Clone(lose)}
+		Title: d.Title, Request: d.Request, Root: d.Root, Forward: d.Forward, Seed: hex.EncodeToString(d.Seed[:]), Clock: d.Clock, Lose: slices.Clone(lose)}
 	for _, t := range d.Devices {
 		if t.Image && t.Identity.Number == 0 {
 			s.Images = append(s.Images, t.Name)

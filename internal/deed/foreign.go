@@ -22,29 +22,50 @@ var (
 // piece is how finely a device is compared: no medium tears inside of it.
 const piece = 512
 
-// known is a run of bytes that the deed found or wrote.
+// zeros are those of a piece.
+var zeros [piece]byte
+
+// known is a run of bytes that the deed found or wrote, by a stroke.
 type known struct {
 	run
-	image *imageReader
+	image  *imageReader
+	stroke int
 }
 
-// foreign looks, before anything is done, for bytes that are neither those of
-// before nor those of after any unit that has the place: somebody else wrote
-// them, and going on would destroy that. It gives the first such byte, or -1.
-// What cannot be read cannot be told, and passes.
-func (x *executor) foreign(ctx context.Context, dev block.Device, disk string) (int64, error) {
+// foreignOn looks, before anything is done, for bytes that are neither those of
+// before nor those of after any stroke that has the place: somebody else wrote
+// them, and going on would destroy that. It gives the first such byte, or -1. Of a deed
+// that kept nothing from before, that can be told where it has written already.
+func (x *executor) foreignOn(ctx context.Context, dev block.Device, disk string) (int64, error) {
 	var all []known
-	for _, u := range x.deed.Units {
-		if u.Disk != disk {
+	for i, s := range x.deed.Strokes {
+		w := x.deed.Steps[s.Step].Write
+		if w == nil || w.Target.Disk != disk || x.deed.Forward && i >= x.deed.at.next {
 			continue
 		}
-		for _, r := range x.deed.runs[u.Before[0]:u.Before[1]] {
-			all = append(all, known{r, x.before})
+		for _, r := range x.deed.runs[s.Before[0]:s.Before[1]] {
+			all = append(all, known{r, x.before, i})
 		}
-		for _, r := range x.deed.runs[u.After[0]:u.After[1]] {
-			all = append(all, known{r, x.after})
+		for _, r := range x.deed.runs[s.After[0]:s.After[1]] {
+			all = append(all, known{r, x.after, i})
 		}
 	}
+	if x.deed.Forward && x.deed.at.torn {
+		all = slices.DeleteFunc(all, func(k known) bool { return x.deed.overlaps(x.deed.at.next, k.run) })
+	}
+	return sweep(ctx, dev, all, false)
+}
+
+// overlaps reports whether the stroke writes to any byte of the run.
+func (d *Deed) overlaps(stroke int, r run) bool {
+	s := d.Strokes[stroke]
+	return slices.ContainsFunc(d.runs[s.After[0]:s.After[1]], func(o run) bool { return o.Off < r.Off+r.Len && r.Off < o.Off+o.Len })
+}
+
+// sweep goes over the device where anything is known of it, and gives the first byte
+// that fits nothing of that, or -1: with newest set it must fit what the newest stroke
+// left there. What cannot be read cannot be told, and passes.
+func sweep(ctx context.Context, dev block.Device, all []known, newest bool) (int64, error) {
 	slices.SortFunc(all, func(a, b known) int { return cmp.Compare(a.Off, b.Off) })
 	var active []known
 	var buf []byte
@@ -64,7 +85,7 @@ func (x *executor) foreign(ctx context.Context, dev block.Device, disk string) (
 		if int64(len(buf)) < end-at {
 			buf = make([]byte, end-at)
 		}
-		if odd, err := x.odd(dev, at, buf[:end-at], active); odd >= 0 || err != nil {
+		if odd, err := odd(dev, at, buf[:end-at], active, newest); odd >= 0 || err != nil {
 			return odd, err
 		}
 		active = slices.DeleteFunc(active, func(k known) bool { return k.Off+k.Len <= end })
@@ -78,11 +99,18 @@ func (x *executor) foreign(ctx context.Context, dev block.Device, disk string) (
 
 // odd compares the bytes from at, into the buffer, with whatever is known of
 // them.
-func (x *executor) odd(dev block.Device, at int64, now []byte, active []known) (int64, error) {
-	if block.ReadFull(dev, now, at) != nil {
+func odd(dev block.Device, at int64, now []byte, active []known, newest bool) (int64, error) {
+	if err := block.ReadFull(dev, now, at); err != nil {
+		if newest {
+			return -1, err
+		}
 		return -1, nil
 	}
 	var fits [most / piece]bool
+	var first [most / piece]int // differing byte of a piece, where one thing is wanted
+	if newest {                 // the last one to be looked at decides
+		slices.SortStableFunc(active, func(a, b known) int { return cmp.Compare(a.stroke, b.stroke) })
+	}
 	for _, k := range active {
 		var data []byte
 		if !k.Zero {
@@ -95,25 +123,31 @@ func (x *executor) odd(dev block.Device, at int64, now []byte, active []known) (
 		for off := max(k.Off, at); off < min(k.Off+k.Len, at+int64(len(now))); off += piece {
 			i := (off - at) / piece
 			got := now[off-at : off-at+piece]
-			fits[i] = fits[i] || data == nil && block.IsZero(got) || data != nil && bytes.Equal(got, data[off-k.Off:off-k.Off+piece])
+			want := zeros[:]
+			if data != nil {
+				want = data[off-k.Off : off-k.Off+piece]
+			}
+			fits[i] = fits[i] && !newest || bytes.Equal(got, want)
+			for first[i] = 0; newest && !fits[i] && got[first[i]] == want[first[i]]; first[i]++ {
+			}
 		}
 	}
 	for i := range len(now) / piece {
 		if !fits[i] {
-			return at + int64(i)*piece, nil
+			return at + int64(i)*piece + int64(first[i]), nil
 		}
 	}
 	return -1, nil
 }
 
-// checkForeign refuses to go on over what somebody else wrote.
-func (x *executor) checkForeign(ctx context.Context) error {
+// foreign refuses to go on over what somebody else wrote.
+func (writing) foreign(ctx context.Context, x *executor) error {
 	for _, t := range x.deed.Written() {
 		dev, err := x.device(ctx, t.Name, 0, true)
 		if err != nil {
 			return err
 		}
-		at, err := x.foreign(ctx, dev, t.Name)
+		at, err := x.foreignOn(ctx, dev, t.Name)
 		if err != nil {
 			return err
 		}

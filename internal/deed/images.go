@@ -17,7 +17,7 @@ import (
 	"fundus/core/block"
 )
 
-// run is a piece of a unit: where it lies on the device and in its image.
+// run is a piece of a stroke: where it lies on the device and in its image.
 type run struct {
 	Off, Len int64 // bytes on the device
 	Zero     bool  // reads as zeros: nothing in the image
@@ -74,8 +74,8 @@ type imageWriter struct {
 	f                  *os.File
 	w                  *bufio.Writer
 	enc                *zstd.Encoder
-	at                 int64
-	stored             map[uint32]run // of this unit, by their CRC
+	at, limit          int64          // bytes that are stored, and may be; 0 for no limit
+	stored             map[uint32]run // of this stroke, by their CRC
 	buf, other, packed []byte
 }
 
@@ -137,12 +137,15 @@ func (w *imageWriter) frame(r *run, part []byte, view io.ReaderAt) error {
 	w.packed = w.enc.EncodeAll(part, w.packed[:0])
 	r.At, r.Size = w.at, int64(len(w.packed))
 	w.at += r.Size
+	if w.limit > 0 && w.at > w.limit {
+		return ErrLimit
+	}
 	w.stored[r.CRC] = *r
 	_, err := w.w.Write(w.packed)
 	return err
 }
 
-// next forgets what was stored: another unit's view reads other bytes at the
+// next forgets what was stored: another stroke's view reads other bytes at the
 // same places.
 func (w *imageWriter) next() { clear(w.stored) }
 

@@ -15,7 +15,7 @@ import (
 // event is what a line of the log says.
 type event string
 
-// The events. Forward and back are about a unit; the others end the deed.
+// The events. Forward and back are about a stroke; the others end the deed.
 const (
 	beginForward event = "begin"
 	endForward   event = "end"
@@ -28,8 +28,8 @@ const (
 
 // position is where the devices stand.
 type position struct {
-	next   int  // the first unit that is not done
-	torn   bool // unit next may be done in part
+	next   int  // the first stroke that is not done
+	torn   bool // stroke next may be done in part
 	state  State
 	bootID string // of the last line
 }
@@ -60,14 +60,14 @@ func openJournal(path, bootID string, now func() time.Time) (*journal, error) {
 	return &journal{f, bootID, now}, nil
 }
 
-// line is CRC, time, boot id, event, unit, text.
-func (j *journal) line(e event, unit int, text string) error {
-	body := fmt.Sprintf("%s %s %s %d %s", j.now().UTC().Format(time.RFC3339Nano), j.bootID, e, unit, strings.ReplaceAll(text, "\n", " "))
+// line is CRC, time, boot id, event, stroke, text.
+func (j *journal) line(e event, stroke int, text string) error {
+	body := fmt.Sprintf("%s %s %s %d %s", j.now().UTC().Format(time.RFC3339Nano), j.bootID, e, stroke, strings.ReplaceAll(text, "\n", " "))
 	if _, err := fmt.Fprintf(j.f, "%08x %s\n", crc32.ChecksumIEEE([]byte(body)), body); err != nil {
 		return fmt.Errorf("log: %w", err)
 	}
 	if e == endForward || e == endBack {
-		return nil // durable with the next line; until then the unit counts as torn, which is safe
+		return nil // durable with the next line; until then the stroke counts as torn, which is safe
 	}
 	return oscall.SyncData(j.f)
 }
@@ -88,7 +88,7 @@ func parseLog(data []byte) (position, error) {
 			}
 			return p, fmt.Errorf("log: line %d: %w", i+1, ErrTorn)
 		}
-		words := strings.SplitN(body, " ", 5) // time, boot id, event, unit, text
+		words := strings.SplitN(body, " ", 5) // time, boot id, event, stroke, text
 		if len(words) < 4 {
 			return p, fmt.Errorf("log: line %d: %w", i+1, ErrTorn)
 		}
@@ -102,14 +102,14 @@ func parseLog(data []byte) (position, error) {
 	return p, nil
 }
 
-func (p *position) apply(e event, unit int) {
+func (p *position) apply(e event, stroke int) {
 	switch e {
 	case beginForward, beginBack:
-		p.next, p.torn, p.state = unit, true, Unfinished
+		p.next, p.torn, p.state = stroke, true, Unfinished
 	case endForward:
-		p.next, p.torn = unit+1, false
+		p.next, p.torn = stroke+1, false
 	case endBack:
-		p.next, p.torn = unit, false
+		p.next, p.torn = stroke, false
 	case completed:
 		p.state = Done
 	case takenBack:

@@ -5,13 +5,13 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"sync"
 	"time"
 
 	"fundus/internal/draft"
-	"fundus/internal/machine"
 )
 
 // Manifest is what a deed says of itself.
@@ -27,23 +27,22 @@ type Manifest struct {
 	Title   string            `json:"title"`
 	Request draft.Request     `json:"request"`
 	Undo    draft.Grade       `json:"undo"`
-	Undoes  string            `json:"undoes,omitempty"` // the deed that this one takes back
-	Devices []draft.Device    `json:"devices"`          // that any step names
+	Last    int               `json:"last_step,omitempty"`    // from this one on, counted from 1, nothing is taken back; 0: all can be
+	Undoes  string            `json:"undoes,omitempty"`       // the deed that this one takes back
+	Devices []draft.Device    `json:"devices"`                // that any step names
+	Forward bool              `json:"forward_only,omitempty"` // nothing from before is kept
 	Steps   []draft.Step      `json:"steps"`
-	Units   []UnitRecord      `json:"units"`
+	Strokes []StrokeRecord    `json:"strokes"`
 	Digests map[string]string `json:"digests"` // SHA-256 of extents, after.img, before.img
 }
 
-// UnitRecord is one unit: After and Before are ranges of runs in extents.
-type UnitRecord struct {
-	Step   int               `json:"step"`
-	Kind   draft.StepKind    `json:"kind"`
-	Role   draft.Role        `json:"role,omitempty"`
-	Disk   string            `json:"disk,omitempty"`
-	After  [2]int            `json:"after,omitzero"`
-	Before [2]int            `json:"before,omitzero"`
-	File   *draft.FileChange `json:"file,omitempty"`
-	Action *machine.Action   `json:"action,omitempty"`
+// StrokeRecord is one stroke: After and Before are ranges of runs in extents, of one that
+// writes.
+type StrokeRecord struct {
+	Step   int        `json:"step"`
+	Role   draft.Role `json:"role,omitempty"`
+	After  [2]int     `json:"after,omitzero"`
+	Before [2]int     `json:"before,omitzero"`
 }
 
 // Written lists the disks whose bytes it changed.
@@ -90,27 +89,47 @@ func decodeManifest(data []byte) (*Manifest, error) {
 	if m.Format > draft.Format {
 		return nil, fmt.Errorf("manifest: %w: format %d, this release knows %d", ErrVersion, m.Format, draft.Format)
 	}
+	if m.Format < draft.Format {
+		return &m, nil // to be shown alone: see Carried
+	}
+	return &m, m.check()
+}
+
+// check refuses what cannot be carried out.
+func (m *Manifest) check() error {
 	for i, s := range m.Steps {
-		if !s.Kind.Known() {
-			return nil, fmt.Errorf("manifest: step %d: %w: this release knows no step of kind %q", i, ErrVersion, s.Kind)
+		if _, known := carriers()[s.Kind]; !known {
+			return fmt.Errorf("manifest: step %d: %w: this release carries out no step of kind %q", i, ErrVersion, s.Kind)
+		}
+		if !s.Whole() {
+			return fmt.Errorf("manifest: step %d: %w: it is not what its kind %q says", i, ErrTorn, s.Kind)
 		}
 	}
-	for i, u := range m.Units {
-		if !u.Kind.Known() {
-			return nil, fmt.Errorf("manifest: unit %d: %w: this release knows none of kind %q", i, ErrVersion, u.Kind)
-		}
-		if u.Step < 0 || u.Step >= len(m.Steps) || u.Kind == draft.File && u.File == nil || u.Kind == draft.Act && u.Action == nil {
-			return nil, fmt.Errorf("manifest: unit %d: %w", i, ErrTorn)
+	for i, s := range m.Strokes {
+		if s.Step < 0 || s.Step >= len(m.Steps) {
+			return fmt.Errorf("manifest: stroke %d: %w", i, ErrTorn)
 		}
 	}
-	return &m, nil
+	return nil
+}
+
+// ErrOld is a deed of a format that this release only shows.
+var ErrOld = errors.New("its record has an older format")
+
+// Carried refuses a deed of an older format: what its steps mean is known to the program
+// that wrote it.
+func (m *Manifest) Carried() error {
+	if m.Format == draft.Format {
+		return nil
+	}
+	return fmt.Errorf("deed %s: %w, %d, where this release carries out %d: the fundus that committed it, of before 0.1.0, can take it back or recover it", m.ID, ErrOld, m.Format, draft.Format)
 }
 
 func (m *Manifest) checkRanges(runs int) error {
-	for i, u := range m.Units {
-		for _, r := range [][2]int{u.After, u.Before} {
+	for i, s := range m.Strokes {
+		for _, r := range [][2]int{s.After, s.Before} {
 			if r[0] < 0 || r[1] < r[0] || r[1] > runs {
-				return fmt.Errorf("manifest: unit %d: %w: runs %v of %d", i, ErrTorn, r, runs)
+				return fmt.Errorf("manifest: stroke %d: %w: runs %v of %d", i, ErrTorn, r, runs)
 			}
 		}
 	}

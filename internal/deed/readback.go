@@ -33,8 +33,8 @@ type segment struct {
 // medium more than they move.
 const readers = 4
 
-// spare are buffers that one unit after the other uses: clearing new ones would take
-// longer than what small units read.
+// spare are buffers that one stroke after the other uses: clearing new ones would take
+// longer than what small strokes read.
 type spare struct {
 	wanted chan []byte     // to be filled with what must be there
 	found  [readers][]byte // of each reader

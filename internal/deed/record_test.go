@@ -2,6 +2,9 @@ package deed
 
 import (
 	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"hash/crc32"
@@ -22,8 +25,8 @@ import (
 func sample() *Manifest {
 	return &Manifest{Format: draft.Format, ID: "0007-3fa9c210", Number: 7, Code: "3fa9c210", Created: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), Title: "format sdb1 as ext4",
 		Request: draft.Request{Verb: "format", Args: []byte(`{"target":"sdb1"}`)}, Devices: []draft.Device{{Written: true, Name: "sdb", Identity: inventory.Identity{Disk: "LS-20417"}}},
-		Steps:   []draft.Step{{Kind: draft.Write, Title: "make ext4", Disk: "sdb", Target: &machine.Target{Disk: "sdb", Size: 512}}},
-		Units:   []UnitRecord{{Kind: draft.Write, Role: draft.WritePart, Disk: "sdb", After: [2]int{0, 1}, Before: [2]int{1, 2}}},
+		Steps:   []draft.Step{{Kind: draft.Write, Title: "make ext4", Write: &draft.Writing{Target: machine.Target{Disk: "sdb", Size: 512, Hold: machine.HoldContent}, Phases: 1}}},
+		Strokes: []StrokeRecord{{Role: draft.WritePart, After: [2]int{0, 1}, Before: [2]int{1, 2}}},
 		Digests: map[string]string{"extents": "ab"}}
 }
 
@@ -35,7 +38,7 @@ func TestManifestIsKeptOrRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	m, err := decodeManifest(data)
-	if err != nil || m.ID != "0007-3fa9c210" || m.Steps[0].Target.Size != 512 {
+	if err != nil || m.ID != "0007-3fa9c210" || m.Steps[0].Write.Target.Size != 512 {
 		t.Fatalf("decode: %+v, %v", m, err)
 	}
 	for i := range data {
@@ -54,7 +57,7 @@ func TestManifestIsKeptOrRefused(t *testing.T) {
 	if _, err := decodeManifest(data); !errors.Is(err, ErrVersion) {
 		t.Errorf("of a later release: %v", err)
 	}
-	for _, odd := range []func(m *Manifest){func(m *Manifest) { m.Units[0].Kind = "shift" }, func(m *Manifest) { m.Steps[0].Kind = "" }} {
+	for _, odd := range []func(m *Manifest){func(m *Manifest) { m.Steps[0].Kind = draft.Shift }, func(m *Manifest) { m.Steps[0].Kind = "" }} {
 		unknown := sample()
 		odd(unknown)
 		data, _ = unknown.encode()
@@ -63,10 +66,10 @@ func TestManifestIsKeptOrRefused(t *testing.T) {
 		}
 	}
 	wrong := sample()
-	wrong.Units[0].Step = 9
+	wrong.Strokes[0].Step = 9
 	data, _ = wrong.encode()
 	if _, err := decodeManifest(data); !errors.Is(err, ErrTorn) {
-		t.Errorf("a unit of no step: %v", err)
+		t.Errorf("a stroke of no step: %v", err)
 	}
 	if err := sample().checkRanges(1); !errors.Is(err, ErrTorn) {
 		t.Errorf("runs that are not there: %v", err)
@@ -176,7 +179,7 @@ func logLine(body string) string {
 	return fmt.Sprintf("%08x %s\n", crc32.ChecksumIEEE([]byte(body)), body)
 }
 
-// TestLogTellsWhereThingsStand: after each sequence of events, which unit is
+// TestLogTellsWhereThingsStand: after each sequence of events, which stroke is
 // next, and whether it may be done in part.
 func TestLogTellsWhereThingsStand(t *testing.T) {
 	for _, c := range []struct {
@@ -284,7 +287,7 @@ func TestWhatLiesOnADiskTouchesIt(t *testing.T) {
 		m := sample()
 		d.Name, d.Written = "sdb", true
 		m.Devices = []draft.Device{d}
-		m.Steps[0].Target = &machine.Target{Disk: "sdb", Start: start, Size: 512}
+		m.Steps[0].Write.Target = machine.Target{Disk: "sdb", Start: start, Size: 512}
 		return m
 	}
 	volume := draft.Device{Identity: inventory.Identity{Disk: "volume-images", Size: 1 << 20, Sector: 512}, Below: []inventory.Identity{disk}}
@@ -302,5 +305,28 @@ func TestWhatLiesOnADiskTouchesIt(t *testing.T) {
 		if c.a.Touches(c.b) != c.want || c.b.Touches(c.a) != c.want {
 			t.Errorf("%s: %v, %v", c.name, c.a.Touches(c.b), c.b.Touches(c.a))
 		}
+	}
+}
+
+// TestAnOlderFormatIsShownAlone: a deed of format 1 says what it was and when; it is not
+// carried out, and says who can.
+func TestAnOlderFormatIsShownAlone(t *testing.T) {
+	body := `{"format":1,"id":"0007-3fa9c210","number":7,"code":"3fa9c210","title":"format sdb1 as ext4","created":"2026-03-01T08:00:00Z","undo":"exactly",
+"targets":[{"name":"sdb"}],"steps":[{"kind":"write","title":"make ext4","disk":"sdb","target":{"Disk":"sdb","Size":512,"Content":true},"phases":[0,1]}],"units":[{"step":0,"kind":"write","disk":"sdb"}],"digests":{}}`
+	sum := sha256.Sum256([]byte(body))
+	s := NewStore(t.TempDir(), time.Now)
+	dir := filepath.Join(s.Dir, "deeds", "0007-3fa9c210")
+	err := os.MkdirAll(dir, 0o700)
+	err = errors.Join(err, os.WriteFile(filepath.Join(dir, "manifest"), []byte(body+"\nsha256 "+hex.EncodeToString(sum[:])+"\n"), 0o600))
+	all, errList := s.List()
+	if err = errors.Join(err, errList); err != nil || len(all) != 1 || all[0].Problem != nil || all[0].Title != "format sdb1 as ext4" || all[0].Steps[0].Title != "make ext4" {
+		t.Fatalf("%+v, %v", all, err)
+	}
+	if _, err := all[0].OpenFormer(); !errors.Is(err, ErrOld) {
+		t.Errorf("undo = %v", err)
+	}
+	r := Recover{Store: s}
+	if _, err := r.Run(context.Background(), all[0]); !errors.Is(err, ErrOld) || !strings.Contains(err.Error(), "before 0.1.0") {
+		t.Errorf("recover = %v", err)
 	}
 }

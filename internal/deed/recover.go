@@ -4,7 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
+	"slices"
 
 	"fundus/core/inventory"
 	"fundus/core/progress"
@@ -45,8 +47,11 @@ type Recover struct {
 type Outcome struct {
 	Deed      *Deed
 	Direction Direction
-	Units     int // that were carried out or taken back
+	Strokes   int // that were carried out or taken back
 }
+
+// ErrForward says that a deed keeps nothing that could be put back.
+var ErrForward = errors.New("it was committed without undo, and can only be completed")
 
 // Unfinished lists the deeds that were cut short, newest first.
 func (s *Store) Unfinished() ([]*Deed, error) {
@@ -77,6 +82,9 @@ func (r *Recover) Run(ctx context.Context, d *Deed) (*Outcome, error) {
 	if d == nil {
 		return nil, ErrNone
 	}
+	if err := d.Carried(); d.Problem == nil && err != nil {
+		return nil, err
+	}
 	if d.Problem == nil && d.State != Unfinished {
 		return nil, fmt.Errorf("deed %s is %s: there is nothing to recover", d.ID, d.State)
 	}
@@ -94,9 +102,6 @@ func (r *Recover) Run(ctx context.Context, d *Deed) (*Outcome, error) {
 	if err = errors.Join(err, d.InRoot(v.Machine.Root)); err != nil {
 		return nil, err
 	}
-	if path, err := d.editedFile(r.Machine); err != nil || path != "" && !r.Over && r.Direction != Stay {
-		return nil, errors.Join(err, editedError(d, path))
-	}
 	x := &executor{deed: d, machine: r.Machine, store: r.Store, names: names, bootID: v.Machine.BootID, sink: r.Progress}
 	defer x.closeFiles()
 	defer func() { x.claim.Release() }()
@@ -106,40 +111,18 @@ func (r *Recover) Run(ctx context.Context, d *Deed) (*Outcome, error) {
 	if r.Direction == Stay {
 		return x.asItIs(v)
 	}
-	if !r.Over {
-		if err := x.checkForeign(ctx); err != nil {
+	if d.Forward && r.Direction == Back {
+		return nil, fmt.Errorf("deed %s: %w; fundus recover %s completes it", d.ID, ErrForward, d.ID)
+	}
+	for _, kind := range slices.Sorted(maps.Keys(carriers())) {
+		if r.Over {
+			break
+		}
+		if err := carriers()[kind].foreign(ctx, x); err != nil {
 			return nil, err
 		}
 	}
 	return x.recover(ctx, r.choose(d))
-}
-
-// ErrEdited says that a text file is neither as before the deed nor as after it.
-var ErrEdited = errors.New("somebody changed it since the deed was cut short")
-
-// editedFile looks, before anything is done, for a text file that somebody
-// edited meanwhile: replacing it would lose that.
-func (d *Deed) editedFile(m machine.Reader) (string, error) {
-	for _, u := range d.Units {
-		if u.File == nil || u.File.After.Dir || u.File.Before.Dir {
-			continue
-		}
-		now, err := m.ReadFile(u.File.Path)
-		if err != nil {
-			return "", err
-		}
-		if !now.Missing && string(now.Data) != string(u.File.Before.Data) && string(now.Data) != string(u.File.After.Data) {
-			return u.File.Path, nil
-		}
-	}
-	return "", nil
-}
-
-func editedError(d *Deed, path string) error {
-	if path == "" {
-		return nil
-	}
-	return fmt.Errorf("%s: %w; copy your version elsewhere, then run fundus recover %s --over-later-writes", path, ErrEdited, d.ID)
 }
 
 func (r *Recover) hopeless(d *Deed, err error) error {
@@ -155,14 +138,15 @@ func (r *Recover) choose(d *Deed) Direction {
 		return r.Direction
 	}
 	behind, ahead := int64(0), int64(0)
-	for i, u := range d.Units {
-		for _, run := range d.runs[u.After[0]:u.After[1]] {
-			if i < d.at.next {
-				behind += run.Len
-			} else {
-				ahead += run.Len
-			}
+	for i, s := range d.Strokes {
+		if n := d.carrierOf(s).weight(d, s); i < d.at.next {
+			behind += n
+		} else {
+			ahead += n
 		}
+	}
+	if d.Forward {
+		return Forward
 	}
 	if ahead < behind {
 		return Forward
@@ -175,7 +159,7 @@ func (x *executor) recover(ctx context.Context, way Direction) (*Outcome, error)
 	at := x.deed.at
 	var err error
 	if way == Forward {
-		out.Units = len(x.deed.Units) - at.next
+		out.Strokes = len(x.deed.Strokes) - at.next
 		_, err = x.forward(ctx, at.next)
 		x.deed.State = Done
 	} else {
@@ -183,8 +167,11 @@ func (x *executor) recover(ctx context.Context, way Direction) (*Outcome, error)
 		if at.torn {
 			last = at.next
 		}
-		out.Units = last + 1
-		err = x.back(ctx, last)
+		out.Strokes = last + 1
+		forward := false
+		if forward, err = x.retreat(ctx, last); forward { // there was no way back
+			out.Direction = Forward
+		}
 	}
 	if err != nil {
 		return nil, &MidwayError{x.deed.ID, err}
@@ -222,70 +209,6 @@ func (x *executor) tellKernel(ctx context.Context) error {
 		}
 	}
 	return nil
-}
-
-// Former gives the units of a finished deed for taking them back: for each
-// unit what was there before, and for all of them what must be there now.
-type Former struct {
-	deed          *Deed
-	after, before *imageReader
-}
-
-// OpenFormer opens the images of a deed.
-func (d *Deed) OpenFormer() (*Former, error) {
-	if err := d.open(); err != nil {
-		return nil, err
-	}
-	x := &executor{deed: d}
-	var err error
-	if x.after, err = newImageReader(d.dir + "/after.img"); err != nil {
-		return nil, err
-	}
-	if x.before, err = newImageReader(d.dir + "/before.img"); err != nil {
-		x.closeFiles()
-		return nil, err
-	}
-	return &Former{d, x.after, x.before}, nil
-}
-
-// Close lets the images go.
-func (f *Former) Close() {
-	f.after.close()
-	f.before.close()
-}
-
-// Each calls the function with the bytes of each run of the unit, after or
-// before it. The data of a zero run is nil.
-func (f *Former) Each(unit int, after bool, fn func(off, n int64, data []byte) error) error {
-	u := f.deed.Units[unit]
-	span, image := u.Before, f.before
-	if after {
-		span, image = u.After, f.after
-	}
-	for _, r := range f.deed.runs[span[0]:span[1]] {
-		var data []byte
-		if !r.Zero {
-			var err error
-			if data, err = image.read(r); err != nil {
-				return err
-			}
-		}
-		if err := fn(r.Off, r.Len, data); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// UnitsOf lists the units of a step, in order.
-func (m *Manifest) UnitsOf(step int) []int {
-	var out []int
-	for i, u := range m.Units {
-		if u.Step == step {
-			out = append(out, i)
-		}
-	}
-	return out
 }
 
 // NewerOn gives the newest deed that was made after this one in the same place

@@ -13,7 +13,6 @@ import (
 	"strings"
 	"time"
 
-	"fundus/core/extent"
 	"fundus/core/inventory"
 	"fundus/internal/draft"
 	"fundus/internal/oscall"
@@ -166,6 +165,9 @@ func (d *Deed) open() error {
 	if d.Problem != nil {
 		return d.Problem
 	}
+	if err := d.Carried(); err != nil {
+		return err
+	}
 	for name, want := range d.Digests {
 		got, err := fileDigest(filepath.Join(d.dir, filepath.Base(name)))
 		if err != nil {
@@ -220,7 +222,12 @@ func (s *Store) Find(word string) (*Deed, error) {
 }
 
 // Undoable reports whether undo, asked without a name, would take this one.
-func (d *Deed) Undoable() bool { return d.State == Done && d.UndoneBy == "" && d.Undoes == "" }
+func (d *Deed) Undoable() bool { return d.Reversible() && d.UndoneBy == "" && d.Undoes == "" }
+
+// Reversible reports whether there is a way back from a deed that is done.
+func (d *Deed) Reversible() bool {
+	return d.State == Done && !d.Forward && d.Last == 0 && d.Carried() == nil
+}
 
 // Remove deletes a deed's record. One that was cut short is kept: it is the
 // only way out.
@@ -243,15 +250,15 @@ func (m *Manifest) Touches(o *Manifest) bool {
 			if a.File != nil && b.File != nil && a.File.Path == b.File.Path && !a.File.After.Dir && !b.File.After.Dir {
 				return true
 			}
-			if a.Target == nil || b.Target == nil {
+			if a.Write == nil || b.Write == nil {
 				continue
 			}
-			da, db := m.device(a.Disk), o.device(b.Disk)
+			ta, tb := a.Write.Target, b.Write.Target
+			da, db := m.device(ta.Disk), o.device(tb.Disk)
 			if da.On(db) || db.On(da) {
 				return true // where on it, nobody knows
 			}
-			if da.Identity.SameDisk(db.Identity) &&
-				(extent.Span{Start: uint64(a.Target.Start), Count: uint64(a.Target.Size)}).Overlaps(extent.Span{Start: uint64(b.Target.Start), Count: uint64(b.Target.Size)}) {
+			if da.Identity.SameDisk(db.Identity) && ta.Span().Overlaps(tb.Span()) {
 				return true
 			}
 		}
@@ -282,6 +289,7 @@ type StoredDraft struct {
 	Images  []string      `json:"images,omitempty"` // image files that it works on
 	Lose    []string      `json:"lose,omitempty"`   // what was named as lost already
 	Root    string        `json:"root,omitempty"`   // of the system whose text files it changes
+	Forward bool          `json:"forward_only,omitempty"`
 }
 
 // PutDraft stores a draft and forgets those that are too old or too many.

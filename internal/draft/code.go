@@ -20,7 +20,7 @@ import (
 )
 
 // Seal works out the code: the first 32 bits of a SHA-256 over everything that
-// makes the draft what it is, with the bytes before and after each unit.
+// makes the draft what it is, with the bytes before and after each stroke.
 func (p *Plan) Seal(ctx context.Context) error {
 	h := sha256.New()
 	d := &p.Draft
@@ -30,14 +30,15 @@ func (p *Plan) Seal(ctx context.Context) error {
 		Devices []Device
 		Request Request
 		Clock   int64
+		Forward bool
 		Steps   []Step
-	}{d.Format, d.Machine, d.Devices, d.Request, d.Clock.UnixNano(), d.Steps})
+	}{d.Format, d.Machine, d.Devices, d.Request, d.Clock.UnixNano(), d.Forward, d.Steps})
 	if err != nil {
 		return err
 	}
 	h.Write(head)
 	h.Write(d.Seed[:])
-	sums, stored, err := unitSums(ctx, p.Units(fenceStandIn()))
+	sums, stored, err := strokeSums(ctx, p.Strokes(fenceStandIn()), d.Forward)
 	if err != nil {
 		return err
 	}
@@ -50,17 +51,21 @@ func (p *Plan) Seal(ctx context.Context) error {
 	return nil
 }
 
-// unitSums hashes the bytes before and after each unit, as many batches at a
-// time as there are processors.
-func unitSums(ctx context.Context, units []Unit) ([][]byte, quantity.Bytes, error) {
+// strokeSums hashes the bytes before and after each stroke, as many batches at a
+// time as there are processors, and adds up those that a deed would keep: of one that
+// only goes forward, those after.
+func strokeSums(ctx context.Context, strokes []Stroke, forward bool) ([][]byte, quantity.Bytes, error) {
 	var jobs []func(buf []byte) ([]byte, error)
-	var stored atomic.Int64
+	var stored, dropped atomic.Int64
 	m := &memo{sums: map[memoKey][leaf]byte{}}
-	for _, u := range units {
+	for _, u := range strokes {
 		for _, batch := range batches(u.Extents) {
-			for _, view := range []io.ReaderAt{u.Before, u.After} {
-				jobs = append(jobs, func(buf []byte) ([]byte, error) { return sum(u.Disk, batch, view, buf, m, &stored) })
+			before := &stored
+			if forward {
+				before = &dropped
 			}
+			jobs = append(jobs, func(buf []byte) ([]byte, error) { return sum(u.Device, batch, u.Before, buf, m, before) },
+				func(buf []byte) ([]byte, error) { return sum(u.Device, batch, u.After, buf, m, &stored) })
 		}
 	}
 	sums, errs := make([][]byte, len(jobs)), make([]error, len(jobs))

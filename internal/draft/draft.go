@@ -2,7 +2,7 @@
 // overlays, and not written: the draft itself, its steps, what is lost, how far
 // it can be taken back, and its code.
 //
-// Steps are data. The units that carry them out, in order, are what a deed
+// Steps are data. The strokes that carry them out, in order, are what a deed
 // records; each has the bytes before and after at hand.
 package draft
 
@@ -25,8 +25,9 @@ import (
 	"fundus/internal/machine"
 )
 
-// Format is the version of steps and requests in stored drafts and deeds.
-const Format = 1
+// Format is the version of steps and requests in stored drafts and deeds. 1 was of
+// programs before the first release.
+const Format = 2
 
 // Request is what was asked, as plain data.
 type Request struct {
@@ -50,6 +51,8 @@ type Draft struct {
 	Losses   []Loss
 	Findings []finding.Finding // that the after-state has and the before-state has not
 	Undo     Grade
+	LastStep int  // that can be taken back is the one before this, from 1; 0: all can
+	Forward  bool // no images of before are kept: it can only be completed
 	Steps    []Step
 	Code     string // 8 hexadecimal digits
 	Digest   [32]byte
@@ -97,42 +100,75 @@ type Loss struct {
 	Accept []string // other words that will do
 }
 
-// Grade says how far a deed can be taken back.
+// Grade says, as a code, how far a deed can be taken back; its words are the view's.
 type Grade string
 
-// The grades.
+// The grades, from the best to the worst.
 const (
-	Exactly      Grade = "exactly, until somebody writes there"
-	UntilMounted Grade = "exactly, until it is mounted for writing: then the kernel writes to it"
-	FileOnly     Grade = "exactly, until the file is changed"
-	Nothing      Grade = "nothing to take back"
+	Nothing      Grade = "none"          // there is nothing to take back
+	UntilChanged Grade = "until-changed" // exactly, until the text file is changed
+	Exactly      Grade = "exact"         // until somebody writes there
+	UntilMounted Grade = "until-mounted" // exactly, until the kernel writes to it
+	ContentOnly  Grade = "content-only"  // free space is not restored
+	NotAfter     Grade = "not-after"     // a step: see Draft.LastStep
+	Never        Grade = "never"         // no images are kept
 )
+
+// Worse gives the worse of two grades.
+func (g Grade) Worse(o Grade) Grade {
+	order := []Grade{Nothing, UntilChanged, Exactly, UntilMounted, ContentOnly, NotAfter, Never}
+	if slices.Index(order, o) > slices.Index(order, g) {
+		return o
+	}
+	return g
+}
 
 // StepKind says what a step does.
 type StepKind string
 
-// The kinds of steps.
+// The kinds of steps. Those that are reserved have their names in the format of deeds;
+// no release carries them out yet, and this one refuses them.
 const (
-	Write StepKind = "write"
-	File  StepKind = "file"
-	Act   StepKind = "action"
+	Write StepKind = "write"  // phases of bytes onto a device
+	File  StepKind = "file"   // a text file or a directory
+	Act   StepKind = "action" // of the running system
+	Fill  StepKind = "fill"   // reserved: copies into space that is free
+	Place StepKind = "place"  // reserved: computed blocks into space that is free
+	Shift StepKind = "shift"  // reserved: moves a range
+	Make  StepKind = "make"   // reserved: a large file that the deed does not keep
 )
 
-// Known reports whether this release can carry such a step out.
-func (k StepKind) Known() bool { return k == Write || k == File || k == Act }
-
-// Step is one step as data.
+// Step is one step as data: of its kind, the one field is set that the kind names.
 type Step struct {
-	Kind    StepKind        `json:"kind"`
-	Title   string          `json:"title"`
-	Disk    string          `json:"disk,omitempty"` // name when it was planned
-	Target  *machine.Target `json:"target,omitempty"`
-	Phases  [2]int          `json:"phases,omitzero"` // of the disk's overlay
-	Bytes   quantity.Bytes  `json:"bytes,omitempty"`
-	Fence   *Fence          `json:"fence,omitempty"`
-	File    *FileChange     `json:"file,omitempty"`
-	Action  *machine.Action `json:"action,omitempty"`
-	Content bool            `json:"content,omitempty"`
+	Kind  StepKind `json:"kind"`
+	Title string   `json:"title"`
+	// NoWayBack is set where nothing takes the step back: then neither is what stands
+	// before it taken back, once it has begun.
+	NoWayBack bool            `json:"no_way_back,omitempty"`
+	Write     *Writing        `json:"write,omitempty"`
+	File      *FileChange     `json:"file,omitempty"`
+	Action    *machine.Action `json:"action,omitempty"`
+}
+
+// Whole reports whether the step has what its kind says, and nothing else.
+func (s Step) Whole() bool {
+	set := map[StepKind]bool{Write: s.Write != nil, File: s.File != nil, Act: s.Action != nil}
+	for kind, is := range set {
+		if is != (kind == s.Kind) {
+			return false
+		}
+	}
+	_, known := set[s.Kind]
+	return known
+}
+
+// Writing is what a step of kind write does: phases of bytes onto a span of a device,
+// with a sync between.
+type Writing struct {
+	Target machine.Target `json:"target"` // by the device's name when it was planned
+	Phases int            `json:"phases"`
+	Bytes  quantity.Bytes `json:"bytes"`
+	Fence  *Fence         `json:"fence,omitempty"`
 }
 
 // Fence lists the sectors that hold a fence while the step is under way. Old is
@@ -152,7 +188,7 @@ type FileChange struct {
 	After  machine.FileState `json:"after"`
 }
 
-// Role is what a unit of writing is for.
+// Role is what a stroke of writing is for.
 type Role string
 
 // The roles.
@@ -162,27 +198,24 @@ const (
 	LiftFence Role = "lift"
 )
 
-// Unit is the smallest thing that is carried out between two syncs. Before and
-// After read the device's bytes as they are then.
-type Unit struct {
+// Stroke is the smallest thing that is carried out between two syncs; a step is one of
+// them or several. Before and After read the device's bytes as they are then.
+type Stroke struct {
 	Step    int
-	Kind    StepKind
-	Role    Role
-	Disk    string
-	Extents []block.Extent
+	Role    Role           // of writing
+	Device  string         // of writing
+	Extents []block.Extent // of writing
 	Before  io.ReaderAt
 	After   io.ReaderAt
-	File    *FileChange
-	Action  *machine.Action
 }
 
 // Plan is a draft with what is needed to carry it out.
 type Plan struct {
 	Draft   Draft
-	Seen    *inventory.Inventory      // the machine when it was planned
-	Stored  quantity.Bytes            // before and after that are not zero: what a deed keeps, before it is compressed
-	Units   func(fence []byte) []Unit // the block to fence with
-	Undoes  string                    // the deed that it takes back
+	Seen    *inventory.Inventory        // the machine when it was planned
+	Stored  quantity.Bytes              // that are not zero: what a deed keeps, before it is compressed
+	Strokes func(fence []byte) []Stroke // the block to fence with
+	Undoes  string                      // the deed that it takes back
 	Release func()
 }
 
@@ -197,7 +230,7 @@ func (p *Plan) Close() {
 // plans again.
 func (p *Plan) Drop() {
 	p.Close()
-	p.Units, p.Release = nil, nil
+	p.Strokes, p.Release = nil, nil
 }
 
 // Written lists the disks whose bytes change.
@@ -287,14 +320,21 @@ type DespiteError struct{ Findings []finding.Finding }
 
 func (e *DespiteError) Error() string {
 	f := e.Findings[0]
+	if !acceptable(f) {
+		return fmt.Sprintf("afterwards %s would have an error that nothing makes good: %s", f.Thing, f.Text)
+	}
 	return fmt.Sprintf("afterwards %s would have an error: %s; if that is meant: --despite=%s", f.Thing, f.Text, f.ID)
 }
 
-// CheckDespite refuses new errors that were not accepted by name.
+// acceptable reports whether a new error can be meant. A file system that reaches past
+// its device never is: the kernel may be using what would be cut off.
+func acceptable(f finding.Finding) bool { return f.ID != finding.ContentTooLarge }
+
+// CheckDespite refuses new errors that were not accepted by name, or cannot be.
 func (d *Draft) CheckDespite(accepted []string) error {
 	var bad []finding.Finding
 	for _, f := range finding.AtLeast(d.Findings, finding.Error) {
-		if !slices.Contains(accepted, string(f.ID)) {
+		if !acceptable(f) || !slices.Contains(accepted, string(f.ID)) {
 			bad = append(bad, f)
 		}
 	}

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"fundus/core/block"
+	"fundus/core/extent"
 	"fundus/core/fstab"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
@@ -198,12 +199,34 @@ type Machine interface {
 	StateDir() string
 }
 
+// Hold is how a target holds its device while it is written.
+type Hold string
+
+// The holds.
+const (
+	// HoldTable is for a table: its disk is locked, and its partitions go on.
+	HoldTable Hold = "table"
+	// HoldContent is for what a partition or a bare disk holds: nobody else uses it.
+	HoldContent Hold = "content"
+	// HoldBeside is for what lies beside that which is in use, such as the metadata of a
+	// group whose volumes are: the users go on, and spans that they use are refused.
+	HoldBeside Hold = "beside"
+)
+
 // Target is what a deed is going to write.
 type Target struct {
-	Disk    string         // name of the disk
-	Start   quantity.Bytes // of the span on the disk
-	Size    quantity.Bytes
-	Content bool // the content of a partition or a bare disk changes, not only a table
+	Disk  string         `json:"device"`      // name of the device
+	Start quantity.Bytes `json:"start_bytes"` // of the span on it
+	Size  quantity.Bytes `json:"size_bytes"`
+	Hold  Hold           `json:"hold"`
+}
+
+// Span is the target's span in bytes.
+func (t Target) Span() extent.Span { return extent.Span{Start: uint64(t.Start), Count: uint64(t.Size)} }
+
+// Takes reports whether the target wants a span of the device for itself alone.
+func (t Target) Takes(disk string, span extent.Span) bool {
+	return t.Disk == disk && t.Hold == HoldContent && t.Span().Overlaps(span)
 }
 
 // Claim is the right to write to some disks.

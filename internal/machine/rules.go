@@ -2,9 +2,11 @@ package machine
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"fundus/core/boot"
+	"fundus/core/extent"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 )
@@ -171,14 +173,18 @@ func CheckClaim(v *inventory.Inventory, t Target) error {
 	if disk.Hardware.ReadOnly {
 		return refuse(RuleReadOnly, t.Disk, "it may have a switch for that", "the medium is read-only")
 	}
-	if !t.Content {
+	if t.Hold == HoldTable {
 		return nil
 	}
 	for _, n := range v.Family(t.Disk) {
-		if n.Parent != "" && (n.Start >= t.Start+t.Size || t.Start >= n.Start+n.Size) {
+		node := extent.Span{Start: uint64(n.Start), Count: uint64(n.Size)}
+		if n.Parent != "" && !node.Overlaps(t.Span()) {
 			continue
 		}
-		if use, used := inUse(v, n.Name); used {
+		for _, use := range v.UsesOf(n.Name) {
+			if t.Hold == HoldBeside && !usesAny(use, node.Start, t.Span()) {
+				continue
+			}
 			if use.Where == "/" && use.How == inventory.Mounted {
 				return refuse(RuleRoot, n.Name, "", "it carries the running system's root")
 			}
@@ -186,6 +192,14 @@ func CheckClaim(v *inventory.Inventory, t Target) error {
 		}
 	}
 	return nil
+}
+
+// usesAny reports whether the use is of any byte of the span on the disk, of which the
+// node begins at start; one of which nothing else is known is of all bytes.
+func usesAny(u inventory.Use, start uint64, span extent.Span) bool {
+	return u.Spans == nil || slices.ContainsFunc(u.Spans, func(s extent.Span) bool {
+		return (extent.Span{Start: start + s.Start, Count: s.Count}).Overlaps(span)
+	})
 }
 
 func inUse(v *inventory.Inventory, node string) (inventory.Use, bool) {

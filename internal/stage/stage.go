@@ -2,12 +2,13 @@
 // takes a Stage, changes it, and so appends steps; the next task sees the
 // result. Survey, verify and rehearse run on a Stage as on the machine.
 //
-// Each disk that is written has one overlay, and its partitions are slices of
-// that. The phases of the overlay become the units of the deed.
+// Each step that writes puts a layer over its device, and the next one sees the device
+// through that. The phases of a layer become the strokes of the deed.
 package stage
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io/fs"
 	"maps"
@@ -38,10 +39,25 @@ type Stage struct {
 	steps    []draft.Step
 }
 
+// disk is a device with the layers that steps put over it.
 type disk struct {
-	dev     block.Device
-	overlay *block.Overlay
-	seen    int // phases of the overlay that are in now
+	dev    block.Device
+	layers []layer
+	seen   int // layers that are in now
+}
+
+// layer is what one step makes of a device.
+type layer struct {
+	step int
+	over *block.Overlay
+}
+
+// top is the device as it would be.
+func (d *disk) top() block.Device {
+	if n := len(d.layers); n > 0 {
+		return d.layers[n-1].over
+	}
+	return d.dev
 }
 
 var _ machine.Reader = (*Stage)(nil)
@@ -52,6 +68,7 @@ func New(ctx context.Context, base machine.Reader, spill block.Spill) (*Stage, e
 	if err != nil {
 		return nil, err
 	}
+	spill.Held = new(int64) // of all layers together
 	s := &Stage{base: base, spill: spill, original: v, now: v, apart: map[string][]int{}, disks: map[string]*disk{}, files: map[string]*draft.FileChange{}}
 	for _, d := range v.Disks() {
 		for _, k := range d.Kernel {
@@ -67,7 +84,9 @@ func New(ctx context.Context, base machine.Reader, spill block.Spill) (*Stage, e
 // Close drops the overlays.
 func (s *Stage) Close() {
 	for _, d := range s.disks {
-		d.overlay.Close()
+		for _, l := range d.layers {
+			l.over.Close()
+		}
 		d.dev.Close()
 	}
 }
@@ -78,27 +97,26 @@ func (s *Stage) Before() *inventory.Inventory { return s.original }
 // Steps lists what was appended so far.
 func (s *Stage) Steps() []draft.Step { return s.steps }
 
-// Overlay is the overlay of a whole disk.
-func (s *Stage) Overlay(ctx context.Context, name string) (*block.Overlay, error) {
+func (s *Stage) disk(ctx context.Context, name string) (*disk, error) {
 	if d, ok := s.disks[name]; ok {
-		return d.overlay, nil
+		return d, nil
 	}
 	dev, err := s.base.Open(ctx, name)
 	if err != nil {
 		return nil, err
 	}
-	d := &disk{dev: dev, overlay: block.NewOverlay(dev, s.spill)}
+	d := &disk{dev: dev}
 	s.disks[name] = d
-	return d.overlay, nil
+	return d, nil
 }
 
-// Open gives the disk as it would be.
+// Open gives the disk as it would be, for looking at: what changes it is Write.
 func (s *Stage) Open(ctx context.Context, name string) (block.Device, error) {
-	o, err := s.Overlay(ctx, name)
+	d, err := s.disk(ctx, name)
 	if err != nil {
 		return nil, err
 	}
-	return block.NewSlice(o, 0, o.Size())
+	return block.ReadOnly(d.top()), nil
 }
 
 // Inventory is Now: a Stage is a Reader like the machine below.
@@ -108,9 +126,9 @@ func (s *Stage) Inventory(ctx context.Context) (*inventory.Inventory, error) { r
 // for each time that it was written; everything else is brought about in plain data.
 func (s *Stage) Now(ctx context.Context) (*inventory.Inventory, error) {
 	for _, name := range slices.Sorted(maps.Keys(s.disks)) {
-		if d := s.disks[name]; d.seen < d.overlay.Phases() {
-			d.seen = d.overlay.Phases()
-			s.rescan(name, d.overlay)
+		if d := s.disks[name]; d.seen < len(d.layers) {
+			d.seen = len(d.layers)
+			s.rescan(name, d.top())
 		}
 	}
 	return s.now, ctx.Err()
@@ -154,43 +172,37 @@ func (s *Stage) rescan(name string, dev block.Device) {
 // Write runs the function on the span of the disk and appends the step. What
 // it writes to content is fenced where it is more than one sector.
 func (s *Stage) Write(ctx context.Context, title string, t machine.Target, fn func(dev block.Device) error) error {
-	o, err := s.Overlay(ctx, t.Disk)
+	d, err := s.disk(ctx, t.Disk)
 	if err != nil {
 		return err
 	}
+	o := block.NewOverlay(d.top(), s.spill)
 	part, err := block.NewSlice(o, int64(t.Start), int64(t.Size))
 	if err != nil {
 		return err
 	}
 	before, err := kind.Probe(part)
-	if err != nil {
-		return err
+	if err == nil {
+		err = errors.Join(fn(part), o.Sync())
 	}
-	first := o.Phases()
-	if err := fn(part); err != nil {
-		return err
+	if err != nil || o.Phases() == 0 {
+		return errors.Join(err, o.Close(), ctx.Err())
 	}
-	if err := o.Sync(); err != nil {
-		return err
-	}
-	last := o.Phases()
-	if first == last {
-		return ctx.Err()
-	}
-	step := draft.Step{Kind: draft.Write, Title: title, Disk: t.Disk, Target: &t, Phases: [2]int{first, last}, Content: t.Content}
-	for i := first; i < last; i++ {
+	w := &draft.Writing{Target: t, Phases: o.Phases()}
+	for i := range o.Phases() {
 		for _, e := range o.Phase(i) {
-			step.Bytes += quantity.Bytes(e.Len)
+			w.Bytes += quantity.Bytes(e.Len)
 		}
 	}
-	if sector := o.Geometry().Logical; t.Content && int64(step.Bytes) > sector {
+	if sector := o.Geometry().Logical; t.Hold != machine.HoldTable && int64(w.Bytes) > sector {
 		after, err := kind.Probe(part)
 		if err != nil {
-			return err
+			return errors.Join(err, o.Close())
 		}
-		step.Fence = fenceFor(before, after, int64(t.Start), sector, changedIn(o, first, last))
+		w.Fence = fenceFor(before, after, int64(t.Start), sector, changedIn(o))
 	}
-	s.steps = append(s.steps, step)
+	d.layers = append(d.layers, layer{len(s.steps), o})
+	s.steps = append(s.steps, draft.Step{Kind: draft.Write, Title: title, Write: w})
 	return ctx.Err()
 }
 
@@ -324,6 +336,16 @@ func (s *Stage) Tell(ctx context.Context, list ...machine.Action) error {
 		machine.Effect(v, a)
 		s.steps = append(s.steps, draft.Step{Kind: draft.Act, Title: a.String(), Action: &a})
 	}
+	return nil
+}
+
+// TellOnce appends an action that nothing takes back: once it has begun, neither is what
+// stands before it taken back.
+func (s *Stage) TellOnce(ctx context.Context, a machine.Action) error {
+	if err := s.Tell(ctx, a); err != nil {
+		return err
+	}
+	s.steps[len(s.steps)-1].NoWayBack = true
 	return nil
 }
 

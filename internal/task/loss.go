@@ -101,14 +101,14 @@ func describe(c fs.Content) string {
 // empty looks at the first and the last MiB.
 func (p *Planner) empty(ctx context.Context, n inventory.Node) (bool, error) {
 	t := whole(n, false)
-	o, err := p.Stage.Overlay(ctx, t.Disk)
+	o, err := p.Stage.Open(ctx, t.Disk)
 	if err != nil {
 		return false, err
 	}
 	const look = 1 << 20
 	first := min(int64(n.Size), look)
 	for _, at := range []int64{0, int64(n.Size) - first} {
-		if block.KnownZero(o.After(o.Phases()), int64(t.Start)+at, first) {
+		if block.KnownZero(o, int64(t.Start)+at, first) {
 			continue
 		}
 		b, err := block.ReadSized(o, int64(t.Start)+at, first, look)

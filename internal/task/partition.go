@@ -289,6 +289,6 @@ func (p *Planner) decideContent(ctx context.Context, n inventory.Node, decision 
 	if loss != nil {
 		p.Draft.Losses = append(p.Draft.Losses, *loss)
 	}
-	target := machine.Target{Disk: n.Name, Start: start, Size: size, Content: true}
+	target := machine.Target{Disk: n.Name, Start: start, Size: size, Hold: machine.HoldContent}
 	return p.write(ctx, "erase old signatures", target, func(dev block.Device) error { return eraseSignatures(dev, under.Contents) })
 }

@@ -50,6 +50,8 @@ type Setting struct {
 	Clock   time.Time
 	Spill   block.Spill
 	Config  *config.Config // nil for the defaults
+	// WithoutUndo keeps no images from before: the draft can only be completed then.
+	WithoutUndo bool
 }
 
 // Planner collects what a plan consists of.
@@ -113,8 +115,8 @@ func planOnce(ctx context.Context, s Setting, r Request) (*draft.Plan, []string,
 		s.Config = config.Default()
 	}
 	p := &Planner{Stage: st, Store: s.Store, Clock: s.Clock, Config: s.Config}
-	p.Draft = draft.Draft{Format: draft.Format, Machine: st.Before().Machine.String(), Root: st.Before().Machine.Root, Seed: s.Seed, Clock: s.Clock}
-	plan := &draft.Plan{Seen: st.Before(), Units: st.Units, Release: st.Close}
+	p.Draft = draft.Draft{Format: draft.Format, Machine: st.Before().Machine.String(), Root: st.Before().Machine.Root, Seed: s.Seed, Clock: s.Clock, Forward: s.WithoutUndo}
+	plan := &draft.Plan{Seen: st.Before(), Strokes: st.Strokes, Release: st.Close}
 	if p.Draft.Request, err = Encode(r); err == nil {
 		err = p.Do(ctx, r)
 	}
@@ -224,7 +226,10 @@ func (p *Planner) write(ctx context.Context, title string, t machine.Target, fn 
 
 // whole is the target for all of a node's bytes.
 func whole(n inventory.Node, content bool) machine.Target {
-	t := machine.Target{Disk: n.Name, Size: n.Size, Content: content}
+	t := machine.Target{Disk: n.Name, Size: n.Size, Hold: machine.HoldTable}
+	if content {
+		t.Hold = machine.HoldContent
+	}
 	if n.Parent != "" {
 		t.Disk, t.Start = n.Parent, n.Start
 	}
@@ -247,7 +252,10 @@ func (p *Planner) finish(ctx context.Context) error {
 		d.After = append(d.After, after.Family(t.Name)...)
 	}
 	d.Findings = finding.Added(verify.All(before), verify.All(after))
-	d.Undo = undoGrade(d.Steps)
+	d.Undo, d.LastStep = grade(d.Steps)
+	if d.Forward {
+		d.Undo = draft.Never
+	}
 	return nil
 }
 
@@ -268,8 +276,8 @@ func devices(steps []draft.Step, before, after *inventory.Inventory) (out []draf
 		out = append(out, draft.Device{Name: n.Name, Path: n.Path, Image: image, Written: written, Identity: n.Identity, Below: below(before, n, 0)})
 	}
 	for _, s := range steps {
-		if s.Disk != "" {
-			add(s.Disk, true)
+		if s.Write != nil {
+			add(s.Write.Target.Disk, true)
 		}
 		if s.Action != nil {
 			for _, name := range s.Action.Devices() {
@@ -295,19 +303,16 @@ func below(v *inventory.Inventory, n inventory.Node, depth int) (out []inventory
 	return out
 }
 
-func undoGrade(steps []draft.Step) draft.Grade {
-	grade := draft.Nothing
-	for _, s := range steps {
-		switch {
-		case s.Kind == draft.Write && s.Content:
-			return draft.UntilMounted
-		case s.Kind == draft.Write:
-			grade = draft.Exactly
-		case s.Kind == draft.File && grade == draft.Nothing:
-			grade = draft.FileOnly
+// grade is the worst of the steps', and the first step, from 1, that has no way back.
+func grade(steps []draft.Step) (worst draft.Grade, last int) {
+	worst = draft.Nothing
+	for i, s := range steps {
+		worst = worst.Worse(deed.GradeOf(s))
+		if s.NoWayBack && last == 0 {
+			worst, last = worst.Worse(draft.NotAfter), i+1
 		}
 	}
-	return grade
+	return worst, last
 }
 
 // step is the alignment step of a disk, as configured.

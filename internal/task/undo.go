@@ -33,6 +33,7 @@ var (
 	ErrNewer   = errors.New("a newer deed lies over it")
 	ErrUndone  = errors.New("it was taken back already")
 	ErrNotDone = errors.New("it was never completed")
+	ErrNoUndo  = errors.New("it cannot be taken back")
 )
 
 func (r *Undo) Plan(ctx context.Context, p *Planner) error {
@@ -77,13 +78,16 @@ func (r *Undo) Plan(ctx context.Context, p *Planner) error {
 			return err
 		}
 	}
-	if slices.ContainsFunc(d.Steps, func(s draft.Step) bool { return s.Kind == draft.File && s.File.Path == fstab.Path }) {
+	if slices.ContainsFunc(d.Steps, func(s draft.Step) bool { return s.File != nil && s.File.Path == fstab.Path }) {
 		return p.reload(ctx)
 	}
 	return nil
 }
 
 func undoable(store *deed.Store, d *deed.Deed) error {
+	if err := d.Carried(); d.Problem == nil && err != nil {
+		return err
+	}
 	switch {
 	case d.Problem != nil:
 		return fmt.Errorf("%w; nothing can be taken back from it, and fundus deed remove %d forgets it", d.Problem, d.Number)
@@ -93,6 +97,12 @@ func undoable(store *deed.Store, d *deed.Deed) error {
 		return fmt.Errorf("deed %s: %w, nothing is left of it", d.ID, ErrNotDone)
 	case d.UndoneBy != "":
 		return fmt.Errorf("deed %s: %w, by deed %s; fundus undo %s brings it back", d.ID, ErrUndone, d.UndoneBy, d.UndoneBy)
+	}
+	if d.Forward {
+		return fmt.Errorf("deed %s: %w: nothing from before was kept", d.ID, ErrNoUndo)
+	}
+	if d.Last > 0 {
+		return fmt.Errorf("deed %s: %w: step %d, %q, has no way back, and what stands before it must stay as it is", d.ID, ErrNoUndo, d.Last, d.Steps[d.Last-1].Title)
 	}
 	newer, err := store.NewerOn(d)
 	if err != nil {
@@ -126,10 +136,18 @@ func (u *undoing) step(ctx context.Context, number int, s draft.Step) error {
 // write restores the phases of a step in reverse. Its own fences are not
 // restored, but the sectors beneath them are.
 func (u *undoing) write(ctx context.Context, number int, s draft.Step) error {
-	units := u.deed.UnitsOf(number)
-	target := *s.Target
-	target.Disk = u.names[s.Disk]
-	if err := u.changedSince(ctx, target, units); err != nil {
+	target := s.Write.Target
+	target.Disk = u.names[target.Disk]
+	dev, err := u.p.Stage.Open(ctx, target.Disk)
+	if err != nil {
+		return err
+	}
+	at, err := u.former.Changed(ctx, dev, number)
+	if err != nil {
+		return err
+	}
+	if at >= 0 {
+		err := u.since(ctx, target, at)
 		if !u.over {
 			return err
 		}
@@ -137,24 +155,12 @@ func (u *undoing) write(ctx context.Context, number int, s draft.Step) error {
 		u.p.Draft.Losses = append(u.p.Draft.Losses, draft.Loss{Node: target.Disk, What: "what was written since", Name: u.deed.Code, Accept: []string{u.deed.ID}})
 	}
 	return u.p.write(ctx, "restore: "+s.Title, target, func(dev block.Device) error {
-		for _, i := range slices.Backward(units) {
-			if u.deed.Units[i].Role == draft.LiftFence {
-				continue
-			}
-			err := u.former.Each(i, false, func(off, n int64, data []byte) error {
-				return put(dev, off-int64(target.Start), n, data)
-			})
-			if err != nil {
-				return err
-			}
-			// Each phase of a table must stay one; a fenced step is one whole.
-			if s.Fence == nil {
-				if err := dev.Sync(); err != nil {
-					return err
-				}
-			}
+		ended := func() error { return nil } // a fenced step is one whole
+		if s.Write.Fence == nil {
+			ended = dev.Sync // each phase of a table must stay one
 		}
-		return dev.Sync()
+		err := u.former.Back(number, func(off, n int64, data []byte) error { return put(dev, off-int64(target.Start), n, data) }, ended)
+		return errors.Join(err, dev.Sync())
 	})
 }
 
@@ -164,34 +170,6 @@ func put(dev block.Device, off, n int64, data []byte) error {
 	}
 	_, err := dev.WriteAt(data, off)
 	return err
-}
-
-// changedSince compares the device with what the step left behind.
-func (u *undoing) changedSince(ctx context.Context, t machine.Target, units []int) error {
-	o, err := u.p.Stage.Overlay(ctx, t.Disk)
-	if err != nil {
-		return err
-	}
-	left := block.NewOverlay(o, block.Spill{})
-	for _, i := range units {
-		err := u.former.Each(i, true, func(off, n int64, data []byte) error { return put(left, off, n, data) })
-		if err != nil {
-			return err
-		}
-	}
-	if err := left.Sync(); err != nil {
-		return err
-	}
-	for i := range left.Phases() {
-		for _, e := range left.Phase(i) {
-			if at, err := differs(o, left, e); err != nil {
-				return err
-			} else if at >= 0 {
-				return u.since(ctx, t, at)
-			}
-		}
-	}
-	return nil
 }
 
 func (u *undoing) since(ctx context.Context, t machine.Target, at int64) error {
@@ -211,27 +189,6 @@ func (u *undoing) since(ctx context.Context, t machine.Target, at int64) error {
 		}
 	}
 	return fmt.Errorf("deed %s: %w: %s%s; what was written would be lost: --over-later-writes", u.deed.ID, ErrSince, place, why)
-}
-
-// differs gives the first byte of the extent in which both differ, or -1.
-func differs(a, b block.Device, e block.Extent) (int64, error) {
-	const piece = 1 << 20
-	for at := e.Off; at < e.Off+e.Len; at += piece {
-		n := min(e.Off+e.Len-at, piece)
-		x, errA := block.ReadSized(a, at, n, piece)
-		y, errB := block.ReadSized(b, at, n, piece)
-		if err := errors.Join(errA, errB); err != nil {
-			return 0, err
-		}
-		if !bytes.Equal(x, y) {
-			for i := range x {
-				if x[i] != y[i] {
-					return at + int64(i), nil
-				}
-			}
-		}
-	}
-	return -1, nil
 }
 
 func (u *undoing) file(c *draft.FileChange) error {

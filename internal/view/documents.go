@@ -247,7 +247,7 @@ type RecoveryDoc struct {
 	Changed   bool   `json:"changed"`
 	Deed      string `json:"deed"`
 	Direction string `json:"direction"`
-	Units     int    `json:"units"`
+	Strokes   int    `json:"strokes"`
 }
 
 // MessageDoc is the document of kinds version and message.
@@ -392,7 +392,15 @@ func draftDocument(d *draft.Draft, r Result) DraftDoc {
 		doc.Losses = append(doc.Losses, LossDoc{l.Node, l.What, l.Name})
 	}
 	for _, s := range d.Steps {
-		doc.Steps = append(doc.Steps, StepDoc{string(s.Kind), s.Title, int64(s.Bytes), s.Fence != nil})
+		doc.Steps = append(doc.Steps, stepDocument(s))
+	}
+	return doc
+}
+
+func stepDocument(s draft.Step) StepDoc {
+	doc := StepDoc{Kind: string(s.Kind), Title: s.Title}
+	if s.Write != nil {
+		doc.Bytes, doc.Fenced = int64(s.Write.Bytes), s.Write.Fence != nil
 	}
 	return doc
 }
@@ -419,7 +427,7 @@ func draftsDocument(list []deed.StoredDraft) DraftsDoc {
 }
 
 func recoveryDocument(o *deed.Outcome) RecoveryDoc {
-	return RecoveryDoc{head("recovery"), o.Units > 0, o.Deed.ID, string(o.Direction), o.Units}
+	return RecoveryDoc{head("recovery"), o.Strokes > 0, o.Deed.ID, string(o.Direction), o.Strokes}
 }
 
 func messageDocument(kind, words string) MessageDoc { return MessageDoc{head(kind), words} }

@@ -145,25 +145,46 @@ func (p *Printer) steps(d *draft.Draft) {
 	p.printf("\nwhat will be done\n")
 	for i, s := range d.Steps {
 		title := visible(s.Title)
-		if s.Kind == draft.Write {
-			phases := s.Phases[1] - s.Phases[0]
-			title += fmt.Sprintf(": %v on %s", s.Bytes, visible(s.Disk))
-			if phases > 1 {
-				title += fmt.Sprintf(", in %d phases with a sync between", phases)
+		if w := s.Write; w != nil {
+			title += fmt.Sprintf(": %v on %s", w.Bytes, visible(w.Target.Disk))
+			if w.Phases > 1 {
+				title += fmt.Sprintf(", in %d phases with a sync between", w.Phases)
 			}
-			if s.Fence != nil {
+			if w.Fence != nil {
 				title += ", behind a fence"
 			}
 		}
+		if s.NoWayBack {
+			title += "; from here on there is no way back"
+		}
 		p.wrap(2, fmt.Sprintf("%d. ", i+1), title)
 	}
+}
+
+// undoWords are those of a grade.
+func undoWords(g draft.Grade, last int) string {
+	switch g {
+	case draft.Nothing:
+		return "nothing to take back"
+	case draft.UntilChanged:
+		return "exactly, until the file is changed"
+	case draft.Exactly:
+		return "exactly, until somebody writes there"
+	case draft.UntilMounted:
+		return "exactly, until it is mounted for writing: then the kernel writes to it"
+	case draft.ContentOnly:
+		return "what it holds; free space is not restored"
+	case draft.NotAfter:
+		return fmt.Sprintf("not once step %d has begun; a failure behind it is completed, not taken back", last)
+	}
+	return "not at all: nothing from before is kept, and a commit that is cut short can only be completed"
 }
 
 // ending says how far it can be taken back and what is lost: the last lines
 // before a question.
 func (p *Printer) ending(d *draft.Draft) {
 	p.printf("\n")
-	p.wrap(0, "undo: ", string(d.Undo))
+	p.wrap(0, "undo: ", undoWords(d.Undo, d.LastStep))
 	for _, l := range d.Losses {
 		p.printf("%s\n", p.paint(Lost, fmt.Sprintf("LOST: %s: %s", visible(l.Node), visible(l.What))))
 	}
@@ -179,6 +200,9 @@ func (p *Printer) Committed(d *draft.Draft, done *deed.Deed) error {
 	if d.Request.Verb == "undo" {
 		number, _, _ := strings.Cut(strings.TrimLeft(deedID, "0"), "-")
 		undo = "fundus undo " + number + " brings it back"
+	}
+	if !done.Reversible() {
+		undo = "there is no undo"
 	}
 	p.printf("%s (deed %s; %s)\n", p.paint(InUse, "done: "+visible(d.Title)), deedID, undo)
 	for _, r := range done.Remarks {

@@ -55,7 +55,7 @@ func (p *Printer) Deed(d *deed.Deed) error {
 		p.wrap(2, "", visible(d.Problem.Error()))
 		return nil
 	}
-	rows := [][]string{{"when", d.Created.Local().Format(clock)}, {"machine", visible(d.Machine)}, {"undo", string(d.Undo)}}
+	rows := [][]string{{"when", d.Created.Local().Format(clock)}, {"machine", visible(d.Machine)}, {"undo", undoWords(d.Undo, d.Last)}}
 	for _, t := range d.Written() {
 		rows = append(rows, []string{"device", visible(t.Name + ": " + t.Identity.String())})
 	}

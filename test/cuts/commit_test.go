@@ -17,6 +17,7 @@ import (
 	"fundus/internal/machine"
 	"fundus/internal/stage"
 	"fundus/internal/task"
+	"fundus/test/amount"
 )
 
 func must(t *testing.T, r *rig, store *deed.Store, requests ...task.Request) *deed.Deed {
@@ -210,7 +211,7 @@ func TestTasksChain(t *testing.T) {
 	}
 	defer s.Close()
 	write := func(label string) {
-		target := machine.Target{Disk: "sdb", Start: 1 << 20, Size: 30 << 20, Content: true}
+		target := machine.Target{Disk: "sdb", Start: 1 << 20, Size: 30 << 20, Hold: machine.HoldContent}
 		err := s.Write(context.Background(), "write", target, func(dev block.Device) error {
 			_, err := dev.WriteAt([]byte(strings.Repeat(label, 1024)), 4096)
 			return err
@@ -228,12 +229,12 @@ func TestTasksChain(t *testing.T) {
 	if err != nil || !state.Dir || len(s.Steps()) != 5 {
 		t.Errorf("%+v, %v, %d steps", state, err, len(s.Steps()))
 	}
-	units := s.Units(make([]byte, 512))
+	strokes := s.Strokes(make([]byte, 512))
 	got := make([]byte, 1)
-	if err := block.ReadFull(units[0].After, got, 1<<20+4096); err != nil || got[0] != 'a' {
+	if err := block.ReadFull(strokes[0].After, got, 1<<20+4096); err != nil || got[0] != 'a' {
 		t.Errorf("after the first step: %q, %v", got, err)
 	}
-	if err := block.ReadFull(units[1].Before, got, 1<<20+4096); err != nil || got[0] != 'a' {
+	if err := block.ReadFull(strokes[1].Before, got, 1<<20+4096); err != nil || got[0] != 'a' {
 		t.Errorf("before the second step: %q, %v", got, err)
 	}
 	if _, err := os.Stat(filepath.Join(r.root, "srv")); err == nil || !blank(r) {
@@ -312,7 +313,7 @@ type zeroing struct{}
 func (zeroing) Verb() string { return "zeroing" }
 
 func (zeroing) Plan(ctx context.Context, p *task.Planner) error {
-	target := machine.Target{Disk: "sdb", Size: 1 << 30, Content: true}
+	target := machine.Target{Disk: "sdb", Size: 1 << 30, Hold: machine.HoldContent}
 	return p.Stage.Write(ctx, "zero it", target, func(dev block.Device) error {
 		if err := dev.WriteZeroes(4096, 700<<20); err != nil {
 			return err
@@ -339,7 +340,11 @@ func TestZerosDoNotCount(t *testing.T) {
 	}
 	store.Images = 100
 	r.faulty = nil
-	if err := block.WriteBytes(r.medium, []byte(strings.Repeat("moss", 1024)), 1<<20); err != nil {
+	noise := make([]byte, 4096)
+	for i := range noise {
+		noise[i] = byte(amount.Rand(i).Uint32())
+	}
+	if err := block.WriteBytes(r.medium, noise, 1<<20); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := r.commit(store, zeroing{}); !errors.Is(err, deed.ErrLimit) {

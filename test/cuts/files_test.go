@@ -160,9 +160,9 @@ func copyTree(t testing.TB, from, to string) {
 // apply does by hand what the first units of the deed do.
 func apply(t testing.TB, root string, d *deed.Deed, units int) {
 	t.Helper()
-	for _, u := range d.Units[:units] {
-		if u.File != nil {
-			bring(t, root, u.File.Path, u.File.After)
+	for _, u := range d.Strokes[:units] {
+		if c := d.Steps[u.Step].File; c != nil {
+			bring(t, root, c.Path, c.After)
 		}
 	}
 }
@@ -180,10 +180,10 @@ func applied(t testing.TB, root string, d *deed.Deed, log string) {
 			continue
 		}
 		unit, err := strconv.Atoi(words[4])
-		if err != nil || unit >= len(d.Units) || d.Units[unit].File == nil {
+		if err != nil || unit >= len(d.Strokes) || d.Steps[d.Strokes[unit].Step].File == nil {
 			continue
 		}
-		switch c := d.Units[unit].File; words[3] {
+		switch c := d.Steps[d.Strokes[unit].Step].File; words[3] {
 		case "end":
 			bring(t, root, c.Path, c.After)
 		case "end-back":

@@ -156,7 +156,10 @@ func (r *rig) commit(store *deed.Store, request task.Request) (*deed.Deed, error
 var errNothing = errors.New("nothing to do")
 
 func (r *rig) commitWith(store *deed.Store, request task.Request, seed [32]byte) (*deed.Deed, error) {
-	s := task.Setting{Machine: r, Store: store, Clock: clock, Seed: seed}
+	return r.commitSet(task.Setting{Machine: r, Store: store, Clock: clock, Seed: seed}, request)
+}
+
+func (r *rig) commitSet(s task.Setting, request task.Request) (*deed.Deed, error) {
 	plan, err := task.Plan(context.Background(), s, request)
 	if err != nil {
 		return nil, err
@@ -165,7 +168,7 @@ func (r *rig) commitWith(store *deed.Store, request task.Request, seed [32]byte)
 	if plan.Draft.Empty() {
 		return nil, errNothing
 	}
-	c := deed.Commit{Store: store, Machine: r, Reviewed: &plan.Draft, Seen: plan.Seen, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Plan(ctx, s, request) }}
+	c := deed.Commit{Store: s.Store, Machine: r, Reviewed: &plan.Draft, Seen: plan.Seen, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Plan(ctx, s, request) }}
 	return c.Run(context.Background())
 }
 

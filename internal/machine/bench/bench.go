@@ -389,7 +389,7 @@ func (b *Bench) Do(ctx context.Context, v *inventory.Inventory, a machine.Action
 		err = b.mount(ctx, v, k, a)
 	case machine.Unmount:
 		use, _ := v.MountedAt(a.Where)
-		k.Uses = slices.DeleteFunc(k.Uses, func(u inventory.Use) bool { return u == use })
+		k.Uses = slices.DeleteFunc(k.Uses, func(u inventory.Use) bool { return u.How == use.How && u.Node == use.Node && u.Where == use.Where })
 		if !use.ReadOnly && len(v.UsesOf(use.Node)) == 1 {
 			err = b.touch(ctx, v, use.Node, func(s *kind.Simulation, dev block.Device) error { return s.Unmounted(dev, b.now()) })
 		}

@@ -117,7 +117,7 @@ func Rows(s Subject) []Row {
 		return machine.Action{Verb: machine.Mount, Node: s.Part(number), Where: where}
 	}
 	claim := func(start, size quantity.Bytes) *machine.Target {
-		return &machine.Target{Disk: s.Disk, Start: start, Size: size, Content: true}
+		return &machine.Target{Disk: s.Disk, Start: start, Size: size, Hold: machine.HoldContent}
 	}
 	mounted := []machine.Action{mount(1, "/srv/a")}
 	swapOn := machine.Action{Verb: machine.SwapOn, Node: s.Part(3)}
@@ -135,7 +135,7 @@ func Rows(s Subject) []Row {
 		{Rule: machine.RuleReadOnly, Target: &machine.Target{Disk: s.Disk}, ReadOnly: true},
 		{Rule: machine.RuleMounted, First: mounted, Target: claim(sectors*sector, sectors*sector)},
 		{Rule: machine.RuleMounted, First: mounted, Target: claim(0, Size)},
-		{Rule: machine.RuleRoot, Target: &machine.Target{Disk: s.RootDisk, Size: s.RootSize, Content: true}},
+		{Rule: machine.RuleRoot, Target: &machine.Target{Disk: s.RootDisk, Size: s.RootSize, Hold: machine.HoldContent}},
 		{Rule: machine.RuleRoot, Action: machine.Action{Verb: machine.Unmount, Where: "/"}, Ours: true}, // the kernel would make it read-only
 		{Rule: machine.RuleNotMounted, Action: machine.Action{Verb: machine.Unmount, Where: "/srv/a"}},
 		{Rule: machine.RuleBusy, First: []machine.Action{mount(1, "/srv/a"), mount(8, "/srv/a/deep")}, Action: machine.Action{Verb: machine.Unmount, Where: "/srv/a"}},

@@ -13,6 +13,7 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/block/file"
+	"fundus/core/extent"
 	"fundus/core/inventory"
 	"fundus/internal/machine"
 	"fundus/internal/machine/image"
@@ -41,7 +42,7 @@ func (m *Machine) claim(disk string, targets []machine.Target) (block.Device, er
 		return nil, err
 	}
 	whole := slices.ContainsFunc(targets, func(t machine.Target) bool {
-		return t.Disk == disk && t.Content && t.Start == 0 && t.Size == d.node.Size
+		return t.Takes(disk, t.Span()) && t.Start == 0 && t.Size == d.node.Size
 	})
 	f, err := openFor(d.node.Path, d.node.Geometry, whole)
 	if err != nil {
@@ -54,7 +55,7 @@ func (m *Machine) claim(disk string, targets []machine.Target) (block.Device, er
 	}
 	for _, p := range d.parts {
 		changes := slices.ContainsFunc(targets, func(t machine.Target) bool {
-			return t.Disk == disk && t.Content && int64(t.Start) < p.start+p.size && p.start < int64(t.Start+t.Size)
+			return t.Takes(disk, extent.Span{Start: uint64(p.start), Count: uint64(p.size)})
 		})
 		if !changes || whole || !fits(p, f.Size()) {
 			continue

@@ -12,9 +12,9 @@ import (
 )
 
 // changedIn is what the phases write, as spans of bytes on the disk.
-func changedIn(o *block.Overlay, first, last int) []extent.Span {
+func changedIn(o *block.Overlay) []extent.Span {
 	var out []extent.Span
-	for i := first; i < last; i++ {
+	for i := range o.Phases() {
 		for _, e := range o.Phase(i) {
 			out = append(out, extent.Span{Start: uint64(e.Off), Count: uint64(e.Len)})
 		}
@@ -69,49 +69,51 @@ func rank(c corefs.Content) int {
 	return 0
 }
 
-// Units gives what carries the steps out, in order. The block is what sectors
+// Strokes gives what carries the steps out, in order. The block is what sectors
 // are fenced with.
-func (s *Stage) Units(block []byte) []draft.Unit {
-	var out []draft.Unit
+func (s *Stage) Strokes(block []byte) []draft.Stroke {
+	var out []draft.Stroke
 	for i, step := range s.steps {
-		switch step.Kind {
-		case draft.File:
-			out = append(out, draft.Unit{Step: i, Kind: draft.File, File: step.File})
-		case draft.Act:
-			out = append(out, draft.Unit{Step: i, Kind: draft.Act, Action: step.Action})
-		case draft.Write:
-			out = append(out, s.writeUnits(i, step, block)...)
+		if step.Kind == draft.Write {
+			out = append(out, s.writeStrokes(i, *step.Write, block)...)
+		} else {
+			out = append(out, draft.Stroke{Step: i})
 		}
 	}
 	return out
 }
 
-func (s *Stage) writeUnits(number int, step draft.Step, fence []byte) []draft.Unit {
-	o := s.disks[step.Disk].overlay
-	first, last := step.Phases[0], step.Phases[1]
+// over is the layer of a step that writes.
+func (d *disk) over(step int) *block.Overlay {
+	return d.layers[slices.IndexFunc(d.layers, func(l layer) bool { return l.step == step })].over
+}
+
+func (s *Stage) writeStrokes(number int, w draft.Writing, fence []byte) []draft.Stroke {
+	o := s.disks[w.Target.Disk].over(number)
+	last := o.Phases()
 	view := fenceView{fence, o.Geometry().Logical}
-	unit := func(role draft.Role, extents []block.Extent, before, after io.ReaderAt) draft.Unit {
-		return draft.Unit{Step: number, Kind: draft.Write, Role: role, Disk: step.Disk, Extents: extents, Before: before, After: after}
+	stroke := func(role draft.Role, extents []block.Extent, before, after io.ReaderAt) draft.Stroke {
+		return draft.Stroke{Step: number, Role: role, Device: w.Target.Disk, Extents: extents, Before: before, After: after}
 	}
-	var out []draft.Unit
+	var out []draft.Stroke
 	var fenced []extent.Span
-	if f := step.Fence; f != nil {
+	if f := w.Fence; f != nil {
 		fenced = slices.Concat([]extent.Span{f.Old, f.New}, f.Rest)
-		out = append(out, unit(draft.SetFence, spans(f.Old), o.After(first), view))
+		out = append(out, stroke(draft.SetFence, spans(f.Old), o.After(0), view))
 		if rest := without(fenced, f.Old); len(rest) > 0 {
-			out = append(out, unit(draft.SetFence, spans(rest...), o.After(first), view))
+			out = append(out, stroke(draft.SetFence, spans(rest...), o.After(0), view))
 		}
 	}
-	for i := first; i < last; i++ {
+	for i := range last {
 		if extents := cut(o.Phase(i), fenced); len(extents) > 0 {
-			out = append(out, unit(draft.WritePart, extents, o.After(i), o.After(i+1)))
+			out = append(out, stroke(draft.WritePart, extents, o.After(i), o.After(i+1)))
 		}
 	}
-	if f := step.Fence; f != nil {
+	if f := w.Fence; f != nil {
 		if rest := without(fenced, f.New); len(rest) > 0 {
-			out = append(out, unit(draft.LiftFence, spans(rest...), view, o.After(last)))
+			out = append(out, stroke(draft.LiftFence, spans(rest...), view, o.After(last)))
 		}
-		out = append(out, unit(draft.LiftFence, spans(f.New), view, o.After(last)))
+		out = append(out, stroke(draft.LiftFence, spans(f.New), view, o.After(last)))
 	}
 	return out
 }
