@@ -4,13 +4,12 @@
 package kind
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
-
-	"github.com/google/uuid"
 
 	"fundus/core/block"
 	"fundus/core/block/field"
@@ -22,7 +21,6 @@ import (
 	"fundus/core/fs/swap"
 	"fundus/core/fs/xfs"
 	"fundus/core/probe"
-	"fundus/core/quantity"
 	"fundus/core/table/gpt"
 	"fundus/core/table/mbr"
 )
@@ -31,10 +29,10 @@ import (
 // that it does not have is nil.
 type Kind struct {
 	Name     string                                      // the family: "ext", "fat"
-	Makes    []string                                    // the words that `format` takes
+	Makes    []Maker                                     // its variants that `format` makes
 	Probe    func(dev block.Device) (*fs.Content, error) // nil content: not this kind
 	Fields   func(dev block.Device) ([]field.Structure, error)
-	Make     func(dev block.Device, o MakeOptions) ([]fs.Fact, error)
+	Values   func(dev block.Device) ([]fs.Value, error) // today's values of the settings
 	SetLabel func(dev block.Device, label string) error
 	Marks    []Mark // where its magic lies, for whoever searches a disk
 	// Copies looks for copies of the superblock: how many say the same, at how many
@@ -49,14 +47,12 @@ type Mark struct {
 	Bytes string
 }
 
-// MakeOptions is what a new file system is made with.
-type MakeOptions struct {
-	Label          string
-	UUID           uuid.UUID
-	BlockSize      quantity.Bytes // 0 for the default
-	ReservedTenths int            // share kept for root, tenths of a percent
-	Time           time.Time
-	Fresh          func() uuid.UUID // a new random identifier at each call
+// Maker makes one variant of the kind.
+type Maker struct {
+	Word     string       // that `format` takes
+	ID       fs.IDForm    // of its identifier
+	Settings []fs.Setting // what it can be made with
+	Make     func(ctx context.Context, dev block.Device, o fs.Order) (fs.Made, error)
 }
 
 // Simulation changes bytes as the kernel does.
@@ -70,7 +66,7 @@ func All() []Kind {
 	return []Kind{
 		{Name: "fence", Probe: fence.Probe, Fields: fence.Fields},
 		{Name: "gpt", Probe: probeGPT, Fields: gpt.Fields},
-		{Name: "ext", Makes: []string{"ext4"}, Probe: ext.Probe, Fields: ext.Fields, Make: makeExt4, SetLabel: ext.SetLabel,
+		{Name: "ext", Makes: []Maker{{"ext4", fs.Wide, ext.Settings(), ext.MakeOrder}}, Values: ext.Values, Probe: ext.Probe, Fields: ext.Fields, SetLabel: ext.SetLabel,
 			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies},
 		{Name: "xfs", Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies},
 		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},
@@ -106,18 +102,24 @@ var (
 	ErrCannot  = errors.New("not possible for this kind")
 )
 
-// Maker finds the kind that `format` means by the word.
-func Maker(word string) (Kind, error) {
-	var words []string
+// Makers lists what `format` makes.
+func Makers() (list []Maker) {
 	for _, k := range All() {
-		for _, w := range k.Makes {
-			if w == strings.ToLower(word) {
-				return k, nil
-			}
-			words = append(words, w)
-		}
+		list = append(list, k.Makes...)
 	}
-	return Kind{}, fmt.Errorf("%q: %w; it makes: %s", word, ErrUnknown, strings.Join(words, " "))
+	return list
+}
+
+// FindMaker finds what `format` means by the word.
+func FindMaker(word string) (Maker, error) {
+	var words []string
+	for _, m := range Makers() {
+		if m.Word == strings.ToLower(word) {
+			return m, nil
+		}
+		words = append(words, m.Word)
+	}
+	return Maker{}, fmt.Errorf("%q: %w; it makes: %s", word, ErrUnknown, strings.Join(words, " "))
 }
 
 // Of finds the family of a content that Probe found.
@@ -181,19 +183,6 @@ func Fields(dev block.Device) ([]field.Structure, error) {
 		}
 	}
 	return out, first
-}
-
-func makeExt4(dev block.Device, o MakeOptions) ([]fs.Fact, error) {
-	hash, journal := o.Fresh(), o.Fresh()
-	sequence := o.Fresh()
-	l, err := ext.Make(dev, ext.Options{
-		BlockSize: o.BlockSize, Label: o.Label, UUID: o.UUID, ReservedTenths: o.ReservedTenths, Time: o.Time,
-		HashSeed: hash, JournalUUID: journal, FirstSequence: uint32(sequence[0])<<16 | uint32(sequence[1])<<8 | 1,
-	})
-	if err != nil {
-		return nil, err
-	}
-	return l.Facts(), nil
 }
 
 func probeGPT(dev block.Device) (*fs.Content, error) {

@@ -1,63 +1,95 @@
 package cli
 
 import (
-	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"fundus/core/fs/ext"
-	"fundus/core/quantity"
+	"fundus/core/kind"
 	"fundus/internal/task"
 )
 
 func newFormat(e *Env) *cobra.Command {
-	r := &task.Format{Reserved: ext.DefaultReservedTenths}
-	var blockSize, reserved string
+	r := &task.Format{}
 	cmd := &cobra.Command{
-		Use: "format TARGET KIND", Short: "Make a file system on a partition or a disk",
+		Use: "format TARGET KIND [KEY=VALUE…]", Short: "Make a file system on a partition or a disk",
 		Long: `Make a file system on a partition, a whole disk or an image. Every other
 signature on it is removed. What was there must be named with --lose, and comes
-back by fundus undo until the new file system is mounted for writing.`,
-		Example:           "  fundus format sdb1 ext4 --label herbarium\n  fundus format card.img:1 ext4 --lose=FIELDCARD --commit",
-		Args:              words(2, 2, "a device and a kind, such as ext4"),
-		ValidArgsFunction: e.completeDevices,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			if err := parseFormat(r, blockSize, reserved); err != nil {
+back by fundus undo until the new file system is mounted for writing.
+
+Each KEY=VALUE is a setting of the kind; fundus settings KIND lists them with what
+they take. What is not said comes from the configuration, or is chosen by the size
+of the device; the draft shows every value and where it is from.`,
+		Example:           "  fundus format sdb1 ext4 --label herbarium reserved=1%\n  fundus format card.img:1 ext4 --lose=FIELDCARD --commit",
+		Args:              words(2, 64, "a device and a kind, such as ext4, and settings as KEY=VALUE"),
+		ValidArgsFunction: e.completeFormat,
+		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			r.Target, r.Kind = args[0], strings.ToLower(args[1])
+			if r.Asked, err = settingsOf(args[2:]); err != nil {
 				return err
 			}
-			r.Target, r.Kind = args[0], strings.ToLower(args[1])
 			return e.change(cmd, r, args[0])
 		},
 	}
 	f := cmd.Flags()
 	f.StringVar(&r.Label, "label", "", "the file system's `LABEL`")
-	f.StringVar(&r.UUID, "uuid", "", "the file system's `UUID` (default: a new random one)")
-	f.StringVar(&blockSize, "block-size", "", "block size: 1024B, 2048B or 4096B (default: chosen by size)")
-	f.StringVar(&reserved, "reserved", "5%", "share kept for root, such as 5% or 0.5%")
+	f.StringVar(&r.UUID, "uuid", task.NewID, "the file system's identifier: an `ID`, new for a random one, or keep for that of what is there")
 	return e.addChange(cmd)
 }
 
-// parseFormat reads the words that are numbers.
-func parseFormat(r *task.Format, blockSize, reserved string) error {
-	if blockSize != "" {
-		size, err := quantity.Parse(blockSize)
-		if n, errNumber := strconv.Atoi(blockSize); errNumber == nil {
-			size, err = quantity.Parse(strconv.Itoa(n) + "B")
+// settingsOf reads words of the form KEY=VALUE.
+func settingsOf(words []string) (map[string]string, error) {
+	asked := map[string]string{}
+	for _, w := range words {
+		key, value, ok := strings.Cut(w, "=")
+		if _, twice := asked[key]; twice {
+			return nil, usagef("%s is said twice", key)
 		}
-		if err != nil {
-			return usagef("--block-size=%w", err)
+		if !ok || key == "" || value == "" {
+			return nil, usagef("%q: a setting is written KEY=VALUE; fundus settings lists them", w)
 		}
-		if r.BlockSize, err = size.Resolve(512, 0); err != nil {
-			return usageError{err}
+		asked[key] = value
+	}
+	return asked, nil
+}
+
+// completeFormat offers devices, then kinds, then the settings of the kind with their
+// values where these are few.
+func (e *Env) completeFormat(cmd *cobra.Command, args []string, begun string) (out []string, _ cobra.ShellCompDirective) {
+	switch len(args) {
+	case 0:
+		return e.completeDevices(cmd, args, begun)
+	case 1:
+		for _, m := range kind.Makers() {
+			out = append(out, m.Word)
+		}
+		return out, cobra.ShellCompDirectiveNoFileComp
+	}
+	m, err := kind.FindMaker(args[1])
+	if err != nil {
+		return nil, cobra.ShellCompDirectiveNoFileComp
+	}
+	for _, s := range m.Settings {
+		for _, value := range s.Words() {
+			out = append(out, s.Key+"="+value)
+		}
+		if len(s.Only) == 0 {
+			out = append(out, s.Key+"=\t"+s.Takes())
 		}
 	}
-	share, err := strconv.ParseFloat(strings.TrimSuffix(reserved, "%"), 64)
-	if err != nil || share < 0 || share > 50 {
-		return usagef("--reserved=%s: a share from 0%% to 50%%", reserved)
+	return out, cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
+}
+
+// settingHint answers an option that is a setting.
+func settingHint(option string) string {
+	for _, m := range kind.Makers() {
+		for _, s := range m.Settings {
+			if s.Key == strings.TrimSuffix(option, "-size") {
+				return s.Key + " is a setting: behind the kind write " + s.Key + "=VALUE, which takes " + s.Takes()
+			}
+		}
 	}
-	r.Reserved = int(share*10 + 0.5)
-	return nil
+	return ""
 }
 
 func newLabel(e *Env) *cobra.Command {

@@ -14,6 +14,8 @@ import (
 	"github.com/spf13/pflag"
 
 	"fundus/core/finding"
+	"fundus/core/fs"
+	"fundus/core/kind"
 	"fundus/internal/config"
 )
 
@@ -141,6 +143,23 @@ shows what is in force, and from where.
 		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", s.Key, s.Value, s.Purpose)
 	}
 	holdFile(t, filepath.Join("..", "..", "docs", "configuration.md"), []byte(b.String()))
+}
+
+// TestSettings holds docs/settings.md against the settings of the kinds; -update writes
+// it.
+func TestSettings(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("# Settings\n\nWhat `fundus format TARGET KIND KEY=VALUE…` takes, written from the kinds; `go test ./internal/cli -run TestSettings\n-update` writes it anew. `format.KIND.KEY` in the configuration sets one for all that are made on a machine.\n`fundus settings` shows the same.\n")
+	for _, m := range kind.Makers() {
+		fmt.Fprintf(&b, "\n## %s\n\n| key | takes | default | can be set | what it is for |\n|---|---|---|---|---|\n", m.Word)
+		for _, s := range m.Settings {
+			if s.Meaning == "" || s.Default == "" || s.When&fs.AtMaking == 0 {
+				t.Errorf("%s %s: it lacks a meaning, a default, or a time when it can be set", m.Word, s.Key)
+			}
+			fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", s.Key, s.Takes(), s.Default, s.When, s.Meaning)
+		}
+	}
+	holdFile(t, filepath.Join("..", "..", "docs", "settings.md"), []byte(b.String()))
 }
 
 // TestFindingCatalogue holds docs/findings.md against the catalogue; -update

@@ -49,7 +49,7 @@ and on a bench, a simulated machine to try things on (fundus bench new).`,
 			root.AddCommand(c)
 		}
 	}
-	add("look", newSurvey(e), newInspect(e), newVerify(e), newRehearse(e), newReferences(e), newTypes(e))
+	add("look", newSurvey(e), newInspect(e), newVerify(e), newRehearse(e), newReferences(e), newTypes(e), newSettings(e))
 	add("disk", newTable(e), newPartition(e), newResize(e), newRescan(e))
 	add("content", newFormat(e), newLabel(e))
 	add("use", newMount(e), newUnmount(e), newFstab(e))
@@ -63,6 +63,9 @@ and on a bench, a simulated machine to try things on (fundus bench new).`,
 func optionHint(words string) string {
 	if strings.Contains(words, "unknown shorthand flag") && strings.ContainsAny(words, "0123456789") {
 		return "a size never begins with a minus; a change of size is written --by=-4GiB"
+	}
+	if option, ok := strings.CutPrefix(words, "unknown flag: --"); ok {
+		return settingHint(option)
 	}
 	return ""
 }

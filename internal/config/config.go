@@ -11,7 +11,6 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -21,6 +20,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"fundus/core/fs"
 	"fundus/core/quantity"
 )
 
@@ -36,8 +36,9 @@ type Config struct {
 	Identifier string         // uuid, partuuid or label: how fstab names a device
 	Options    map[string][]string
 	BusOptions map[string][]string
-	Images     quantity.Bytes // of one deed, compressed
-	Deeds      int            // how many are kept; 0 for all
+	Formats    map[string]map[string]string // by kind, the settings of new file systems
+	Images     quantity.Bytes               // of one deed, compressed
+	Deeds      int                          // how many are kept; 0 for all
 	Drafts     int
 	DraftAge   time.Duration
 
@@ -66,7 +67,7 @@ type Setting struct {
 
 // Default is the configuration without any file.
 func Default() *Config {
-	c := &Config{Options: map[string][]string{}, BusOptions: map[string][]string{}, from: map[string]string{}}
+	c := &Config{Options: map[string][]string{}, BusOptions: map[string][]string{}, Formats: map[string]map[string]string{}, from: map[string]string{}}
 	for _, k := range keys() {
 		if k.preset != "" {
 			if err := k.set(c, k.name, k.preset); err != nil {
@@ -107,7 +108,7 @@ func (c *Config) read(path string) {
 		c.Faults = append(c.Faults, Fault{path, line, fmt.Sprintf(format, args...)})
 	}
 	info, err := os.Stat(path)
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) { // in somebody else's home
+	if errors.Is(err, os.ErrNotExist) || errors.Is(err, os.ErrPermission) { // in somebody else's home
 		return
 	}
 	if err == nil && (!info.Mode().IsRegular() || info.Size() > largest) {
@@ -215,6 +216,18 @@ func (c *Config) Prefer(name, value, from string) error {
 	c.from[name] = from
 	return nil
 }
+
+// Wishes are the settings that the configuration has for new file systems of a kind.
+func (c *Config) Wishes(kind string) fs.Wishes {
+	w := fs.Wishes{}
+	for key, word := range c.Formats[kind] {
+		w[key] = fs.Wish{Word: word, By: fs.ByConfiguration}
+	}
+	return w
+}
+
+// From says where a key is set: a file with its line, an option, or "" for the default.
+func (c *Config) From(name string) string { return c.from[name] }
 
 // MountOptions are those that the configuration has for a kind on a bus; nil
 // where it has none.

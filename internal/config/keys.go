@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"fundus/core/kind"
 	"fundus/core/quantity"
 )
 
@@ -27,6 +28,32 @@ func (k key) fits(name string) bool {
 
 // keys lists all of them, in the order in which they are shown.
 func keys() []key {
+	return slices.Concat(ownKeys(), formatKeys())
+}
+
+// formatKeys are what new file systems are made with where nothing else is asked: one
+// key for each setting of each kind.
+func formatKeys() (list []key) {
+	for _, m := range kind.Makers() {
+		for _, s := range m.Settings {
+			list = append(list, key{"format." + m.Word + "." + s.Key, "", "for new " + m.Word + ": " + s.Meaning,
+				func(c *Config, _, value string) error {
+					if _, err := s.Parse(value); err != nil {
+						return fmt.Errorf("%q: it takes %s", value, s.Takes())
+					}
+					if c.Formats[m.Word] == nil {
+						c.Formats[m.Word] = map[string]string{}
+					}
+					c.Formats[m.Word][s.Key] = value
+					return nil
+				},
+				func(c *Config, _ string) string { return c.Formats[m.Word][s.Key] }})
+		}
+	}
+	return list
+}
+
+func ownKeys() []key {
 	return []key{
 		choice("sizes", "iec", "how sizes are printed: iec (1024), si (1000), sectors or bytes", []string{"iec", "si", "sectors", "bytes"},
 			func(c *Config, w string) { c.Sizes = quantity.Style(w) }, func(c *Config) string { return string(c.Sizes) }),

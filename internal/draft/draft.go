@@ -79,8 +79,9 @@ func (d Device) On(o Device) bool { return slices.ContainsFunc(d.Below, o.Identi
 // behind itself have parts of their own.
 type Part struct {
 	Title    string
-	Facts    []fs.Fact // figures with their arithmetic
-	Notes    []string  // roundings and the like
+	Facts    []fs.Fact  // figures with their arithmetic
+	Values   []fs.Value // of settings, with their origins
+	Notes    []string   // roundings and the like
 	Warnings []string
 	Steps    [2]int // first, and the one behind the last
 }

@@ -1,9 +1,11 @@
 package task
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/google/uuid"
 
@@ -18,19 +20,27 @@ import (
 
 // Format makes a file system on a partition or a bare disk.
 type Format struct {
-	Target    string         `json:"target"`
-	Kind      string         `json:"kind"`
-	Label     string         `json:"label,omitempty"`
-	UUID      string         `json:"uuid,omitempty"`
-	BlockSize quantity.Bytes `json:"block_size,omitempty"`
-	Reserved  int            `json:"reserved_tenths_percent"` // share kept for root
+	Target string            `json:"target"`
+	Kind   string            `json:"kind"`
+	Label  string            `json:"label,omitempty"`
+	UUID   string            `json:"uuid,omitempty"`  // an identifier, KeepID, or NewID, which "" is too
+	Asked  map[string]string `json:"asked,omitempty"` // settings, as they were typed
 }
+
+// Words in place of an identifier.
+const (
+	NewID  = "new"
+	KeepID = "keep"
+)
 
 // Verb of the request.
 func (*Format) Verb() string { return "format" }
 
-// ErrExtended is a partition that holds others.
-var ErrExtended = errors.New("no place for a file system")
+// Errors of formatting.
+var (
+	ErrExtended = errors.New("no place for a file system")
+	ErrNoID     = errors.New("there is no identifier to keep")
+)
 
 func (r *Format) Plan(ctx context.Context, p *Planner) error {
 	v, err := p.now(ctx)
@@ -44,34 +54,36 @@ func (r *Format) Plan(ctx context.Context, p *Planner) error {
 	if n.Entry.Role == table.Extended {
 		return fmt.Errorf("%s: %w: it is extended, and holds the chain of logical partitions; format one of those (fundus partition list %s)", n.Name, ErrExtended, n.Parent)
 	}
-	k, err := kind.Maker(r.Kind)
+	m, err := kind.FindMaker(r.Kind)
 	if err != nil {
 		return err
 	}
-	id := p.fresh()
-	if r.UUID != "" {
-		if id, err = uuid.Parse(r.UUID); err != nil {
-			return fmt.Errorf("--uuid=%s: %w", r.UUID, err)
-		}
+	id, err := r.id(n, m, p.fresh())
+	if err != nil {
+		return err
 	}
 	p.title("format %s as %s", n.Name, r.Kind)
 	if err := p.lose(ctx, v, n); err != nil {
 		return err
 	}
-	o := kind.MakeOptions{Label: r.Label, UUID: id, BlockSize: r.BlockSize, ReservedTenths: r.Reserved, Time: p.Clock, Fresh: p.fresh}
-	var facts []fs.Fact
+	wishes := p.Config.Wishes(m.Word)
+	for key, word := range r.Asked {
+		wishes[key] = fs.Wish{Word: word, By: fs.ByRequest}
+	}
+	var made fs.Made
 	err = p.write(ctx, "make "+r.Kind, whole(n, true), func(dev block.Device) error {
 		if err := eraseSignatures(dev, n.Contents); err != nil {
 			return err
 		}
-		facts, err = k.Make(dev, o)
+		made, err = m.Make(ctx, dev, fs.Order{Label: r.Label, ID: id, Wishes: wishes, Time: p.Clock, Fresh: p.fresh})
 		return err
 	})
 	if err != nil {
-		return about(n, err)
+		return about(n, p.withConfigured(m, wishes, err))
 	}
 	p.facts(fs.Fact{Name: "UUID", Value: id.String()})
-	p.facts(facts...)
+	p.facts(made.Facts...)
+	p.current().Values = made.Values
 	if err := p.checkMade(ctx, n, id); err != nil {
 		return err
 	}
@@ -82,9 +94,47 @@ func (r *Format) Plan(ctx context.Context, p *Planner) error {
 	return p.Stage.TellKernel(ctx, disk)
 }
 
+// id is the identifier of the new file system.
+func (r *Format) id(n inventory.Node, m kind.Maker, random uuid.UUID) (fs.ID, error) {
+	switch r.UUID {
+	case "", NewID:
+		return m.ID.Fresh(random), nil
+	case KeepID:
+		c, ok := n.Content()
+		if !ok || c.UUID == "" {
+			return fs.ID{}, fmt.Errorf("--uuid=%s: %w: %s holds %s; --uuid=%s makes one", KeepID, ErrNoID, n.Name, cmp.Or(n.Holds(), "nothing"), NewID)
+		}
+		id, err := m.ID.Parse(c.UUID)
+		if err != nil {
+			return fs.ID{}, fmt.Errorf("--uuid=%s: %w: that of %s on %s is %s, and %s has another form; --uuid=%s makes one", KeepID, ErrNoID, c.Kind, n.Name, c.UUID, m.Word, NewID)
+		}
+		return id, nil
+	}
+	id, err := m.ID.Parse(r.UUID)
+	if err != nil {
+		return fs.ID{}, fmt.Errorf("--uuid=%w", err)
+	}
+	return id, nil
+}
+
+// withConfigured adds to a refusal which values nobody has typed: they may be its reason.
+func (p *Planner) withConfigured(m kind.Maker, wishes fs.Wishes, err error) error {
+	var list []string
+	for _, s := range m.Settings {
+		if w := wishes[s.Key]; w.By == fs.ByConfiguration {
+			list = append(list, fmt.Sprintf("%s=%s of %s", s.Key, w.Word, p.Config.From("format."+m.Word+"."+s.Key)))
+		}
+	}
+	var refusal *machine.Refusal
+	if len(list) == 0 || errors.As(err, &refusal) {
+		return err
+	}
+	return fmt.Errorf("%w (in force is %s)", err, strings.Join(list, ", "))
+}
+
 // checkMade looks at the after-state with the probes: exactly the new file
 // system, and nothing of the old.
-func (p *Planner) checkMade(ctx context.Context, n inventory.Node, id uuid.UUID) error {
+func (p *Planner) checkMade(ctx context.Context, n inventory.Node, id fs.ID) error {
 	after, err := p.now(ctx)
 	if err != nil {
 		return err

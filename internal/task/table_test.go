@@ -102,7 +102,7 @@ func TestATableIsReadBack(t *testing.T) {
 // system elsewhere, which knows it by its identifier.
 func TestAJournalTakesNoLabel(t *testing.T) {
 	dev := block.NewMemory(64<<20, block.DefaultGeometry)
-	if _, err := ext.Make(dev, ext.Options{UUID: uuid.New()}); err != nil {
+	if _, err := ext.Make(t.Context(), dev, ext.Options{UUID: uuid.New()}); err != nil {
 		t.Fatal(err)
 	}
 	b, err := block.ReadSized(dev, 1024, 1024, 1024)

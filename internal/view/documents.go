@@ -179,6 +179,7 @@ type DraftDoc struct {
 	Before   []DeviceDoc       `json:"before"`
 	After    []DeviceDoc       `json:"after"`
 	Facts    []FactDoc         `json:"facts"`
+	Settings []ValueDoc        `json:"settings"`
 	Notes    []string          `json:"notes"`
 	Warnings []string          `json:"warnings"`
 	Losses   []LossDoc         `json:"losses"`
@@ -186,6 +187,13 @@ type DraftDoc struct {
 	Findings []finding.Finding `json:"findings"`
 	Steps    []StepDoc         `json:"steps"`
 	Undo     string            `json:"undo"`
+}
+
+// ValueDoc is a setting as it was decided.
+type ValueDoc struct {
+	Key   string `json:"key"`
+	Value string `json:"value"`
+	From  string `json:"from"` // default, hint of the device, configuration or asked
 }
 
 // FileDoc is a text file whose lines change.
@@ -268,7 +276,7 @@ type ErrorDoc struct {
 // Documents lists one empty document of each form, by the name of its schema.
 func Documents() map[string]any {
 	return map[string]any{"survey": SurveyDoc{}, "inspection": InspectDoc{}, "findings": FindingsDoc{}, "rehearsal": RehearsalDoc{}, "draft": DraftDoc{},
-		"deeds": DeedsDoc{}, "drafts": DraftsDoc{}, "recovery": RecoveryDoc{}, "message": MessageDoc{}, "event": EventDoc{}, "error": ErrorDoc{}, "configuration": ConfigurationDoc{}, "rescan": RescanDoc{}, "search": SearchDoc{}, "types": TypesDoc{}, "references": ReferencesDoc{}}
+		"deeds": DeedsDoc{}, "drafts": DraftsDoc{}, "recovery": RecoveryDoc{}, "message": MessageDoc{}, "event": EventDoc{}, "error": ErrorDoc{}, "configuration": ConfigurationDoc{}, "rescan": RescanDoc{}, "search": SearchDoc{}, "types": TypesDoc{}, "references": ReferencesDoc{}, "settings": SettingsDoc{}}
 }
 
 func (p *Printer) document(d any) error {
@@ -377,10 +385,15 @@ func rehearsalDocument(r *task.Rehearsal) RehearsalDoc {
 func draftDocument(d *draft.Draft, r Result) DraftDoc {
 	v := &inventory.Inventory{}
 	doc := DraftDoc{Head: head("draft"), Changed: r.Changed, Stored: r.Stored, Deed: r.Deed, Later: orEmpty(r.Later), Remarks: orEmpty(r.Remarks), Machine: d.Machine, Title: d.Title,
-		Before: devices(v, d.Before), After: devices(v, d.After), Facts: []FactDoc{}, Notes: orEmpty(d.Notes()), Warnings: orEmpty(d.Warnings()),
+		Before: devices(v, d.Before), After: devices(v, d.After), Facts: []FactDoc{}, Settings: []ValueDoc{}, Notes: orEmpty(d.Notes()), Warnings: orEmpty(d.Warnings()),
 		Losses: []LossDoc{}, Files: []FileDoc{}, Findings: orEmpty(d.Findings), Steps: []StepDoc{}, Undo: string(d.Undo)}
 	if r.Stored {
 		doc.Code = d.Code
+	}
+	for _, part := range d.Parts {
+		for _, s := range part.Values {
+			doc.Settings = append(doc.Settings, ValueDoc{s.Key, s.Word, string(s.By)})
+		}
 	}
 	for _, f := range d.Facts() {
 		doc.Facts = append(doc.Facts, FactDoc{f.Name, f.Value})

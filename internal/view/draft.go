@@ -51,12 +51,31 @@ func (p *Printer) part(d draft.Part, titled bool) {
 		p.printf("\n")
 	}
 	p.facts(rows)
+	p.values(d)
 	for _, n := range d.Notes {
 		p.wrap(2, "note: ", visible(n))
 	}
 	for _, w := range d.Warnings {
 		p.wrap(2, "warning: ", visible(w))
 	}
+}
+
+// values lists the settings with where each is from: whoever reads a draft sees what
+// was chosen without being asked for.
+func (p *Printer) values(d draft.Part) {
+	if len(d.Values) == 0 {
+		return
+	}
+	var rows [][]string
+	for _, s := range d.Values {
+		from := string(s.By)
+		if !s.By.Chosen() {
+			from = p.paint(Free, from)
+		}
+		rows = append(rows, []string{s.Key, visible(s.Word), from})
+	}
+	p.printf("\n")
+	p.columns(2, []string{"setting", "value", "from"}, rows)
 }
 
 // pictures shows each disk before and after.

@@ -34,7 +34,7 @@ func must(t *testing.T, r *rig, store *deed.Store, requests ...task.Request) *de
 }
 
 func herbarium() []task.Request {
-	return []task.Request{&task.TableNew{Disk: "sdb", Scheme: table.GPT}, adding(task.NewPart{Size: size("30MiB")}), &task.Format{Target: "sdb1", Kind: "ext4", Label: "herbarium", Reserved: 50}}
+	return []task.Request{&task.TableNew{Disk: "sdb", Scheme: table.GPT}, adding(task.NewPart{Size: size("30MiB")}), &task.Format{Target: "sdb1", Kind: "ext4", Label: "herbarium"}}
 }
 
 // TestSamePlanSameCode: the code depends on request, seed, clock and machine,

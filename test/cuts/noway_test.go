@@ -107,7 +107,7 @@ func TestWithoutUndo(t *testing.T) {
 	r := newRig(t, 512, 512)
 	must(t, r, storeIn(t), herbarium()...)
 	r.faulty = nil
-	over := &task.Format{Target: "sdb1", Kind: "ext4", Label: "mosses", Reserved: 50}
+	over := &task.Format{Target: "sdb1", Kind: "ext4", Label: "mosses"}
 	forward := func(r *rig, store *deed.Store) (*deed.Deed, error) {
 		s := task.Setting{Machine: r, Store: store, Clock: clock, WithoutUndo: true}
 		return r.commitSet(s, over)

@@ -41,9 +41,9 @@ func stories() []story {
 	add := adding(task.NewPart{Size: size("30MiB"), Name: "herbarium"})
 	second := adding(task.NewPart{Size: size("2MiB"), Name: "scans"})
 	format := func(label string) *task.Format {
-		return &task.Format{Target: "sdb1", Kind: "ext4", Label: label, Reserved: 50}
+		return &task.Format{Target: "sdb1", Kind: "ext4", Label: label}
 	}
-	bare := &task.Format{Target: "sdb", Kind: "ext4", Label: "bare", Reserved: 50}
+	bare := &task.Format{Target: "sdb", Kind: "ext4", Label: "bare"}
 	label := &task.Label{Target: "sdb1", Label: "mosses"}
 	newMBR := &task.TableNew{Disk: "sdb", Scheme: table.MBR}
 	unnamed := adding(task.NewPart{Size: size("3MiB")})

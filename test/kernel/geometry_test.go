@@ -50,7 +50,7 @@ func proveGeometries(t *testing.T, j *judge) {
 func proveLargeSectors(t *testing.T, j *judge) {
 	a := j.run(t, start{modules: []string{"loop"}, images: []string{blank(t, 200<<20)}, commands: []string{
 		"carry ubda 4096", "table new loop0 --commit", "partition add loop0 --size 150MiB --commit", "format loop0p1 ext4 --commit", "fstab add loop0p1 /srv --commit", "mount /srv", "writer /srv", "pause", "rest", "unmount /srv",
-		"format loop0p1 ext4 --block-size 1024B --commit", "look loop0",
+		"format loop0p1 ext4 block=1024B --commit", "look loop0",
 	}})[0]
 	says(t, a.Said, [][]string{{"loop0"}, {fine}, {fine}, {fine}, {fine}, {fine}, {}, {}, {"wrote "}, {fine}, {"1024", refused}, {`"1 2048 307200"`, "loop0p1 mounted"}})
 }
@@ -79,5 +79,5 @@ func proveHuge(t *testing.T, j *judge) {
 func (j *judge) format(t *testing.T, image, block string) {
 	t.Helper()
 	b := &bench{t: t, j: j, dir: ""}
-	b.must("format", image, "ext4", "--block-size", block, "--commit", "--state", filepath.Join(t.TempDir(), "state"))
+	b.must("format", image, "ext4", "block="+block, "--commit", "--state", filepath.Join(t.TempDir(), "state"))
 }

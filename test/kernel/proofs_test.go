@@ -133,14 +133,14 @@ func proveDisk(t *testing.T, j *judge) {
 	b.must("partition", "add", "sdb", "--size", "40MiB", "--commit")
 	b.must("partition", "add", "sdb", "--size", "max", "--name", "herbarium", "--commit")
 	b.must("partition", "remove", "sdb1", "--commit")
-	b.must("format", "sdb2", "ext4", "--label", "herbarium", "--block-size", "4096", "--commit")
+	b.must("format", "sdb2", "ext4", "--label", "herbarium", "block=4096", "--commit")
 	// 41 MiB from the start; 558 MiB up to the backup table, in sectors.
 	clean(t, j.ask(t, true, b.image())[0], []string{"2 83968 1142784"}, []string{"ubda2 mounted"})
 }
 
 func proveSmall(t *testing.T, j *judge) {
 	b := j.bench(t, "64MiB")
-	b.must("format", "sdb", "ext4", "--label", "seeds", "--block-size", "1024", "--commit")
+	b.must("format", "sdb", "ext4", "--label", "seeds", "block=1KiB", "--commit")
 	b.must("label", "sdb", "mosses", "--commit")
 	clean(t, j.ask(t, true, b.image())[0], nil, []string{"ubda mounted"})
 }
@@ -250,7 +250,7 @@ func proveGrow(t *testing.T, j *judge) {
 		}
 		part, err := block.NewSlice(dev, 0, c.from)
 		if err == nil {
-			_, err = ext.Make(part, ext.Options{UUID: uuid.New(), BlockSize: quantity.Bytes(c.block), Time: time.Now()})
+			_, err = ext.Make(t.Context(), part, ext.Options{UUID: uuid.New(), BlockSize: quantity.Bytes(c.block), Time: time.Now()})
 		}
 		if err := errors.Join(err, dev.Close()); err != nil {
 			t.Fatal(err)
@@ -311,8 +311,8 @@ func (j *judge) together(t *testing.T, images []string) (answers []Answer) {
 // proveFormatCuts: after each cut of a format over a file system the kernel
 // mounts the old one, or nothing; never a half-made one, and no error follows.
 func proveFormatCuts(t *testing.T, j *judge) {
-	images := cutImages(t, j, [][]string{{"format", "sdb", "ext4", "--label", "old", "--block-size=1024", "--commit"}},
-		[]string{"format", "sdb", "ext4", "--label", "new", "--block-size=1024", "--lose=old", "--commit"})
+	images := cutImages(t, j, [][]string{{"format", "sdb", "ext4", "--label", "old", "block=1KiB", "--commit"}},
+		[]string{"format", "sdb", "ext4", "--label", "new", "block=1KiB", "--lose=old", "--commit"})
 	mounted, fenced := 0, 0
 	for i, a := range j.together(t, images) {
 		switch said := a.Mounts[0]; {

@@ -175,7 +175,7 @@ func imageBytes(t testing.TB, state string) (n int64) {
 func baseline(t testing.TB, image string, images int64) time.Duration {
 	t.Helper()
 	made := block.NewMemory(tib, block.DefaultGeometry)
-	if _, err := ext.Make(made, ext.Options{Label: "archive", ReservedTenths: 50}); err != nil {
+	if _, err := ext.Make(t.Context(), made, ext.Options{Label: "archive", ReservedTenths: 50}); err != nil {
 		t.Fatal(err)
 	}
 	if err := file.Create(image, tib); err != nil {

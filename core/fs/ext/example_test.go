@@ -1,6 +1,7 @@
 package ext_test
 
 import (
+	"context"
 	"fmt"
 
 	"github.com/google/uuid"
@@ -12,7 +13,7 @@ import (
 // A file system is made, recognised, and given another label.
 func Example() {
 	dev := block.NewMemory(1<<30, block.DefaultGeometry)
-	if _, err := ext.Make(dev, ext.Options{Label: "herbarium", UUID: uuid.MustParse("5eed0000-0000-4000-8000-00000000fe11")}); err != nil {
+	if _, err := ext.Make(context.Background(), dev, ext.Options{Label: "herbarium", UUID: uuid.MustParse("5eed0000-0000-4000-8000-00000000fe11")}); err != nil {
 		fmt.Println(err)
 		return
 	}

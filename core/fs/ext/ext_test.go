@@ -17,7 +17,7 @@ import (
 	"fundus/core/quantity"
 )
 
-func options(label string) Options {
+func with(label string) Options {
 	return Options{Label: label, UUID: uuid.UUID{1, 2, 3}, HashSeed: uuid.UUID{4}, JournalUUID: uuid.UUID{5},
 		FirstSequence: 77, ReservedTenths: DefaultReservedTenths, Time: time.Date(2041, 5, 1, 0, 0, 0, 0, time.UTC)}
 }
@@ -25,7 +25,7 @@ func options(label string) Options {
 func made(t testing.TB, size quantity.Bytes, o Options) (*block.Overlay, *Layout) {
 	t.Helper()
 	dev := block.NewMemory(int64(size), block.DefaultGeometry)
-	l, err := Make(dev, o)
+	l, err := Make(t.Context(), dev, o)
 	if err != nil {
 		t.Fatalf("Make of %v: %v", size, err)
 	}
@@ -45,7 +45,7 @@ func sizes() []quantity.Bytes {
 func TestLayoutIsSound(t *testing.T) {
 	for _, size := range sizes() {
 		for _, b := range []quantity.Bytes{1024, 2048, 4096} {
-			o := options("")
+			o := with("")
 			o.BlockSize = b
 			l, err := Plan(size, block.DefaultGeometry, o)
 			if errors.Is(err, fs.ErrTooLarge) && size > 512*quantity.GiB && b < 4096 {
@@ -118,7 +118,7 @@ func needed(size, b, journal int64) int64 {
 // what the formula counts, and never clears, fills or zeroes the rest.
 func TestWritesOnlyWhatIsNeeded(t *testing.T) {
 	for _, size := range []quantity.Bytes{20 * quantity.GiB, quantity.TiB, 4 * quantity.TiB} {
-		dev, l := made(t, size, options("herbarium"))
+		dev, l := made(t, size, with("herbarium"))
 		written := int64(0)
 		for i := range dev.Phases() {
 			for _, e := range dev.Phase(i) {
@@ -134,7 +134,7 @@ func TestWritesOnlyWhatIsNeeded(t *testing.T) {
 
 // TestProbeReadsWhatWasMade also holds the arithmetic: blocks times block size.
 func TestProbeReadsWhatWasMade(t *testing.T) {
-	dev, l := made(t, 700*quantity.MiB, options("herbarium"))
+	dev, l := made(t, 700*quantity.MiB, with("herbarium"))
 	c, err := Probe(dev)
 	if err != nil || c == nil {
 		t.Fatal(c, err)
@@ -162,7 +162,7 @@ func TestProbeReadsWhatWasMade(t *testing.T) {
 // checksums hold, no table is said to be zeroed, and a block bitmap is stored
 // exactly where its group is not marked.
 func TestUninitialisedGroupsAreMarkedAndNotWritten(t *testing.T) {
-	dev, l := made(t, 8*quantity.GiB, options(""))
+	dev, l := made(t, 8*quantity.GiB, with(""))
 	table, err := block.ReadSized(dev, 4096, int64(l.Groups)*gdSize, 1<<20)
 	if err != nil {
 		t.Fatal(err)
@@ -194,7 +194,7 @@ func TestUninitialisedGroupsAreMarkedAndNotWritten(t *testing.T) {
 
 // TestLabelReachesEveryCopy and nothing but label and checksums changes.
 func TestLabelReachesEveryCopy(t *testing.T) {
-	dev, _ := made(t, 700*quantity.MiB, options("herbarium"))
+	dev, _ := made(t, 700*quantity.MiB, with("herbarium"))
 	over := block.NewOverlay(dev, block.Spill{})
 	if err := SetLabel(over, "scans"); err != nil {
 		t.Fatal(err)
@@ -252,20 +252,20 @@ func TestDamageAndUnknownFeatures(t *testing.T) {
 		{"more free than there are", sbFreeBlocksHi, []byte{9}, field.ErrRange},
 		{"blocks times block size beyond 2^63", sbBlocksHi, []byte{0xFF, 0xFF, 0xFF, 0xFF}, field.ErrRange},
 	} {
-		dev, _ := made(t, 32*quantity.MiB, options(""))
+		dev, _ := made(t, 32*quantity.MiB, with(""))
 		edit(t, dev, c.off, c.bytes...)
 		if _, err := Read(dev); !errors.Is(err, c.want) {
 			t.Errorf("%s: %v, want %v", c.name, err, c.want)
 		}
 	}
-	dev, _ := made(t, 32*quantity.MiB, options(""))
+	dev, _ := made(t, 32*quantity.MiB, with(""))
 	if err := block.WriteBytes(dev, []byte{1}, superOffset+sbLabel); err != nil {
 		t.Fatal(err)
 	}
 	if c, err := Probe(dev); err != nil || c.State != fs.Damaged {
 		t.Errorf("a wrong checksum: %+v, %v", c, err)
 	}
-	dev, _ = made(t, 32*quantity.MiB, options(""))
+	dev, _ = made(t, 32*quantity.MiB, with(""))
 	edit(t, dev, sbIncompat+3, 0x40)
 	if c, err := Probe(dev); err != nil || c.State != fs.Clean || fmt.Sprint(c.Unknown) != "[incompatible 0x40000000]" {
 		t.Errorf("an unknown feature is not damage: %+v, %v", c, err)
@@ -283,12 +283,12 @@ func TestDueAndStripe(t *testing.T) {
 		high        byte
 		due         bool
 	}{{2, 3, 0, false}, {3, 3, 0, true}, {3, 0xFF, 0xFF, false}, {3, 0, 0, false}} {
-		dev, _ := made(t, 32*quantity.MiB, options(""))
+		dev, _ := made(t, 32*quantity.MiB, with(""))
 		edit(t, dev, sbMountCount, c.count)
 		edit(t, dev, sbMaxMounts, c.most, c.high)
 		edit(t, dev, sbStripe, 96)
 		edit(t, dev, sbCheckEvery, 60)
-		if got, err := Probe(dev); err != nil || (got.Due != "") != c.due || got.Stripe != 96*got.BlockSize || !got.CheckBy.Equal(options("").Time.Add(time.Minute)) {
+		if got, err := Probe(dev); err != nil || (got.Due != "") != c.due || got.Stripe != 96*got.BlockSize || !got.CheckBy.Equal(with("").Time.Add(time.Minute)) {
 			t.Errorf("%+v: due %q, stripe %v, %v", c, got.Due, got.Stripe, err)
 		}
 	}
@@ -296,7 +296,7 @@ func TestDueAndStripe(t *testing.T) {
 
 // TestMountLeavesTraces: what the simulated kernel writes is seen.
 func TestMountLeavesTraces(t *testing.T) {
-	dev, _ := made(t, 32*quantity.MiB, options(""))
+	dev, _ := made(t, 32*quantity.MiB, with(""))
 	at := time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)
 	if err := MarkMounted(dev, at, "/srv/herbarium"); err != nil {
 		t.Fatal(err)
@@ -316,7 +316,7 @@ func TestMountLeavesTraces(t *testing.T) {
 // FuzzSuperblock: any superblock gives an error or one whose figures fit
 // together; asking everything of it never panics and stays bounded.
 func FuzzSuperblock(f *testing.F) {
-	dev, _ := made(f, 32*quantity.MiB, options("herbarium"))
+	dev, _ := made(f, 32*quantity.MiB, with("herbarium"))
 	good, _ := block.ReadSized(dev, superOffset, superSize, superSize)
 	f.Add(good)
 	f.Add(make([]byte, superSize))

@@ -37,7 +37,7 @@ func TestGoldenImages(t *testing.T) {
 		o := c.o
 		o.UUID, o.HashSeed, o.JournalUUID = uuid.UUID{1, 2, 3}, uuid.UUID{4, 5, 6}, uuid.UUID{7, 8, 9}
 		o.FirstSequence, o.Time = 77, time.Unix(1772352000, 0)
-		if _, err := Make(dev, o); err != nil {
+		if _, err := Make(t.Context(), dev, o); err != nil {
 			t.Fatal(c.size, err)
 		}
 		h := sha256.New()

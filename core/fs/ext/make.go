@@ -1,6 +1,7 @@
 package ext
 
 import (
+	"context"
 	"encoding/binary"
 
 	"fundus/core/block"
@@ -11,17 +12,18 @@ import (
 // Make writes a new ext4 onto the device, the primary superblock last and
 // behind a sync of its own. The first KiB is zeroed. Other signatures are the
 // caller's to remove.
-func Make(dev block.Device, o Options) (*Layout, error) {
+func Make(ctx context.Context, dev block.Device, o Options) (*Layout, error) {
 	l, err := Plan(quantity.Bytes(dev.Size()), dev.Geometry(), o)
 	if err != nil {
 		return nil, err
 	}
-	return l, l.Write(dev)
+	return l, l.Write(ctx, dev)
 }
 
-// Write carries the layout out.
-func (l *Layout) Write(dev block.Device) error {
-	w := &maker{Layout: l, dev: dev, seed: crc(^uint32(0), l.options.UUID[:])}
+// Write carries the layout out. Where the context ends on the way the superblock is not
+// written, and nothing takes what is there for an ext4.
+func (l *Layout) Write(ctx context.Context, dev block.Device) error {
+	w := &maker{Layout: l, ctx: ctx, dev: dev, seed: crc(^uint32(0), l.options.UUID[:])}
 	descriptors := w.groupsAndBitmaps()
 	w.inodes()
 	w.directories()
@@ -48,6 +50,7 @@ func (l *Layout) Write(dev block.Device) error {
 // maker writes one file system; it keeps the first error.
 type maker struct {
 	*Layout
+	ctx        context.Context
 	dev        block.Device
 	seed       uint32
 	freeBlocks uint64
@@ -56,6 +59,9 @@ type maker struct {
 
 // bytes writes p, which nobody changes from then on.
 func (w *maker) bytes(p []byte, off int64) {
+	if w.err == nil {
+		w.err = w.ctx.Err()
+	}
 	if w.err == nil {
 		w.err = block.Give(w.dev, p, off)
 	}
@@ -81,6 +87,9 @@ func (w *maker) sync() {
 func (w *maker) groupsAndBitmaps() []byte {
 	descriptors := make([]byte, w.DescBlocks*uint64(w.BlockSize))
 	for g := range w.Groups {
+		if g%4096 == 0 { // some milliseconds
+			w.options.Sink.Send("block groups", quantity.Bytes(g*w.BlocksPerGroup)*w.BlockSize, quantity.Bytes(w.Blocks)*w.BlockSize)
+		}
 		d := descriptors[g*gdSize : (g+1)*gdSize]
 		used, blocks := w.usedIn(g)
 		free := blocks

@@ -11,13 +11,13 @@ import (
 	"fundus/core/block"
 	"fundus/core/extent"
 	"fundus/core/fs"
+	"fundus/core/progress"
 	"fundus/core/quantity"
 )
 
-// Options is what a new ext4 is made with. The zero value of a field takes the
-// default.
+// Options is what a new ext4 is made with.
 type Options struct {
-	BlockSize quantity.Bytes // 1024, 2048 or 4096; default 4096, 1024 below 512 MiB
+	BlockSize quantity.Bytes // 1024, 2048 or 4096; 0 for 4096, or 1024 below 512 MiB
 	Label     string         // at most 16 bytes
 	UUID      uuid.UUID
 	// ReservedTenths is the share kept for root, in tenths of a percent.
@@ -26,6 +26,7 @@ type Options struct {
 	HashSeed       uuid.UUID // random: salts the directory hashes
 	JournalUUID    uuid.UUID // random: keeps blocks of an earlier journal out
 	FirstSequence  uint32    // random, for the same reason
+	Sink           progress.Sink
 }
 
 // DefaultReservedTenths is 5 percent.
@@ -74,6 +75,7 @@ type Layout struct {
 	resizeMap   uint64 // the double-indirect block of the resize inode
 	journalLeaf uint64 // extent leaf of the journal, 0 where the inode has room
 	options     Options
+	hinted      bool // the device has chosen the block size
 }
 
 type groupPlace struct{ blockBitmap, inodeBitmap, inodeTable uint64 }
@@ -84,10 +86,14 @@ func Plan(size quantity.Bytes, geo block.Geometry, o Options) (*Layout, error) {
 	if len(o.Label) > 16 {
 		return nil, fmt.Errorf("%w: %q has %d bytes, ext4 takes at most 16", fs.ErrLabel, o.Label, len(o.Label))
 	}
+	hinted := false
 	if o.BlockSize == 0 {
 		o.BlockSize = 4096
-		if size < smallBlocks && geo.Physical <= 1024 {
-			o.BlockSize = 1024
+		if size < smallBlocks {
+			hinted = geo.Physical > 1024 // a smaller block would be read and written back within one sector
+			if !hinted {
+				o.BlockSize = 1024
+			}
 		}
 	}
 	if b := o.BlockSize; b != 1024 && b != 2048 && b != 4096 || int64(b) < geo.Logical {
@@ -96,7 +102,7 @@ func Plan(size quantity.Bytes, geo block.Geometry, o Options) (*Layout, error) {
 	if size > maxSize {
 		return nil, fmt.Errorf("%w: %v; Fundus makes ext4 up to %v", fs.ErrTooLarge, size, quantity.Bytes(maxSize))
 	}
-	l := &Layout{BlockSize: o.BlockSize, Blocks: uint64(size / o.BlockSize), BlocksPerGroup: uint64(8 * o.BlockSize), options: o}
+	l := &Layout{BlockSize: o.BlockSize, Blocks: uint64(size / o.BlockSize), BlocksPerGroup: uint64(8 * o.BlockSize), options: o, hinted: hinted}
 	if o.BlockSize == 1024 {
 		l.FirstData = 1
 	}
@@ -123,7 +129,7 @@ func (l *Layout) sizeGroups(size quantity.Bytes) error {
 		l.DescBlocks = (l.Groups + perBlock - 1) / perBlock
 		l.reserveDescriptors(perBlock)
 		if l.Groups > 1 && l.baseBlocks() > l.BlocksPerGroup/2 {
-			return fmt.Errorf("%w in blocks of %d bytes: the group descriptors would fill their groups; use --block-size 4096", fs.ErrTooLarge, l.BlockSize)
+			return fmt.Errorf("%w in blocks of %d bytes: the group descriptors would fill their groups; block=4KiB has room", fs.ErrTooLarge, l.BlockSize)
 		}
 		l.countInodes()
 		l.backups = backupGroups(l.Groups, true)

@@ -96,7 +96,7 @@ func (b *Bench) install(d *Disk, label string, id uuid.UUID, fresh func() uuid.U
 	if err != nil {
 		return err
 	}
-	_, err = ext.Make(part, ext.Options{Label: label[:min(len(label), 16)], UUID: id, ReservedTenths: ext.DefaultReservedTenths, Time: b.now(),
+	_, err = ext.Make(context.Background(), part, ext.Options{Label: label[:min(len(label), 16)], UUID: id, ReservedTenths: ext.DefaultReservedTenths, Time: b.now(),
 		HashSeed: fresh(), JournalUUID: fresh(), FirstSequence: 1})
 	return err
 }

@@ -74,7 +74,7 @@ func Prepare(dev block.Device) error {
 }
 
 func healthy(d block.Device) error {
-	_, err := ext.Make(d, ext.Options{UUID: uuid.New(), Time: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)})
+	_, err := ext.Make(context.Background(), d, ext.Options{UUID: uuid.New(), Time: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)})
 	return err
 }
 

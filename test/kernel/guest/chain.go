@@ -26,7 +26,7 @@ func (r road) Plan(ctx context.Context, p *task.Planner) error {
 	dir := "/srv/" + r.Label
 	for _, q := range []task.Request{
 		&task.TableNew{Disk: r.Disk, Scheme: table.GPT}, &task.PartitionAdd{Disk: r.Disk, Parts: []task.NewPart{{Size: size}}},
-		&task.Format{Target: r.Disk + "1", Kind: "ext4", Label: r.Label, Reserved: 50}, &task.FstabAdd{Target: r.Disk + "1", Dir: dir}, &task.Mount{Target: dir},
+		&task.Format{Target: r.Disk + "1", Kind: "ext4", Label: r.Label}, &task.FstabAdd{Target: r.Disk + "1", Dir: dir}, &task.Mount{Target: dir},
 	} {
 		if err := p.Do(ctx, q); err != nil {
 			return fmt.Errorf("%s: %w", q.Verb(), err)
