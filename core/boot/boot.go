@@ -176,7 +176,7 @@ func mountable(n inventory.Node, e fstab.Entry) string {
 		return "it holds no file system"
 	case c.Class == fs.Fence:
 		return "it is fenced by a deed that was cut short (fundus recover)"
-	case !SameKind(e.Type, c.Kind):
+	case !c.MountsAs(e.Type):
 		return fmt.Sprintf("it holds %s, not %s", c.Kind, e.Type)
 	case c.State == fs.Damaged:
 		return "its superblock is damaged"
@@ -186,21 +186,6 @@ func mountable(n inventory.Node, e fstab.Entry) string {
 		return fmt.Sprintf("the file system has %d bytes, the device only %d", c.Size, n.Size)
 	}
 	return ""
-}
-
-// SameKind reports whether the kernel mounts content of the kind as the type.
-func SameKind(typ, kind string) bool {
-	switch typ {
-	case "auto":
-		return kind != "swap"
-	case "vfat", "msdos":
-		return strings.HasPrefix(kind, "FAT")
-	case "ext4":
-		return kind == "ext4" || kind == "ext3" || kind == "ext2"
-	case "ext3":
-		return kind == "ext3" || kind == "ext2"
-	}
-	return typ == kind
 }
 
 func memoryKind(typ string) bool {

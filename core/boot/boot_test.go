@@ -17,7 +17,7 @@ func fernhill(lines string) *inventory.Inventory {
 	part := func(name, kind, uuid, label string) inventory.Node {
 		n := inventory.Node{Name: name, Path: "/dev/" + name, Form: inventory.Partition, Size: quantity.GiB, Entry: table.Partition{UUID: "p-" + name}}
 		if kind != "" {
-			n.Contents = []fs.Content{{Kind: kind, Class: fs.FileSystem, UUID: uuid, Label: label, Size: quantity.GiB, State: fs.Clean}}
+			n.Contents = []fs.Content{{Kind: kind, Types: map[string][]string{"FAT32": {"vfat", "msdos"}, "ext3": {"ext3", "ext4"}}[kind], Class: fs.FileSystem, UUID: uuid, Label: label, Size: quantity.GiB, State: fs.Clean}}
 		}
 		return n
 	}

@@ -6,6 +6,7 @@ package fs
 
 import (
 	"errors"
+	"slices"
 	"time"
 
 	"fundus/core/extent"
@@ -62,8 +63,31 @@ type Content struct {
 	Due        string         // why a check is due by its own count, "" where none is
 	CheckBy    time.Time      // until when it is to be looked through, zero where never
 	Stripe     quantity.Bytes // of the array that it was made for, 0 where not recorded
+	Types      []string       // as which the kernel mounts it, the first as fstab says it; nil: as its kind alone
+	Pass       int            // in which order a boot checks it, as fstab's last field says it; 0: not at all
+	Grows      bool           // it can be made larger, and has a UUID by rights
+	Super      extent.Span    // bytes of the superblock that the kernel writes to; none where that is not known
 	Signatures []extent.Span  // bytes; the first is what the kernel would believe
 	Facts      []Fact         // for inspect, in the order to be shown
+}
+
+// MountType is what fstab and mount call the content.
+func (c Content) MountType() string {
+	if len(c.Types) > 0 {
+		return c.Types[0]
+	}
+	return c.Kind
+}
+
+// MountsAs reports whether the kernel mounts the content as the type.
+func (c Content) MountsAs(typ string) bool {
+	switch {
+	case typ == "auto":
+		return c.Class != Swap
+	case len(c.Types) > 0:
+		return slices.Contains(c.Types, typ)
+	}
+	return typ == c.Kind
 }
 
 // Rank orders contents that have a signature on the same bytes, as udev does.

@@ -15,6 +15,9 @@ import (
 // Path is where the table lies.
 const Path = "/etc/fstab"
 
+// Swap is the type of a line that names a swap area.
+const Swap = "swap"
+
 // Entry is one line's meaning, with escapes resolved.
 type Entry struct {
 	Spec    string // "UUID=…", "/dev/sdb1", "tmpfs"
@@ -82,7 +85,7 @@ func parseLine(number int, raw string) Line {
 		}
 		*into = int(n)
 	}
-	if e.Dir != "none" && e.Dir != "swap" && !strings.HasPrefix(e.Dir, "/") {
+	if e.Dir != "none" && e.Dir != Swap && !strings.HasPrefix(e.Dir, "/") {
 		l.Err = fmt.Errorf("%w; this is %q", ErrPoint, e.Dir)
 		return l
 	}
@@ -200,7 +203,7 @@ func (e Entry) Value(option string) (value string, ok bool) {
 }
 
 // IsSwap reports whether the entry is a swap area.
-func (e Entry) IsSwap() bool { return e.Type == "swap" }
+func (e Entry) IsSwap() bool { return e.Type == Swap }
 
 // Unescape resolves \ooo, the octal escapes that the kernel's lists use too;
 // anything else stays.

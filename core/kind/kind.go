@@ -29,6 +29,7 @@ import (
 // that it does not have is nil.
 type Kind struct {
 	Name     string                                      // the family: "ext", "fat"
+	Types    []string                                    // what Linux and udev call its variants, where Fundus must know
 	Makes    []Maker                                     // its variants that `format` makes
 	Probe    func(dev block.Device) (*fs.Content, error) // nil content: not this kind
 	Fields   func(dev block.Device) ([]field.Structure, error)
@@ -66,7 +67,7 @@ func All() []Kind {
 	return []Kind{
 		{Name: "fence", Probe: fence.Probe, Fields: fence.Fields},
 		{Name: "gpt", Probe: probeGPT, Fields: gpt.Fields},
-		{Name: "ext", Makes: []Maker{{"ext4", fs.Wide, ext.Settings(), ext.MakeOrder}}, Values: ext.Values, Probe: ext.Probe, Fields: ext.Fields, SetLabel: ext.SetLabel,
+		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: []Maker{{"ext4", fs.Wide, ext.Settings(), ext.MakeOrder}}, Values: ext.Values, Probe: ext.Probe, Fields: ext.Fields, SetLabel: ext.SetLabel,
 			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies},
 		{Name: "xfs", Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies},
 		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},
@@ -120,6 +121,11 @@ func FindMaker(word string) (Maker, error) {
 		words = append(words, m.Word)
 	}
 	return Maker{}, fmt.Errorf("%q: %w; it makes: %s", word, ErrUnknown, strings.Join(words, " "))
+}
+
+// IsType reports whether Linux has the word for content that the probes recognise.
+func IsType(word string) bool {
+	return slices.ContainsFunc(All(), func(k Kind) bool { return slices.Contains(k.Types, word) })
 }
 
 // Of finds the family of a content that Probe found.

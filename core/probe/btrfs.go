@@ -6,6 +6,7 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/block/field"
+	"fundus/core/extent"
 	"fundus/core/fs"
 )
 
@@ -38,6 +39,7 @@ func Btrfs(dev block.Device) (*fs.Content, error) {
 		return nil, err
 	}
 	c := found("btrfs", fs.FileSystem, btrfsAt+btrfsMagicAt, len(btrfsMagic))
+	c.Grows, c.Super = true, extent.Span{Start: btrfsAt, Count: 4096}
 	if l.u16(btrfsSumKind) == 0 {
 		if sum := crc32.Checksum(l.b[32:], crc32.MakeTable(crc32.Castagnoli)); sum != l.u32(0) {
 			return damaged(c, "CRC %#08x recorded, %#08x computed", l.u32(0), sum), nil

@@ -29,6 +29,7 @@ func F2FS(dev block.Device) (*fs.Content, error) {
 		return nil, err
 	}
 	c := found("f2fs", fs.FileSystem, f2fsAt, len(f2fsMagic))
+	c.Grows = true
 	size := power(uint64(l.u32(f2fsLogBlock)))
 	if !powerOfTwo(size, 4096, 65536) || l.u64(f2fsBlocks) == 0 {
 		return damaged(c, "blocks of %d bytes", size), nil

@@ -3,6 +3,7 @@ package table
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/google/uuid"
@@ -16,6 +17,9 @@ type Type struct {
 	Meaning string
 	Holds   []string // kinds of content that fit; none: not judged
 }
+
+// ForLinux reports whether file systems of Linux are kept in it.
+func (t Type) ForLinux() bool { return slices.Contains(t.Holds, "ext4") }
 
 // ErrType says that a word is no type of a scheme.
 var ErrType = errors.New("no partition type of this scheme")

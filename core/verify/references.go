@@ -5,8 +5,8 @@ import (
 	"regexp"
 	"strings"
 
-	"fundus/core/boot"
 	"fundus/core/finding"
+	"fundus/core/fs"
 	"fundus/core/fstab"
 )
 
@@ -60,7 +60,7 @@ func (k *look) reference(thing string, e fstab.Entry) []finding.Finding {
 		out = append(out, finding.New(finding.FstabAmbiguous, thing, "%s is carried by %s and %s", e.Spec, nodes[0].Name, nodes[1].Name).
 			WithRemedy("name the device by its PARTUUID"))
 	}
-	if c, ok := nodes[0].Content(); ok && !boot.SameKind(e.Type, c.Kind) && c.Kind != "fenced" {
+	if c, ok := nodes[0].Content(); ok && !c.MountsAs(e.Type) && c.Class != fs.Fence {
 		out = append(out, finding.New(finding.FstabKind, thing, "the line says %s, %s holds %s", e.Type, nodes[0].Name, c.Kind).WithMend("%s", remove))
 	}
 	if unstable().MatchString(e.Spec) {

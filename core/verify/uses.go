@@ -116,7 +116,7 @@ func nameless(n inventory.Node) (out []finding.Finding) {
 // grows reports whether the content could be larger than it is, and has a UUID by
 // rights.
 func grows(c fs.Content) bool {
-	return c.State != fs.Damaged && slices.Contains([]string{"ext2", "ext3", "ext4", "xfs", "btrfs", "swap", "f2fs"}, c.Kind) && c.Devices == ""
+	return c.State != fs.Damaged && c.Grows && c.Devices == ""
 }
 
 func typeFits(v *inventory.Inventory, n inventory.Node, c fs.Content) []finding.Finding {

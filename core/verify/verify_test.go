@@ -19,7 +19,7 @@ func clean() *inventory.Inventory {
 	part := func(name, uuid string) inventory.Node {
 		return inventory.Node{Name: name, Path: "/dev/" + name, Parent: name[:3], Form: inventory.Partition, Number: 1, InKernel: true, Start: quantity.MiB, Size: quantity.GiB,
 			Geometry: block.Geometry{Logical: 512, Physical: 4096}, Entry: table.Partition{UUID: "part-" + uuid},
-			Contents: []fs.Content{{Kind: "ext4", Class: fs.FileSystem, UUID: uuid, Label: "l-" + uuid, Size: quantity.GiB}}}
+			Contents: []fs.Content{{Kind: "ext4", Grows: true, Class: fs.FileSystem, UUID: uuid, Label: "l-" + uuid, Size: quantity.GiB}}}
 	}
 	disk := func(name string) inventory.Node {
 		return inventory.Node{Name: name, Path: "/dev/" + name, Form: inventory.Disk, Size: 4 * quantity.GiB, Table: &table.Table{ID: "disk-" + name},

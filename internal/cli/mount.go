@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fundus/core/fstab"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
@@ -136,7 +137,7 @@ func (e *Env) mountAll(ctx context.Context) error {
 	var failed []error
 	p := e.printer()
 	for _, l := range rehearsal.Lines {
-		if l.Outcome == "not at boot" || l.Kind == "swap" || l.Dir == "" {
+		if l.Outcome == "not at boot" || l.Kind == fstab.Swap || l.Dir == "" {
 			continue
 		}
 		words := fmt.Sprintf("line %d  %s: %s", l.Number, l.Dir, l.Reason)

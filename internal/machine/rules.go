@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"fundus/core/boot"
 	"fundus/core/extent"
 	"fundus/core/fs"
 	"fundus/core/inventory"
@@ -82,6 +81,14 @@ func CheckAction(v *inventory.Inventory, a Action) error {
 	return r
 }
 
+// MountType is the type as which the action mounts the content.
+func (a Action) MountType(c fs.Content) string {
+	if a.Kind != "" && a.Kind != "auto" {
+		return a.Kind
+	}
+	return c.MountType()
+}
+
 func checkMount(v *inventory.Inventory, a Action) *Refusal {
 	n, ok := v.Node(a.Node)
 	if !ok {
@@ -93,7 +100,7 @@ func checkMount(v *inventory.Inventory, a Action) *Refusal {
 		return refuse(RuleNoContent, n.Name, "fundus inspect "+n.Name+" shows what is there", "it holds nothing that can be mounted (%s)", orNothing(n.Holds()))
 	case c.Class == fs.Fence:
 		return refuse(RuleFenced, n.Name, "run fundus recover "+c.UUID, "it is fenced by a deed that was cut short")
-	case c.Class != fs.FileSystem || a.Kind != "" && !boot.SameKind(a.Kind, c.Kind):
+	case c.Class != fs.FileSystem || a.Kind != "" && !c.MountsAs(a.Kind):
 		return refuse(RuleWrongKind, n.Name, "", "it holds %s, not %s", c.Kind, orFileSystem(a.Kind))
 	case c.State == fs.Damaged:
 		return refuse(RuleDamaged, n.Name, "fundus inspect "+n.Name+" shows the damage", "the kernel refuses its superblock")

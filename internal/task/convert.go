@@ -186,7 +186,7 @@ func otherType(m *table.Table, part table.Partition, s table.Scheme) (string, er
 	if known && t.Value(s) != "" {
 		return t.Value(s), nil
 	}
-	if known && slices.Contains(t.Holds, "ext4") {
+	if known && t.ForLinux() {
 		return table.ParseType(s, "linux")
 	}
 	return "", fmt.Errorf("partition %d: type %s: %w: %s has no such type; give it another one first: fundus partition edit", part.Number, TypeWords(m, part.Type), table.ErrValue, schemeName(s))

@@ -84,7 +84,7 @@ func (r *FstabAdd) entry(c *config.Config, v *inventory.Inventory, n inventory.N
 	}
 	e := fstab.Entry{Spec: spec, Dir: path.Clean(r.Dir), Type: r.Kind, Options: slices.Clone(r.Options)}
 	if e.Type == "" {
-		e.Type = mountType(content.Kind)
+		e.Type = content.MountType()
 	}
 	if e.IsSwap() {
 		e.Dir = "none"
@@ -100,11 +100,8 @@ func (r *FstabAdd) entry(c *config.Config, v *inventory.Inventory, n inventory.N
 			e.Options = []string{"defaults"}
 		}
 	}
-	switch {
-	case e.Dir == "/":
+	if e.Pass = content.Pass; e.Dir == "/" {
 		e.Pass = 1
-	case strings.HasPrefix(e.Type, "ext"):
-		e.Pass = 2
 	}
 	return e, nil
 }
@@ -124,14 +121,6 @@ func (p *Planner) reload(ctx context.Context) error {
 		return err
 	}
 	return p.Stage.Tell(ctx, machine.Action{Verb: machine.ReloadUnits})
-}
-
-// mountType is the name under which the kernel mounts the kind.
-func mountType(kind string) string {
-	if strings.HasPrefix(kind, "FAT") {
-		return "vfat"
-	}
-	return kind
 }
 
 // identifier is how fstab names the node: as was asked for, else as is preferred,

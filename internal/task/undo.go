@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
 
 	"fundus/core/block"
 	"fundus/core/fstab"
@@ -184,7 +183,9 @@ func (u *undoing) since(ctx context.Context, t machine.Target, at int64) error {
 		return err
 	}
 	for _, n := range v.Family(t.Disk) {
-		if c, ok := n.Content(); ok && strings.HasPrefix(c.Kind, "ext") && at >= int64(n.Start)+1024 && at < int64(n.Start)+2048 {
+		c, ok := n.Content()
+		inside := at - int64(n.Start)
+		if ok && inside >= int64(c.Super.Start) && inside < int64(c.Super.End()) {
 			why = fmt.Sprintf(", the superblock of the %s on %s: it was mounted for writing", c.Kind, n.Name)
 		}
 	}

@@ -3,6 +3,7 @@ package ext
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -23,25 +24,29 @@ func Probe(dev block.Device) (*fs.Content, error) {
 		return nil, nil
 	}
 	s, err := Read(dev)
+	super := extent.Span{Start: superOffset, Count: superSize}
 	signature := []extent.Span{{Start: superOffset + sbMagic, Count: 2}}
 	if errors.Is(err, field.ErrMagic) {
 		return nil, nil
 	}
 	var broken *field.Error
 	if errors.As(err, &broken) {
-		return &fs.Content{Kind: "ext4", Class: fs.FileSystem, State: fs.Damaged, Signatures: signature,
+		return &fs.Content{Kind: "ext4", Class: fs.FileSystem, State: fs.Damaged, Super: super, Signatures: signature,
 			Facts: []fs.Fact{{Name: "damage", Value: broken.Error()}}}, nil
 	}
 	if err != nil {
 		return nil, err
 	}
 	c := &fs.Content{Kind: s.Kind(), Class: fs.FileSystem, Label: s.Label, Size: s.Size(), BlockSize: s.BlockSize,
-		State: s.FileState(), Unknown: s.Unknown(), Signatures: signature, HasUsage: true}
+		State: s.FileState(), Super: super, Unknown: s.Unknown(), Signatures: signature, HasUsage: true}
 	if s.UUID != uuid.Nil {
 		c.UUID = s.UUID.String()
 	}
 	if c.Kind == "ext journal" {
 		c.Class, c.HasUsage = fs.Member, false
+	} else { // one driver mounts all three; each name takes what it knows, and what is older
+		names := []string{"ext2", "ext3", "ext4"}
+		c.Types, c.Pass, c.Grows = names[slices.Index(names, c.Kind):], 2, true
 	}
 	if used, ok := (s.Blocks - s.Free).Times(s.BlockSize); ok {
 		c.Used = used

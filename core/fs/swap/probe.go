@@ -58,7 +58,7 @@ func describe(b []byte, page int64) *fs.Content {
 	if order.Uint32(b[versionAt:]) != 1 {
 		order = binary.BigEndian
 	}
-	c := &fs.Content{Kind: "swap", Class: fs.Swap, State: fs.Clean, BlockSize: quantity.Bytes(page),
+	c := &fs.Content{Kind: "swap", Class: fs.Swap, State: fs.Clean, Grows: true, BlockSize: quantity.Bytes(page),
 		Signatures: []extent.Span{{Start: uint64(page) - uint64(len(magic)), Count: uint64(len(magic))}}}
 	if order.Uint32(b[versionAt:]) != 1 {
 		c.State = fs.Damaged

@@ -52,7 +52,7 @@ func Probe(dev block.Device) (*fs.Content, error) {
 		return nil, nil
 	}
 	be := binary.BigEndian
-	c := &fs.Content{Kind: "xfs", Class: fs.FileSystem, State: fs.Clean, HasUsage: true,
+	c := &fs.Content{Kind: "xfs", Class: fs.FileSystem, State: fs.Clean, HasUsage: true, Grows: true, Super: extent.Span{Count: 512},
 		BlockSize:  quantity.Bytes(be.Uint32(b[blockSize:])),
 		Signatures: []extent.Span{{Start: 0, Count: 4}}}
 	label, _, _ := strings.Cut(string(b[labelAt:labelAt+12]), "\x00")

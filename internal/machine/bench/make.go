@@ -245,7 +245,7 @@ func (b *Bench) mountAll(ctx context.Context, v *inventory.Inventory, r boot.Rep
 		if l.Outcome != boot.Fine || l.Device == "" || r.Verdict == boot.Shell && l.Dir != "/" {
 			continue
 		}
-		if l.Kind == "swap" {
+		if l.Kind == fstab.Swap {
 			if err := b.Do(ctx, v, machine.Action{Verb: machine.SwapOn, Node: l.Device}); err != nil {
 				return err
 			}

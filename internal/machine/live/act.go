@@ -109,7 +109,7 @@ func (m *Machine) act(ctx context.Context, v *inventory.Inventory, a machine.Act
 		}
 		c, _ := n.Content()
 		flags, data := splitOptions(a.Options)
-		return unix.Mount(n.Path, m.below(a.Where), mountKind(a.Kind, c.Kind), flags, data)
+		return unix.Mount(n.Path, m.below(a.Where), a.MountType(c), flags, data)
 	case machine.Unmount:
 		return unix.Unmount(m.below(a.Where), 0)
 	}
@@ -149,17 +149,6 @@ func (m *Machine) readSize(disk string) error {
 }
 
 func (m *Machine) below(where string) string { return filepath.Join(m.at.root, where) }
-
-// mountKind is the kernel's name for the kind.
-func mountKind(asked, found string) string {
-	if asked != "" && asked != "auto" {
-		return asked
-	}
-	if strings.HasPrefix(found, "FAT") {
-		return "vfat"
-	}
-	return found
-}
 
 // patiently tries again while somebody who has the device open or locked for a
 // moment, such as a prober, lets go.

@@ -84,7 +84,7 @@ func (m *Machine) mountImage(v *inventory.Inventory, n inventory.Node, a machine
 	defer dev.Close()
 	c, _ := n.Content()
 	flags, data := splitOptions(a.Options)
-	return unix.Mount(dev.path, m.below(a.Where), mountKind(a.Kind, c.Kind), flags, data)
+	return unix.Mount(dev.path, m.below(a.Where), a.MountType(c), flags, data)
 }
 
 // imageUses finds where the images are mounted over loop devices.

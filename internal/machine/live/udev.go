@@ -12,6 +12,7 @@ import (
 
 	"fundus/core/fs"
 	"fundus/core/inventory"
+	"fundus/core/kind"
 )
 
 // How long udev is waited for, and after which part of that the kernel is asked
@@ -122,7 +123,7 @@ func agrees(n inventory.Node, record map[string]string) bool {
 	case ok && !foreign:
 		return c.UUID == "" || strings.EqualFold(c.UUID, record["ID_FS_UUID"]) && (c.Label == "") == (record["ID_FS_LABEL"] == "")
 	case len(n.Contents) == 0:
-		return !strings.HasPrefix(record["ID_FS_TYPE"], "ext") // what was taken away is gone there too
+		return !kind.IsType(record["ID_FS_TYPE"]) // what was taken away is gone there too
 	}
 	return true
 }

@@ -1,0 +1,136 @@
+package structure
+
+import (
+	"encoding/json"
+	"go/ast"
+	"go/token"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"fundus/core/kind"
+)
+
+// kindNames are the words by which somebody could ask for a kind.
+func kindNames() map[string]bool {
+	names := map[string]bool{"fenced": true, "FAT12": true, "FAT16": true, "FAT32": true, "vfat": true}
+	for _, k := range kind.All() {
+		for _, w := range slices.Concat([]string{k.Name}, k.Types) {
+			names[w] = true
+		}
+		for _, m := range k.Makes {
+			names[m.Word] = true
+		}
+	}
+	return names
+}
+
+// TestKindsAreAskedForByWhatTheyCan: no rule outside the kinds compares a name: what
+// Linux does with a content its probe says as data.
+func TestKindsAreAskedForByWhatTheyCan(t *testing.T) {
+	names := kindNames()
+	for _, s := range sources(t) {
+		if under(s.pkg, "fundus/core/fs", "fundus/core/probe", "fundus/core/kind", "fundus/core/fence", "fundus/test") || s.path == "core/table/types.go" {
+			continue
+		}
+		deny := func(exprs ...ast.Expr) {
+			for _, e := range exprs {
+				if list, ok := e.(*ast.CompositeLit); ok {
+					exprs = append(exprs, list.Elts...)
+				}
+			}
+			for _, e := range exprs {
+				literal, ok := e.(*ast.BasicLit)
+				if !ok || literal.Kind != token.STRING {
+					continue
+				}
+				if word, err := strconv.Unquote(literal.Value); err == nil && names[word] {
+					t.Errorf("%s asks for the kind %q by its name", s.files.Position(literal.Pos()), word)
+				}
+			}
+		}
+		ast.Inspect(s.file, func(n ast.Node) bool {
+			switch x := n.(type) {
+			case *ast.BinaryExpr:
+				if x.Op == token.EQL || x.Op == token.NEQ {
+					deny(x.X, x.Y)
+				}
+			case *ast.CaseClause:
+				deny(x.List...)
+			case *ast.CallExpr:
+				if f, ok := x.Fun.(*ast.SelectorExpr); ok && slices.Contains([]string{"HasPrefix", "HasSuffix", "EqualFold", "Contains", "ContainsAny", "Index"}, f.Sel.Name) {
+					deny(x.Args...)
+				}
+			}
+			return true
+		})
+	}
+}
+
+// TestANewKindIsOneFolderAndOneRow builds the program with a kind that is not there: its
+// folder, and its row in the list. Everything else must follow.
+func TestANewKindIsOneFolderAndOneRow(t *testing.T) {
+	root, err := filepath.Abs(filepath.Join("..", ".."))
+	if err != nil {
+		t.Fatal(err)
+	}
+	list := filepath.Join(root, "core", "kind", "kind.go")
+	text, err := os.ReadFile(list)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const before = "\t\t{Name: \"xfs\","
+	row := "\t\t{Name: \"sprout\", Makes: []Maker{{\"sprout\", fs.Serial, sprout.Settings(), sprout.Make}}, Values: sprout.Values, Probe: sprout.Probe, Fields: sprout.Fields},\n"
+	changed := strings.Replace(strings.Replace(string(text), before, row+before, 1), "\t\"fundus/core/fs/swap\"\n", "\t\"fundus/core/fs/sprout\"\n\t\"fundus/core/fs/swap\"\n", 1)
+	if strings.Count(changed, "sprout") < 6 {
+		t.Fatal("the row found no place in core/kind/kind.go")
+	}
+	dir := t.TempDir()
+	source, err := filepath.Abs(filepath.Join("testdata", "sprout.go.txt"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	overlay, err := json.Marshal(map[string]any{"Replace": map[string]string{list: filepath.Join(dir, "kind.go"), filepath.Join(root, "core", "fs", "sprout", "sprout.go"): source}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, data := range map[string][]byte{"kind.go": []byte(changed), "overlay.json": overlay} {
+		if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	image := filepath.Join(dir, "seeds.img")
+	if err := os.WriteFile(image, make([]byte, 1<<20), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	program := filepath.Join(dir, "fundus")
+	build := exec.Command("go", "build", "-overlay", filepath.Join(dir, "overlay.json"), "-o", program, "./cmd/fundus")
+	build.Dir = root
+	if out, err := build.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	for _, c := range []struct{ words, want string }{
+		{"settings sprout", "depth"},
+		{"format " + image + " sprout depth=3KiB --label herbs --commit", "depth    3KiB   asked"},
+		{"format " + image + " sprout depth=9KiB --lose=herbs --commit", "it takes 1KiB to 8KiB"},
+		{"settings " + image, "depth  3KiB"},
+		{"inspect " + image, "herbs"},
+		{"inspect " + image + " --fields", "depth in bytes"},
+		{"label " + image + " other --commit", "Fundus does not change its label"},
+		{"inspect --configuration", "format.sprout.depth"},
+		{"__complete format x sprout ", "depth=\t1KiB to 8KiB"},
+	} {
+		cmd := exec.Command(program, append(strings.Fields(c.words), "--state", filepath.Join(dir, "state"))...)
+		if strings.HasSuffix(c.words, " ") {
+			cmd.Args = append(append([]string{program}, strings.Fields(c.words)...), "")
+		}
+		out, _ := cmd.CombinedOutput()
+		if !strings.Contains(string(out), c.want) {
+			t.Errorf("fundus %s lacks %q:\n%s", c.words, c.want, out)
+		}
+	}
+}
