@@ -194,18 +194,28 @@ func power(b []byte, order binary.ByteOrder) string {
 
 // Shifted is an exponent of 2 behind a factor, such as blocks of 1024 << n.
 func Shifted(size int, name string, factor uint64) Spec {
-	return Spec{size, func(b []byte, order binary.ByteOrder) string {
+	return Spec{size, ShiftedForm(factor), name}
+}
+
+// ShiftedForm is the form of Shifted.
+func ShiftedForm(factor uint64) Form {
+	return func(b []byte, order binary.ByteOrder) string {
 		n := Uint(b, order)
 		if n > 40 {
 			return fmt.Sprintf("%d: no exponent", n)
 		}
 		return fmt.Sprintf("%d × 2^%d = %d", factor, n, factor<<n)
-	}, name}
+	}
 }
 
 // Bits is a set of flags, named from the lowest; "" has no name here.
 func Bits(size int, name string, names ...string) Spec {
-	return Spec{size, func(b []byte, order binary.ByteOrder) string {
+	return Spec{size, BitsForm(names...), name}
+}
+
+// BitsForm is the form of Bits.
+func BitsForm(names ...string) Form {
+	return func(b []byte, order binary.ByteOrder) string {
 		n := Uint(b, order)
 		words := []string{fmt.Sprintf("%#x", n)}
 		for i := range 64 {
@@ -218,18 +228,23 @@ func Bits(size int, name string, names ...string) Spec {
 			}
 		}
 		return strings.Join(words, " ")
-	}, name}
+	}
 }
 
 // Words is a number whose values have names.
 func Words(size int, name string, names map[uint64]string) Spec {
-	return Spec{size, func(b []byte, order binary.ByteOrder) string {
+	return Spec{size, WordsForm(names), name}
+}
+
+// WordsForm is the form of Words.
+func WordsForm(names map[uint64]string) Form {
+	return func(b []byte, order binary.ByteOrder) string {
 		n := Uint(b, order)
 		if name, ok := names[n]; ok {
 			return fmt.Sprintf("%d: %s", n, name)
 		}
 		return strconv.FormatUint(n, 10)
-	}, name}
+	}
 }
 
 func bytes(b []byte, _ binary.ByteOrder) string {

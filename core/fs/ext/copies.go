@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/quantity"
 )
 
@@ -15,7 +16,7 @@ func Copies(dev block.Device) (same, looked int, first bool) {
 	if err != nil {
 		return 0, 0, false
 	}
-	if binary.LittleEndian.Uint16(s.raw[sbGroupNumber:]) != 0 {
+	if s.disk.GroupNumber != 0 {
 		return 0, 0, false
 	}
 	const most = 3
@@ -29,8 +30,8 @@ func Copies(dev block.Device) (same, looked int, first bool) {
 			continue
 		}
 		b, err := block.ReadSized(dev, int64(off), superSize, superSize)
-		if err == nil && string(b[sbUUID:sbUUID+16]) == string(s.UUID[:]) && binary.LittleEndian.Uint16(b[sbMagic:]) == magicExt &&
-			string(b[sbBlocksLo:sbBlocksLo+4]) == string(s.raw[sbBlocksLo:sbBlocksLo+4]) {
+		var c super
+		if err == nil && field.Decode(b, binary.LittleEndian, &c) == nil && c.UUID == s.disk.UUID && c.Magic == magicExt && c.BlocksLo == s.disk.BlocksLo {
 			same++
 		}
 	}

@@ -15,6 +15,9 @@
 // sequence and a UUID of its own, so that it cannot take up blocks of an
 // earlier one, and only its superblock is written.
 //
+// Superblock, group descriptor and inode are each one record (record.go), from which
+// reading, writing and `inspect --fields` come.
+//
 // Refused for writing: any feature bit that this package does not know.
 //
 // Source: Documentation/filesystems/ext4/ of Linux 6.1 (super.rst,

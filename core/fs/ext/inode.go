@@ -3,6 +3,7 @@ package ext
 import (
 	"encoding/binary"
 
+	"fundus/core/block/field"
 	"fundus/core/extent"
 )
 
@@ -45,26 +46,21 @@ func (w *maker) inodes() {
 }
 
 func (w *maker) inode(f file) []byte {
-	b, le := make([]byte, inodeSize), binary.LittleEndian
-	le.PutUint16(b[inMode:], f.mode)
-	le.PutUint16(b[inLinks:], f.links)
-	le.PutUint32(b[inFlags:], f.flags)
-	le.PutUint32(b[inSizeLo:], uint32(f.size))
-	le.PutUint32(b[inSizeHi:], uint32(f.size>>32))
+	var n inode
+	n.Mode, n.Links, n.Flags = f.mode, f.links, f.flags
+	n.SizeLo, n.SizeHi = halves(f.size)
 	units := f.blocks * uint64(w.BlockSize) / 512
-	le.PutUint32(b[inBlocksLo:], uint32(units))
-	le.PutUint16(b[inBlocksHi:], uint16(units>>32))
-	copy(b[inBlock:inBlock+60], f.body)
-	le.PutUint16(b[inExtraSize:], extraSize)
+	n.BlocksLo, n.BlocksHi = uint32(units), uint16(units>>32)
+	copy(n.Block[:], f.body)
+	n.ExtraSize = extraSize
 	seconds := w.options.Time.Unix()
-	extra := uint32(seconds>>32) & 3 // the epoch bits; nanoseconds are left zero
-	for _, at := range [][2]int{{inAccess, inAccessX}, {inChange, inChangeX}, {inModify, inModifyX}, {inCreate, inCreateX}} {
-		le.PutUint32(b[at[0]:], uint32(seconds))
-		le.PutUint32(b[at[1]:], extra)
-	}
-	sum := crc(w.inodeSeed(f.number), b)
-	le.PutUint16(b[inChecksumLo:], uint16(sum))
-	le.PutUint16(b[inChecksumHi:], uint16(sum>>16))
+	n.AccessTime, n.ChangeTime, n.ModifyTime, n.CreateTime = uint32(seconds), uint32(seconds), uint32(seconds), uint32(seconds)
+	epoch := uint32(seconds>>32) & 3 // nanoseconds are left zero
+	n.AccessX, n.ChangeX, n.ModifyX, n.CreateX = epoch, epoch, epoch, epoch
+	b := make([]byte, inodeSize)
+	copy(b, field.Encode(binary.LittleEndian, &n))
+	n.ChecksumLo, n.ChecksumHi = short(crc(w.inodeSeed(f.number), b))
+	copy(b, field.Encode(binary.LittleEndian, &n))
 	return b
 }
 

@@ -1,7 +1,6 @@
 package ext
 
 import (
-	"encoding/binary"
 	"fmt"
 	"strings"
 	"time"
@@ -44,8 +43,8 @@ func SetLabel(dev block.Device, label string) error {
 }
 
 func (s *Superblock) setLabel(label string) {
-	clear(s.raw[sbLabel : sbLabel+16])
-	copy(s.raw[sbLabel:], label)
+	s.disk.Label = [16]byte{}
+	copy(s.disk.Label[:], label)
 	s.Label = label
 }
 
@@ -74,16 +73,15 @@ func MarkMounted(dev block.Device, at time.Time, where string) error {
 	if err != nil {
 		return err
 	}
-	le := binary.LittleEndian
-	le.PutUint16(s.raw[sbMountCount:], s.MountCount+1)
+	s.disk.MountCount++
 	if s.Compat&compatJournal != 0 {
-		le.PutUint32(s.raw[sbIncompat:], s.Incompat|incompatRecover)
+		s.disk.Incompat |= incompatRecover
 	} else {
-		le.PutUint16(s.raw[sbState:], s.State&^1)
+		s.disk.State &^= 1
 	}
-	clear(s.raw[sbLastMounted : sbLastMounted+64])
-	copy(s.raw[sbLastMounted:sbLastMounted+63], where)
-	s.stamp(sbMountTime, sbMountTimeHi, at)
+	s.disk.LastMounted = [64]byte{}
+	copy(s.disk.LastMounted[:63], where)
+	s.disk.MountTime, s.disk.MountTimeHi = stamp(at)
 	return s.store(dev, at)
 }
 
@@ -93,18 +91,16 @@ func MarkUnmounted(dev block.Device, at time.Time) error {
 	if err != nil {
 		return err
 	}
-	binary.LittleEndian.PutUint32(s.raw[sbIncompat:], s.Incompat&^incompatRecover)
-	binary.LittleEndian.PutUint16(s.raw[sbState:], s.State|1)
+	s.disk.Incompat &^= incompatRecover
+	s.disk.State |= 1
 	return s.store(dev, at)
 }
 
-func (s *Superblock) stamp(lo, hi int, at time.Time) {
-	binary.LittleEndian.PutUint32(s.raw[lo:], uint32(at.Unix()))
-	s.raw[hi] = byte(at.Unix() >> 32)
-}
+// stamp is a time as the superblock has it: its seconds in 40 bits.
+func stamp(at time.Time) (lo uint32, hi uint8) { return uint32(at.Unix()), uint8(at.Unix() >> 32) }
 
 func (s *Superblock) store(dev block.Device, at time.Time) error {
-	s.stamp(sbWriteTime, sbWriteTimeHi, at)
+	s.disk.WriteTime, s.disk.WriteTimeHi = stamp(at)
 	if err := block.WriteBytes(dev, s.sealed(), superOffset); err != nil {
 		return err
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/binary"
 
 	"fundus/core/block"
+	"fundus/core/block/field"
 	"fundus/core/extent"
 	"fundus/core/quantity"
 )
@@ -85,63 +86,56 @@ func (w *maker) sync() {
 // groupsAndBitmaps writes the bitmaps of initialised groups and gives all
 // descriptors.
 func (w *maker) groupsAndBitmaps() []byte {
-	descriptors := make([]byte, w.DescBlocks*uint64(w.BlockSize))
+	descriptors := make([]byte, 0, w.DescBlocks*uint64(w.BlockSize))
 	for g := range w.Groups {
 		if g%4096 == 0 { // some milliseconds
 			w.options.Sink.Send("block groups", quantity.Bytes(g*w.BlocksPerGroup)*w.BlockSize, quantity.Bytes(w.Blocks)*w.BlockSize)
 		}
-		d := descriptors[g*gdSize : (g+1)*gdSize]
+		var d descriptor
 		used, blocks := w.usedIn(g)
 		free := blocks
 		for _, s := range used {
 			free -= s.Count
 		}
 		w.freeBlocks += free
-		flags := uint16(0)
 		if w.uninitialised(g, used) {
-			flags |= blockUninit
+			d.Flags |= blockUninit
 		} else {
 			bitmap := w.bitmap(used, blocks)
 			w.put(w.groups[g].blockBitmap, bitmap)
-			putSplit(d, gdBlockCsumLo, gdBlockCsumHi, crc(w.seed, bitmap[:w.BlocksPerGroup/8]))
+			d.BlockSumLo, d.BlockSumHi = short(crc(w.seed, bitmap[:w.BlocksPerGroup/8]))
 		}
 		freeInodes := w.InodesPerGroup
 		if g == 0 {
 			freeInodes -= firstInode
 			bitmap := w.bitmap([]extent.Span{{Start: 0, Count: firstInode}}, w.InodesPerGroup)
 			w.put(w.groups[g].inodeBitmap, bitmap)
-			putSplit(d, gdInodeCsumLo, gdInodeCsumHi, crc(w.seed, bitmap[:w.InodesPerGroup/8]))
-			binary.LittleEndian.PutUint16(d[gdUsedDirsLo:], 2)
+			d.InodeSumLo, d.InodeSumHi = short(crc(w.seed, bitmap[:w.InodesPerGroup/8]))
+			d.DirectoriesLo = 2
 		} else {
-			flags |= inodeUninit
+			d.Flags |= inodeUninit
 		}
-		w.descriptor(d, g, flags, free, freeInodes)
+		descriptors = append(descriptors, w.descriptor(d, g, free, freeInodes)...)
 	}
 	return descriptors
 }
 
-func (w *maker) descriptor(d []byte, g uint64, flags uint16, free, freeInodes uint64) {
+// descriptor completes and encodes that of the group.
+func (w *maker) descriptor(d descriptor, g uint64, free, freeInodes uint64) []byte {
 	le, place := binary.LittleEndian, w.groups[g]
-	putWide(d, gdBlockBitmapLo, gdBlockBitmapHi, place.blockBitmap)
-	putWide(d, gdInodeBitmapLo, gdInodeBitmapHi, place.inodeBitmap)
-	putWide(d, gdInodeTableLo, gdInodeTableHi, place.inodeTable)
-	putSplit(d, gdFreeBlocksLo, gdFreeBlocksHi, uint32(free))
-	putSplit(d, gdFreeInodesLo, gdFreeInodesHi, uint32(freeInodes))
-	putSplit(d, gdUnusedLo, gdUnusedHi, uint32(freeInodes))
-	le.PutUint16(d[gdFlags:], flags)
+	d.BlockBitmapLo, d.BlockBitmapHi = halves(place.blockBitmap)
+	d.InodeBitmapLo, d.InodeBitmapHi = halves(place.inodeBitmap)
+	d.InodeTableLo, d.InodeTableHi = halves(place.inodeTable)
+	d.FreeBlocksLo, d.FreeBlocksHi = short(uint32(free))
+	d.FreeInodesLo, d.FreeInodesHi = short(uint32(freeInodes))
+	d.UnusedLo, d.UnusedHi = short(uint32(freeInodes)) // none was ever in use
 	sum := crc(w.seed, le.AppendUint32(nil, uint32(g)))
-	le.PutUint16(d[gdChecksum:], uint16(crc(sum, d))) // its own two bytes are still zero
+	d.Checksum = uint16(crc(sum, field.Encode(le, &d))) // over its own two bytes as zeros
+	return field.Encode(le, &d)
 }
 
-func putSplit(b []byte, lo, hi int, v uint32) {
-	binary.LittleEndian.PutUint16(b[lo:], uint16(v))
-	binary.LittleEndian.PutUint16(b[hi:], uint16(v>>16))
-}
-
-func putWide(b []byte, lo, hi int, v uint64) {
-	binary.LittleEndian.PutUint32(b[lo:], uint32(v))
-	binary.LittleEndian.PutUint32(b[hi:], uint32(v>>32))
-}
+// short are the halves of a number of 32 bits.
+func short(n uint32) (lo, hi uint16) { return uint16(n), uint16(n >> 16) }
 
 // bitmap is a block with the bits of the spans set, and all bits behind count.
 func (w *maker) bitmap(used []extent.Span, count uint64) []byte {
@@ -167,48 +161,38 @@ func setBits(b []byte, from, to uint64) {
 
 // superblock gives the 1024 bytes of the copy in the group.
 func (w *maker) superblock(group uint64) []byte {
-	b, le, o := make([]byte, superSize), binary.LittleEndian, w.options
-	for off, v := range map[int]uint32{
-		sbInodes: uint32(w.InodesPerGroup * w.Groups), sbFreeInodes: uint32(w.InodesPerGroup*w.Groups - firstInode),
-		sbFirstData: uint32(w.FirstData), sbBlocksPerGroup: uint32(w.BlocksPerGroup), sbClustersPer: uint32(w.BlocksPerGroup),
-		sbInodesPerGroup: uint32(w.InodesPerGroup), sbRevision: 1, sbFirstInode: firstInode,
-		sbCompat: w.compat(), sbIncompat: incompatFileType | incompatExtents | incompat64Bit | incompatFlexBG,
-		sbROCompat:     roSparseSuper | roLargeFile | roHugeFile | roDirNlink | roExtraIsize | roMetadataCsum,
-		sbMountOptions: 0xC /* user_xattr, acl */, sbFlags: 1, /* signed directory hash */
-	} {
-		le.PutUint32(b[off:], v)
-	}
-	for off, v := range map[int]uint16{
-		sbMaxMounts: 0xFFFF, sbMagic: magicExt, sbState: 1, sbErrors: 1, sbInodeSize: inodeSize, sbGroupNumber: uint16(group),
-		sbReservedGDT: uint16(w.ReservedGDT), sbDescSize: gdSize, sbMinExtra: extraSize, sbWantExtra: extraSize,
-	} {
-		le.PutUint16(b[off:], v)
-	}
-	putWide(b, sbBlocksLo, sbBlocksHi, w.Blocks)
-	putWide(b, sbReservedLo, sbReservedHi, w.Reserved)
-	putWide(b, sbFreeBlocksLo, sbFreeBlocksHi, w.freeBlocks)
-	logBlock := uint32(w.BlockSize / 2048) // 1024, 2048, 4096: 0, 1, 2
-	le.PutUint32(b[sbLogBlock:], logBlock)
-	le.PutUint32(b[sbLogCluster:], logBlock)
-	now := o.Time.Unix()
-	for _, at := range [][2]int{{sbWriteTime, sbWriteTimeHi}, {sbMakeTime, sbMakeTimeHi}, {sbLastCheck, sbLastCheckHi}} {
-		le.PutUint32(b[at[0]:], uint32(now))
-		b[at[1]] = byte(now >> 32)
-	}
-	copy(b[sbUUID:], o.UUID[:])
-	copy(b[sbLabel:sbLabel+16], o.Label)
-	copy(b[sbHashSeed:], o.HashSeed[:])
-	b[sbHashVersion], b[sbLogFlex], b[sbChecksumType] = 1, logFlex, 1
+	o, le := w.options, binary.LittleEndian
+	var d super
+	d.Inodes, d.FreeInodes = uint32(w.InodesPerGroup*w.Groups), uint32(w.InodesPerGroup*w.Groups-firstInode)
+	d.BlocksLo, d.BlocksHi = halves(w.Blocks)
+	d.ReservedLo, d.ReservedHi = halves(w.Reserved)
+	d.FreeLo, d.FreeHi = halves(w.freeBlocks)
+	d.FirstData, d.BlocksPerGroup, d.ClustersPerGroup, d.InodesPerGroup = uint32(w.FirstData), uint32(w.BlocksPerGroup), uint32(w.BlocksPerGroup), uint32(w.InodesPerGroup)
+	d.LogBlock = uint32(w.BlockSize / 2048) // 1024, 2048, 4096: 0, 1, 2
+	d.LogCluster = d.LogBlock
+	d.Magic, d.Revision, d.State, d.OnErrors, d.MaxMounts = magicExt, 1, 1, 1, -1 // clean; go on after errors; no check by mounts
+	d.FirstInode, d.InodeSize, d.MinExtra, d.WantExtra = firstInode, inodeSize, extraSize, extraSize
+	d.GroupNumber, d.DescSize, d.ReservedGDT = uint16(group), gdSize, uint16(w.ReservedGDT)
+	d.Compat = w.compat()
+	d.Incompat = incompatFileType | incompatExtents | incompat64Bit | incompatFlexBG
+	d.RO = roSparseSuper | roLargeFile | roHugeFile | roDirNlink | roExtraIsize | roMetadataCsum
+	d.MountDefaults = 0xC // user_xattr, acl
+	d.Flags = 1           // signed directory hash
+	d.HashVersion, d.LogFlex, d.ChecksumType = 1, logFlex, 1
+	d.UUID, d.HashSeed = o.UUID, o.HashSeed
+	copy(d.Label[:], o.Label)
+	d.WriteTime, d.WriteTimeHi = stamp(o.Time)
+	d.MakeTime, d.MakeTimeHi = stamp(o.Time)
+	d.CheckTime, d.CheckTimeHi = stamp(o.Time)
 	if w.JournalBlocks > 0 {
-		le.PutUint32(b[sbJournalInode:], journalInode)
-		b[sbJournalBackup] = 1
-		copy(b[sbJournalBlocks:], w.journalMap())
-		size := w.JournalBlocks * uint64(w.BlockSize)
-		le.PutUint32(b[sbJournalBlocks+60:], uint32(size>>32))
-		le.PutUint32(b[sbJournalBlocks+64:], uint32(size))
+		d.JournalInode, d.JournalBackup = journalInode, 1
+		copy(d.JournalMap[:60], w.journalMap())
+		lo, hi := halves(w.JournalBlocks * uint64(w.BlockSize))
+		le.PutUint32(d.JournalMap[60:], hi)
+		le.PutUint32(d.JournalMap[64:], lo)
 	}
-	le.PutUint32(b[sbChecksum:], crc(^uint32(0), b[:sbChecksum]))
-	return b
+	s := Superblock{RO: d.RO, disk: d}
+	return s.sealed()
 }
 
 func (w *maker) compat() uint32 {

@@ -24,21 +24,21 @@ func Probe(dev block.Device) (*fs.Content, error) {
 		return nil, nil
 	}
 	s, err := Read(dev)
-	super := extent.Span{Start: superOffset, Count: superSize}
-	signature := []extent.Span{{Start: superOffset + sbMagic, Count: 2}}
+	place := extent.Span{Start: superOffset, Count: superSize}
+	signature := []extent.Span{{Start: superOffset + uint64(field.At(super{}, "Magic")), Count: 2}}
 	if errors.Is(err, field.ErrMagic) {
 		return nil, nil
 	}
 	var broken *field.Error
 	if errors.As(err, &broken) {
-		return &fs.Content{Kind: "ext4", Class: fs.FileSystem, State: fs.Damaged, Super: super, Signatures: signature,
+		return &fs.Content{Kind: "ext4", Class: fs.FileSystem, State: fs.Damaged, Super: place, Signatures: signature,
 			Facts: []fs.Fact{{Name: "damage", Value: broken.Error()}}}, nil
 	}
 	if err != nil {
 		return nil, err
 	}
 	c := &fs.Content{Kind: s.Kind(), Class: fs.FileSystem, Label: s.Label, Size: s.Size(), BlockSize: s.BlockSize,
-		State: s.FileState(), Super: super, Unknown: s.Unknown(), Signatures: signature, HasUsage: true}
+		State: s.FileState(), Super: place, Unknown: s.Unknown(), Signatures: signature, HasUsage: true}
 	if s.UUID != uuid.Nil {
 		c.UUID = s.UUID.String()
 	}

@@ -1,7 +1,6 @@
 package ext
 
 import (
-	"bytes"
 	"encoding/binary"
 	"fmt"
 	"hash/crc32"
@@ -37,7 +36,7 @@ type Superblock struct {
 	CheckEvery             uint32 // seconds from one check to the next, 0: none is asked for
 	State                  uint16
 	ErrorCount             uint32
-	raw                    []byte
+	disk                   super
 }
 
 // crc is the plain CRC-32C that ext4 uses, carried on from seed; the library's
@@ -59,41 +58,36 @@ func readAt(dev block.Device, off int64) (*Superblock, error) {
 
 func decodeSuper(raw []byte, off int64) (*Superblock, error) {
 	r := field.New("ext superblock", off, raw, binary.LittleEndian)
-	if got := r.U16("signature", sbMagic); got != magicExt {
-		r.Fail("signature", sbMagic, fmt.Sprintf("%#04x", got), "", field.ErrMagic)
+	var d super
+	if err := field.Decode(raw, binary.LittleEndian, &d); err != nil {
+		return nil, fmt.Errorf("ext superblock at byte %d: %w", off, err)
 	}
-	logBlock := r.U32("block size", sbLogBlock)
-	if logBlock > 6 {
-		r.Fail("block size", sbLogBlock, fmt.Sprintf("1024 << %d", logBlock), "at most 64 KiB", field.ErrRange)
-		logBlock = 0
+	fail := func(name, goName string, got any, want string, class error) {
+		r.Fail(name, field.At(d, goName), got, want, class)
 	}
-	wide := uint64(0)
+	if d.Magic != magicExt {
+		fail("signature", "Magic", fmt.Sprintf("%#04x", d.Magic), "", field.ErrMagic)
+	}
+	if d.LogBlock > 6 {
+		fail("block size", "LogBlock", fmt.Sprintf("1024 << %d", d.LogBlock), "at most 64 KiB", field.ErrRange)
+	}
 	s := &Superblock{
-		BlockSize: 1024 << logBlock, FirstData: uint64(r.U32("first data block", sbFirstData)),
-		BlocksPerGroup: r.U32("blocks per group", sbBlocksPerGroup), InodesPerGroup: r.U32("inodes per group", sbInodesPerGroup),
-		Inodes: quantity.Count(r.U32("inodes", sbInodes)), FreeInodes: quantity.Count(r.U32("free inodes", sbFreeInodes)),
-		InodeSize: 128, Compat: r.U32("compatible features", sbCompat), Incompat: r.U32("incompatible features", sbIncompat),
-		RO: r.U32("read-only features", sbROCompat), Label: r.Text("label", sbLabel, 16), LastMounted: r.Text("last mounted", sbLastMounted, 64),
-		MountCount: r.U16("mount count", sbMountCount), State: r.U16("state", sbState), ErrorCount: r.U32("error count", sbErrorCount),
-		raw: bytes.Clone(raw),
+		BlockSize: 1024 << min(d.LogBlock, 6), FirstData: uint64(d.FirstData), BlocksPerGroup: d.BlocksPerGroup, InodesPerGroup: d.InodesPerGroup,
+		Inodes: quantity.Count(d.Inodes), FreeInodes: quantity.Count(d.FreeInodes), InodeSize: 128, Compat: d.Compat, Incompat: d.Incompat, RO: d.RO,
+		UUID: d.UUID, Label: untilZero(d.Label[:]), LastMounted: untilZero(d.LastMounted[:]), MountCount: d.MountCount, State: d.State,
+		ErrorCount: d.ErrorCount, CheckEvery: d.CheckEvery, Checked: when(d.CheckTime, d.CheckTimeHi), Written: when(d.WriteTime, d.WriteTimeHi),
+		Mounted: when(d.MountTime, d.MountTimeHi), Made: when(d.MakeTime, d.MakeTimeHi), disk: d,
 	}
-	if s.Incompat&incompat64Bit != 0 {
-		wide = 1
+	if s.Incompat&incompat64Bit == 0 { // then the high halves are not defined
+		d.BlocksHi, d.FreeHi, d.ReservedHi = 0, 0, 0
 	}
-	s.Blocks = quantity.Count(uint64(r.U32("blocks", sbBlocksLo)) | wide*uint64(r.U32("blocks", sbBlocksHi))<<32)
-	s.Free = quantity.Count(uint64(r.U32("free blocks", sbFreeBlocksLo)) | wide*uint64(r.U32("free blocks", sbFreeBlocksHi))<<32)
-	s.Reserved = quantity.Count(uint64(r.U32("reserved", sbReservedLo)) | wide*uint64(r.U32("reserved", sbReservedHi))<<32)
-	if r.U32("revision", sbRevision) > 0 {
-		s.InodeSize = quantity.Bytes(r.U16("inode size", sbInodeSize))
+	s.Blocks, s.Free, s.Reserved = quantity.Count(wide(d.BlocksLo, d.BlocksHi)), quantity.Count(wide(d.FreeLo, d.FreeHi)), quantity.Count(wide(d.ReservedLo, d.ReservedHi))
+	if d.Revision > 0 {
+		s.InodeSize = quantity.Bytes(d.InodeSize)
 	}
-	copy(s.UUID[:], r.Raw("UUID", sbUUID, 16))
-	s.Checked, s.CheckEvery = s.when(sbLastCheck, sbLastCheckHi), r.U32("check interval", sbCheckEvery)
-	s.Written, s.Mounted, s.Made = s.when(sbWriteTime, sbWriteTimeHi), s.when(sbMountTime, sbMountTimeHi), s.when(sbMakeTime, sbMakeTimeHi)
-	s.checkRanges(r)
-	if s.hasChecksum() {
-		if want, got := r.U32("checksum", sbChecksum), crc(^uint32(0), raw[:sbChecksum]); want != got {
-			r.Fail("checksum", sbChecksum, fmt.Sprintf("%#08x", want), fmt.Sprintf("%#08x computed", got), field.ErrChecksum)
-		}
+	s.checkRanges(fail)
+	if got := s.checksum(raw); s.hasChecksum() && got != d.Checksum {
+		fail("checksum", "Checksum", fmt.Sprintf("%#08x", d.Checksum), fmt.Sprintf("%#08x computed", got), field.ErrChecksum)
 	}
 	if r.Err() != nil {
 		return nil, r.Err()
@@ -101,30 +95,35 @@ func decodeSuper(raw []byte, off int64) (*Superblock, error) {
 	return s, nil
 }
 
-func (s *Superblock) checkRanges(r *field.Reader) {
+func (s *Superblock) checkRanges(fail func(name, goName string, got any, want string, class error)) {
 	most := uint32(8 * s.BlockSize)
-	if n := s.BlocksPerGroup; (n == 0 || n > most) && s.Incompat&incompatJournalDev == 0 && s.RO&0x200 == 0 {
-		r.Fail("blocks per group", sbBlocksPerGroup, n, fmt.Sprintf("1 to %d", most), field.ErrRange)
+	if n := s.BlocksPerGroup; (n == 0 || n > most) && s.Incompat&incompatJournalDev == 0 && s.RO&roBigalloc == 0 {
+		fail("blocks per group", "BlocksPerGroup", n, fmt.Sprintf("1 to %d", most), field.ErrRange)
 	}
 	if n := s.InodesPerGroup; (n == 0 || n > most) && s.Incompat&incompatJournalDev == 0 {
-		r.Fail("inodes per group", sbInodesPerGroup, n, fmt.Sprintf("1 to %d", most), field.ErrRange)
+		fail("inodes per group", "InodesPerGroup", n, fmt.Sprintf("1 to %d", most), field.ErrRange)
 	}
 	if n := s.InodeSize; n < 128 || n > s.BlockSize || n&(n-1) != 0 {
-		r.Fail("inode size", sbInodeSize, int64(n), "a power of two from 128 to the block size", field.ErrRange)
+		fail("inode size", "InodeSize", int64(n), "a power of two from 128 to the block size", field.ErrRange)
 	}
 	if s.Blocks == 0 || uint64(s.Blocks) <= s.FirstData || s.FirstData > 1 {
-		r.Fail("blocks", sbBlocksLo, uint64(s.Blocks), "more than the first data block", field.ErrRange)
+		fail("blocks", "BlocksLo", uint64(s.Blocks), "more than the first data block", field.ErrRange)
 	}
 	if s.Free > s.Blocks || s.Reserved > s.Blocks {
-		r.Fail("free blocks", sbFreeBlocksLo, uint64(s.Free), "at most the blocks there are", field.ErrRange)
+		fail("free blocks", "FreeLo", uint64(s.Free), "at most the blocks there are", field.ErrRange)
 	}
 	if _, ok := s.Blocks.Times(s.BlockSize); !ok {
-		r.Fail("blocks", sbBlocksLo, uint64(s.Blocks), "", field.ErrRange)
+		fail("blocks", "BlocksLo", uint64(s.Blocks), "", field.ErrRange)
 	}
 }
 
-func (s *Superblock) when(lo, hi int) time.Time {
-	seconds := int64(binary.LittleEndian.Uint32(s.raw[lo:])) | int64(s.raw[hi])<<32
+func untilZero(b []byte) string {
+	text, _, _ := strings.Cut(string(b), "\x00")
+	return text
+}
+
+func when(lo uint32, hi uint8) time.Time {
+	seconds := int64(lo) | int64(hi)<<32
 	if seconds == 0 {
 		return time.Time{}
 	}
@@ -134,13 +133,11 @@ func (s *Superblock) when(lo, hi int) time.Time {
 func (s *Superblock) hasChecksum() bool { return s.RO&roMetadataCsum != 0 }
 
 // maxMounts is after how many mounts a check is due; 0 or less for never.
-func (s *Superblock) maxMounts() int {
-	return int(int16(binary.LittleEndian.Uint16(s.raw[sbMaxMounts:])))
-}
+func (s *Superblock) maxMounts() int { return int(s.disk.MaxMounts) }
 
 // stripe is that of the array which the file system was made for.
 func (s *Superblock) stripe() quantity.Bytes {
-	return quantity.Bytes(binary.LittleEndian.Uint32(s.raw[sbStripe:])) * s.BlockSize
+	return quantity.Bytes(s.disk.Stripe) * s.BlockSize
 }
 
 // Size is blocks times block size.
@@ -252,12 +249,15 @@ func (s *Superblock) Backups() []uint64 {
 	return out
 }
 
-// sealed gives the raw bytes with a new checksum.
+// checksum is that of the bytes of a superblock: of all before the checksum itself.
+func (*Superblock) checksum(raw []byte) uint32 { return crc(^uint32(0), raw[:superSize-4]) }
+
+// sealed gives the bytes, with a new checksum where they have one.
 func (s *Superblock) sealed() []byte {
 	if s.hasChecksum() {
-		binary.LittleEndian.PutUint32(s.raw[sbChecksum:], crc(^uint32(0), s.raw[:sbChecksum]))
+		s.disk.Checksum = s.checksum(field.Encode(binary.LittleEndian, &s.disk))
 	}
-	return s.raw
+	return field.Encode(binary.LittleEndian, &s.disk)
 }
 
 func joinNumbers(list []uint64, most int) string {
