@@ -33,16 +33,24 @@ func Fields(dev block.Device) ([]field.Structure, error) {
 	if err != nil {
 		return out, err
 	}
+	out = append(out, group)
+	if at > dev.Size()-s.descriptorSize() {
+		return out, nil
+	}
 	d, err := s.descriptor(dev, 0)
 	if err != nil {
-		return append(out, group), err
+		return out, err
 	}
-	record = inode{}
-	if s.InodeSize < quantity.Bytes(binary.Size(inode{})) {
-		record = inodeFirst{}
+	table, ok := quantity.Count(d.inodeTable()).Times(s.BlockSize)
+	if place := table + s.InodeSize*(rootInode-1); ok && place > 0 && place < quantity.Bytes(dev.Size()) { // a damaged descriptor points anywhere
+		record = inode{}
+		if s.InodeSize < quantity.Bytes(binary.Size(inode{})) {
+			record = inodeFirst{}
+		}
+		root, err := field.ReadRecord(dev, fmt.Sprintf("inode %d, the root directory", rootInode), int64(place), le, record, nil)
+		return append(out, root), err
 	}
-	root, err := field.ReadRecord(dev, fmt.Sprintf("inode %d, the root directory", rootInode), int64(d.inodeTable()*uint64(s.BlockSize))+int64(s.InodeSize)*(rootInode-1), le, record, nil)
-	return append(out, group, root), err
+	return out, nil
 }
 
 func superForms() map[string]field.Form {

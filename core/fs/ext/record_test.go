@@ -124,3 +124,37 @@ func TestInodesOfEverySize(t *testing.T) {
 		}
 	}
 }
+
+// TestFieldsOfDamage: a descriptor that points anywhere, and a device that ends behind
+// the superblock, are shown as far as there is something.
+func TestFieldsOfDamage(t *testing.T) {
+	for name, c := range map[string]struct {
+		at    int64
+		bytes []byte
+		size  int64
+		want  int
+	}{
+		"whole":                          {size: 64 << 20, want: 3},
+		"inode table beyond the device":  {0x800 + 8, []byte{0, 0, 0, 0x10}, 64 << 20, 2},
+		"inode table beyond all numbers": {0x800 + 0x28, []byte{0xFF, 0xFF, 0xFF, 0x7F}, 64 << 20, 2},
+		"no descriptor is there":         {size: 2048, want: 2},
+	} {
+		dev, _ := made(t, 64*quantity.MiB, with("seeds"))
+		if err := block.WriteBytes(dev, c.bytes, c.at); c.bytes != nil && err != nil {
+			t.Fatal(err)
+		}
+		part, err := block.NewSlice(dev, 0, c.size)
+		if err != nil {
+			t.Fatal(err)
+		}
+		list, err := Fields(part)
+		if err != nil || len(list) != c.want {
+			t.Errorf("%s: %d structures, %v", name, len(list), err)
+		}
+		for _, s := range list {
+			if s.Base < 0 {
+				t.Errorf("%s: %s from byte %d", name, s.Name, s.Base)
+			}
+		}
+	}
+}
