@@ -52,13 +52,14 @@ func (w *maker) inode(f file) []byte {
 	units := f.blocks * uint64(w.BlockSize) / 512
 	n.BlocksLo, n.BlocksHi = uint32(units), uint16(units>>32)
 	copy(n.Block[:], f.body)
-	n.ExtraSize = extraSize
+	n.ExtraSize = extraSize // or the kernel would take the fields behind it for attributes
 	seconds := w.options.Time.Unix()
 	n.AccessTime, n.ChangeTime, n.ModifyTime, n.CreateTime = uint32(seconds), uint32(seconds), uint32(seconds), uint32(seconds)
 	epoch := uint32(seconds>>32) & 3 // nanoseconds are left zero
 	n.AccessX, n.ChangeX, n.ModifyX, n.CreateX = epoch, epoch, epoch, epoch
 	b := make([]byte, inodeSize)
 	copy(b, field.Encode(binary.LittleEndian, &n))
+	// Over the whole inode with its own halves as zeros.
 	n.ChecksumLo, n.ChecksumHi = short(crc(w.inodeSeed(f.number), b))
 	copy(b, field.Encode(binary.LittleEndian, &n))
 	return b
@@ -164,7 +165,7 @@ func (w *maker) journal() {
 	}
 	b, be := make([]byte, 1024), binary.BigEndian
 	be.PutUint32(b[0x00:], 0xC03B3998)
-	be.PutUint32(b[0x04:], 4) // superblock, version 2
+	be.PutUint32(b[0x04:], 4) // superblock, version 2: of version 1 the features are not read
 	be.PutUint32(b[0x0C:], uint32(w.BlockSize))
 	be.PutUint32(b[0x10:], uint32(w.JournalBlocks))
 	be.PutUint32(b[0x14:], 1) // the log begins behind this block
@@ -198,7 +199,7 @@ type entry struct {
 
 func (w *maker) directory(number uint32, entries []entry) []byte {
 	b, le := make([]byte, w.BlockSize), binary.LittleEndian
-	const tail = 12
+	const tail = 12 // looks like an unused entry to a kernel that knows no checksums
 	at, end := 0, len(b)-tail
 	for i, e := range entries {
 		length := (8 + len(e.name) + 3) &^ 3

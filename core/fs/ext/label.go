@@ -21,6 +21,7 @@ func SetLabel(dev block.Device, label string) error {
 	if err != nil {
 		return err
 	}
+	// The primary one last: it is the one that counts, and a cut leaves it whole, old or new.
 	for _, blockNumber := range s.Backups() {
 		off := int64(blockNumber) * int64(s.BlockSize)
 		copyOf, err := readAt(dev, off)

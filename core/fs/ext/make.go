@@ -25,7 +25,7 @@ func Make(ctx context.Context, dev block.Device, o Options) (*Layout, error) {
 // written, and nothing takes what is there for an ext4.
 func (l *Layout) Write(ctx context.Context, dev block.Device) error {
 	w := &maker{Layout: l, ctx: ctx, dev: dev, seed: crc(^uint32(0), l.options.UUID[:])}
-	descriptors := w.groupsAndBitmaps()
+	descriptors := w.groupsAndBitmaps() // counts the free blocks, which the superblocks need
 	w.inodes()
 	w.directories()
 	w.journal()
@@ -41,6 +41,8 @@ func (l *Layout) Write(ctx context.Context, dev block.Device) error {
 	} else {
 		w.put(2, descriptors)
 	}
+	// Until here nothing takes the device for an ext4; and once the superblock is there,
+	// all that it speaks of has reached the disk.
 	w.sync()
 	w.bytes(first, 0)
 	w.bytes(w.superblock(0), superOffset)
@@ -143,7 +145,7 @@ func (w *maker) bitmap(used []extent.Span, count uint64) []byte {
 	for _, s := range used {
 		setBits(b, s.Start, s.End())
 	}
-	setBits(b, count, 8*uint64(len(b)))
+	setBits(b, count, 8*uint64(len(b))) // what does not exist is never free
 	return b
 }
 
@@ -171,13 +173,17 @@ func (w *maker) superblock(group uint64) []byte {
 	d.LogBlock = uint32(w.BlockSize / 2048) // 1024, 2048, 4096: 0, 1, 2
 	d.LogCluster = d.LogBlock
 	d.Magic, d.Revision, d.State, d.OnErrors, d.MaxMounts = magicExt, 1, 1, 1, -1 // clean; go on after errors; no check by mounts
+	// The kernel keeps the extra bytes of every inode free of attributes: there is room for
+	// nanoseconds, checksum and project for good.
 	d.FirstInode, d.InodeSize, d.MinExtra, d.WantExtra = firstInode, inodeSize, extraSize, extraSize
 	d.GroupNumber, d.DescSize, d.ReservedGDT = uint16(group), gdSize, uint16(w.ReservedGDT)
+	// Incompatible bits keep a kernel away that does not know them; read-only ones let it
+	// read. metadata_csum stands without its seed: the UUID seeds the checksums.
 	d.Compat = w.compat()
 	d.Incompat = incompatFileType | incompatExtents | incompat64Bit | incompatFlexBG
 	d.RO = roSparseSuper | roLargeFile | roHugeFile | roDirNlink | roExtraIsize | roMetadataCsum
 	d.MountDefaults = 0xC // user_xattr, acl
-	d.Flags = 1           // signed directory hash
+	d.Flags = 1           // signed directory hash: characters as x86 has them, on every machine
 	d.HashVersion, d.LogFlex, d.ChecksumType = 1, logFlex, 1
 	d.UUID, d.HashSeed = o.UUID, o.HashSeed
 	copy(d.Label[:], o.Label)
@@ -186,6 +192,8 @@ func (w *maker) superblock(group uint64) []byte {
 	d.CheckTime, d.CheckTimeHi = stamp(o.Time)
 	if w.JournalBlocks > 0 {
 		d.JournalInode, d.JournalBackup = journalInode, 1
+		// A copy of the journal's map: it is found again where its inode is damaged. Behind
+		// it stand the halves of its size, the high one first.
 		copy(d.JournalMap[:60], w.journalMap())
 		lo, hi := halves(w.JournalBlocks * uint64(w.BlockSize))
 		le.PutUint32(d.JournalMap[60:], hi)

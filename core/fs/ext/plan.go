@@ -118,7 +118,9 @@ func Plan(size quantity.Bytes, geo block.Geometry, o Options) (*Layout, error) {
 }
 
 // sizeGroups works out the counts and leaves out a last group that is too
-// short for its own metadata.
+// short for its own metadata. Leaving one out changes the number of groups, and with it
+// the inodes of each and the blocks kept for descriptors: hence the loop, which ends since
+// each turn has fewer blocks.
 func (l *Layout) sizeGroups(size quantity.Bytes) error {
 	for {
 		if l.Blocks < l.FirstData+64 {
@@ -155,8 +157,15 @@ func (l *Layout) flexNeed(flexStart, last uint64) uint64 {
 	return need
 }
 
+// baseBlocks is what a copy takes: the superblock, the descriptors, and those kept for
+// more. All copies are equally long, else the resize inode could not map them.
 func (l *Layout) baseBlocks() uint64 { return 1 + l.DescBlocks + l.ReservedGDT }
 
+// reserveDescriptors keeps blocks behind the descriptors, so that the kernel can grow the
+// file system while it is mounted without moving what lies behind. They belong to the
+// resize inode, whose map has 32-bit numbers and one double-indirect block: so there are
+// at most as many as one block has pointers, and none where block numbers are wider.
+// Beyond them the kernel grows by meta_bg, which needs none.
 func (l *Layout) reserveDescriptors(perBlock uint64) {
 	l.ReservedGDT = 0
 	if l.Blocks >= maxResizeBlock {
@@ -172,6 +181,10 @@ func (l *Layout) reserveDescriptors(perBlock uint64) {
 	}
 }
 
+// countInodes gives every group the same number of inodes. Each table fills whole blocks,
+// since a part of a block would be lost, and its bitmap whole bytes, since the kernel
+// checks a checksum over whole bytes. One bitmap is one block: hence 8 for each of its
+// bytes at the most. Inode numbers have 32 bits, whatever the size.
 func (l *Layout) countInodes() {
 	perBlock := uint64(l.BlockSize) / inodeSize
 	step := max(perBlock, 8)
@@ -189,6 +202,8 @@ func (l *Layout) countInodes() {
 	l.InodesPerGroup, l.TableBlocks = n, n/perBlock
 }
 
+// groupStart is the first block of a group. With blocks of 1 KiB the boot block has one of
+// its own, so that groups begin at block 1.
 func (l *Layout) groupStart(g uint64) uint64 { return l.FirstData + g*l.BlocksPerGroup }
 
 // base gives the copies of superblock and descriptors in the groups, in order.
@@ -210,6 +225,8 @@ func (l *Layout) base(from, to uint64) []extent.Span {
 func (l *Layout) place() error {
 	l.groups = make([]groupPlace, l.Groups)
 	for from := uint64(0); from < l.Groups; from += groupsPerFlex {
+		// All bitmaps of a flex group stand side by side: the kernel reads them ahead in
+		// one go, and large files run on over the starts of the groups.
 		to := min(from+groupsPerFlex, l.Groups)
 		cursor := allocator{at: l.groupStart(from), end: min(l.groupStart(to), l.Blocks), base: l.base(from, to)}
 		for g := from; g < to; g++ {
@@ -265,6 +282,7 @@ func (l *Layout) placeJournal() error {
 	if want > l.Blocks/4 {
 		return nil // too small for one
 	}
+	// From the start of a flex group: in its middle the journal would part what is packed.
 	middle := l.groupStart(l.Groups / 2 / groupsPerFlex * groupsPerFlex)
 	free := extent.Gaps(extent.Span{Start: middle, Count: l.Blocks - middle}, l.used)
 	if middle > l.FirstData {
@@ -272,7 +290,7 @@ func (l *Layout) placeJournal() error {
 	}
 	for i := 0; i < len(free) && l.JournalBlocks < want; {
 		gap := &free[i]
-		n := min(gap.Count, want-l.JournalBlocks, maxExtent)
+		n := min(gap.Count, want-l.JournalBlocks, maxExtent) // a longer count means: not initialised
 		if n == 0 {
 			i++
 			continue
@@ -282,7 +300,7 @@ func (l *Layout) placeJournal() error {
 		gap.Start, gap.Count = gap.Start+n, gap.Count-n
 	}
 	l.used = append(l.used, l.Journal...)
-	if len(l.Journal) > 4 { // more than the inode has room for
+	if len(l.Journal) > 4 { // more than the inode has room for: a tree with one leaf
 		i := slices.IndexFunc(free, func(gap extent.Span) bool { return gap.Count > 0 })
 		if i >= 0 {
 			l.journalLeaf = free[i].Start
@@ -326,6 +344,7 @@ func (a *allocator) taken() []extent.Span { return append(a.spans, a.base...) }
 func (l *Layout) usedIn(g uint64) (spans []extent.Span, blocks uint64) {
 	start := l.groupStart(g)
 	blocks = min(l.BlocksPerGroup, l.Blocks-start)
+	// The first span that ends behind the group's start: those before it are of no interest.
 	i, _ := slices.BinarySearchFunc(l.used, start, func(s extent.Span, at uint64) int { return cmp.Compare(s.End(), at+1) })
 	for ; i < len(l.used) && l.used[i].Start < start+blocks; i++ {
 		from, to := max(l.used[i].Start, start), min(l.used[i].End(), start+blocks)

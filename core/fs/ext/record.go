@@ -216,6 +216,9 @@ type inodeExtra struct {
 // wide joins the halves of a number.
 func wide(lo, hi uint32) uint64 { return uint64(lo) | uint64(hi)<<32 }
 
+// The two halves of a number lie apart, since the high one came later, into what had been
+// reserved. What has no feature for it has no high halves: their bytes mean nothing then.
+
 // halves are those of a number of at most 64 bits.
 func halves(n uint64) (lo, hi uint32) { return uint32(n), uint32(n >> 32) }
 

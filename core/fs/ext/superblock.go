@@ -191,6 +191,7 @@ func (s *Superblock) features() (names, unknown []string) {
 				rest &^= f.bit
 			}
 		}
+		// Compatible features ask nothing of who does not know them.
 		for bit := uint32(1); bit != 0; bit <<= 1 {
 			if rest&bit != 0 && set.word != "compatible" {
 				unknown = append(unknown, fmt.Sprintf("%s %#x", set.word, bit))
@@ -203,11 +204,11 @@ func (s *Superblock) features() (names, unknown []string) {
 // FileState says how the file system was left.
 func (s *Superblock) FileState() fs.State {
 	switch {
-	case s.ErrorCount > 0 || s.State&2 != 0:
+	case s.ErrorCount > 0 || s.State&2 != 0: // before all else: a replay does not take them away
 		return fs.Errors
 	case s.Incompat&incompatRecover != 0:
 		return fs.Recovery
-	case s.State&1 == 0:
+	case s.State&1 == 0: // without a journal this is all that tells
 		return fs.Dirty
 	}
 	return fs.Clean
