@@ -180,9 +180,18 @@ func scalar(n *yaml.Node) (string, error) {
 }
 
 // Settings lists every key with its value, in their order; keys that hold one
-// value for each kind or bus are listed as often as they are set.
+// value for each kind or bus are listed as often as they are set. Settings of new file
+// systems are many: those that are not set have one line for each kind.
 func (c *Config) Settings() (out []Setting) {
+	kinds := map[string]bool{}
 	for _, k := range keys() {
+		if k.kind != "" && c.from[k.name] == "" {
+			if !kinds[k.kind] {
+				out = append(out, Setting{"format." + k.kind + ".*", "", "default", "what new " + k.kind + " are made with; fundus settings " + k.kind + " lists the keys"})
+			}
+			kinds[k.kind] = true
+			continue
+		}
 		if !strings.HasSuffix(k.name, ".*") {
 			out = append(out, Setting{k.name, k.get(c, k.name), cmp.Or(c.from[k.name], "default"), k.purpose})
 			continue

@@ -18,6 +18,7 @@ type key struct {
 	name, preset, purpose string
 	set                   func(c *Config, name, value string) error
 	get                   func(c *Config, name string) string
+	kind                  string // of file systems, for a setting of new ones
 }
 
 func (k key) fits(name string) bool {
@@ -36,8 +37,8 @@ func keys() []key {
 func formatKeys() (list []key) {
 	for _, m := range kind.Makers() {
 		for _, s := range m.Settings {
-			list = append(list, key{"format." + m.Word + "." + s.Key, "", "for new " + m.Word + ": " + s.Meaning,
-				func(c *Config, _, value string) error {
+			list = append(list, key{name: "format." + m.Word + "." + s.Key, purpose: "for new " + m.Word + ": " + s.Meaning, kind: m.Word,
+				set: func(c *Config, _, value string) error {
 					if _, err := s.Parse(value); err != nil {
 						return fmt.Errorf("%q: it takes %s", value, s.Takes())
 					}
@@ -47,7 +48,7 @@ func formatKeys() (list []key) {
 					c.Formats[m.Word][s.Key] = value
 					return nil
 				},
-				func(c *Config, _ string) string { return c.Formats[m.Word][s.Key] }})
+				get: func(c *Config, _ string) string { return c.Formats[m.Word][s.Key] }})
 		}
 	}
 	return list
@@ -73,20 +74,20 @@ func ownKeys() []key {
 }
 
 func choice(name, preset, purpose string, words []string, set func(*Config, string), get func(*Config) string) key {
-	return key{name, preset, purpose,
-		func(c *Config, _, value string) error {
+	return key{name: name, preset: preset, purpose: purpose,
+		set: func(c *Config, _, value string) error {
 			if !slices.Contains(words, value) {
 				return fmt.Errorf("%q: it is one of %s", value, strings.Join(words, ", "))
 			}
 			set(c, value)
 			return nil
 		},
-		func(c *Config, _ string) string { return get(c) }}
+		get: func(c *Config, _ string) string { return get(c) }}
 }
 
 func span(name, preset, purpose string, least, most time.Duration, field func(*Config) *time.Duration) key {
-	return key{name, preset, purpose,
-		func(c *Config, _, value string) error {
+	return key{name: name, preset: preset, purpose: purpose,
+		set: func(c *Config, _, value string) error {
 			d, err := time.ParseDuration(value)
 			if err != nil || d < least || d > most {
 				return fmt.Errorf("%q: a time from %v to %v, such as %s", value, least, most, preset)
@@ -94,7 +95,7 @@ func span(name, preset, purpose string, least, most time.Duration, field func(*C
 			*field(c) = d
 			return nil
 		},
-		func(c *Config, _ string) string { return Short(*field(c)) }}
+		get: func(c *Config, _ string) string { return Short(*field(c)) }}
 }
 
 // Short writes a time without what is zero at its end: 24h, not 24h0m0s.
@@ -109,8 +110,8 @@ func Short(d time.Duration) string {
 }
 
 func size(name, preset, purpose string, least, most quantity.Bytes, field func(*Config) *quantity.Bytes) key {
-	return key{name, preset, purpose,
-		func(c *Config, _, value string) error {
+	return key{name: name, preset: preset, purpose: purpose,
+		set: func(c *Config, _, value string) error {
 			s, err := quantity.Parse(value)
 			if err != nil {
 				return err
@@ -128,12 +129,12 @@ func size(name, preset, purpose string, least, most quantity.Bytes, field func(*
 			*field(c) = n
 			return nil
 		},
-		func(c *Config, _ string) string { return strings.ReplaceAll(field(c).String(), ".0 ", " ") }}
+		get: func(c *Config, _ string) string { return strings.ReplaceAll(field(c).String(), ".0 ", " ") }}
 }
 
 func count(name, preset, purpose string, least int, field func(*Config) *int) key {
-	return key{name, preset, purpose,
-		func(c *Config, _, value string) error {
+	return key{name: name, preset: preset, purpose: purpose,
+		set: func(c *Config, _, value string) error {
 			n, err := strconv.Atoi(value)
 			if err != nil || n < least {
 				return fmt.Errorf("%q: a whole number from %d", value, least)
@@ -141,13 +142,13 @@ func count(name, preset, purpose string, least int, field func(*Config) *int) ke
 			*field(c) = n
 			return nil
 		},
-		func(c *Config, _ string) string { return strconv.Itoa(*field(c)) }}
+		get: func(c *Config, _ string) string { return strconv.Itoa(*field(c)) }}
 }
 
 // list is a list of mount options for each kind or bus.
 func list(name, purpose, prefix string, field func(*Config) map[string][]string) key {
-	return key{name, "", purpose,
-		func(c *Config, name, value string) error {
+	return key{name: name, purpose: purpose,
+		set: func(c *Config, name, value string) error {
 			var options []string
 			for o := range strings.SplitSeq(value, ",") {
 				if o = strings.TrimSpace(o); o == "" || strings.ContainsAny(o, " \t\n#") {
@@ -158,7 +159,7 @@ func list(name, purpose, prefix string, field func(*Config) map[string][]string)
 			field(c)[strings.TrimPrefix(name, prefix)] = options
 			return nil
 		},
-		func(c *Config, name string) string {
+		get: func(c *Config, name string) string {
 			return strings.Join(field(c)[strings.TrimPrefix(name, prefix)], ",")
 		}}
 }

@@ -121,7 +121,7 @@ func TestANewKindIsOneFolderAndOneRow(t *testing.T) {
 		{"inspect " + image, "herbs"},
 		{"inspect " + image + " --fields", "depth in bytes"},
 		{"label " + image + " other --commit", "Fundus does not change its label"},
-		{"inspect --configuration", "format.sprout.depth"},
+		{"inspect --configuration", "format.sprout.*"},
 		{"__complete format x sprout ", "depth=\t1KiB to 8KiB"},
 	} {
 		cmd := exec.Command(program, append(strings.Fields(c.words), "--state", filepath.Join(dir, "state"))...)
