@@ -28,11 +28,11 @@ func (acting) foreign(context.Context, *executor) error { return nil }
 func (acting) carry(ctx context.Context, x *executor, s StrokeRecord, forward bool) error {
 	recorded := *x.deed.Steps[s.Step].Action
 	a := recorded.With(x.names)
-	switch a.Verb {
-	case machine.Mount, machine.Unmount, machine.SwapOn, machine.SwapOff:
+	switch a.Gives() {
+	case machine.GivesAll:
 		x.claim.Release()
 		x.claim = nil
-	case machine.ReadTable, machine.RemovePartition:
+	case machine.GivesPartitions:
 		if err := x.claim.LetGoOfPartitions(a.Disk); err != nil {
 			return err
 		}

@@ -6,34 +6,19 @@ import (
 	"fundus/core/inventory"
 )
 
-// Effect brings about in plain data what the action does. The inventory is the
-// caller's own; lists that others may hold are not written to.
-func Effect(v *inventory.Inventory, a Action) {
-	at := func(how inventory.How, pass func(u inventory.Use) bool) func(inventory.Use) bool {
-		return func(u inventory.Use) bool { return u.How == how && pass(u) }
+func mounted(v *inventory.Inventory, a Action) {
+	c, _ := nodeOf(v, a.Node).Content()
+	kind := c.Kind
+	if kind == "" {
+		kind = a.Kind
 	}
-	switch a.Verb {
-	case AddPartition, RemovePartition, ResizePartition:
-		v.Nodes = slices.Clone(v.Nodes)
-		tell(v.Nodes, a)
-	case ReadTable:
-		v.Nodes = slices.Clone(v.Nodes)
-		readTable(v, a.Disk)
-	case Mount:
-		c, _ := nodeOf(v, a.Node).Content()
-		kind := c.Kind
-		if kind == "" {
-			kind = a.Kind
-		}
-		use := inventory.Use{Node: a.Node, How: inventory.Mounted, Where: a.Where, Kind: kind, Options: a.Options, ReadOnly: hasOption(a.Options, "ro")}
-		v.Uses = append(slices.Clone(v.Uses), use)
-	case Unmount:
-		v.Uses = slices.DeleteFunc(slices.Clone(v.Uses), at(inventory.Mounted, func(u inventory.Use) bool { return u.Where == a.Where }))
-	case SwapOn:
-		v.Uses = append(slices.Clone(v.Uses), inventory.Use{Node: a.Node, How: inventory.SwapOn})
-	case SwapOff:
-		v.Uses = slices.DeleteFunc(slices.Clone(v.Uses), at(inventory.SwapOn, func(u inventory.Use) bool { return u.Node == a.Node }))
-	}
+	use := inventory.Use{Node: a.Node, How: inventory.Mounted, Where: a.Where, Kind: kind, Options: a.Options, ReadOnly: hasOption(a.Options, "ro")}
+	v.Uses = append(slices.Clone(v.Uses), use)
+}
+
+// drop takes uses away.
+func drop(v *inventory.Inventory, which func(u inventory.Use) bool) {
+	v.Uses = slices.DeleteFunc(slices.Clone(v.Uses), which)
 }
 
 func nodeOf(v *inventory.Inventory, name string) inventory.Node {
@@ -42,7 +27,9 @@ func nodeOf(v *inventory.Inventory, name string) inventory.Node {
 }
 
 // tell changes what the kernel takes for the partitions of the disk.
-func tell(nodes []inventory.Node, a Action) {
+func tell(v *inventory.Inventory, a Action) {
+	v.Nodes = slices.Clone(v.Nodes)
+	nodes := v.Nodes
 	var known []inventory.KernelPart
 	for i := range nodes {
 		switch n := &nodes[i]; {
@@ -59,7 +46,9 @@ func tell(nodes []inventory.Node, a Action) {
 }
 
 // readTable makes the kernel's partitions of the disk those of its table.
-func readTable(v *inventory.Inventory, disk string) {
+func readTable(v *inventory.Inventory, a Action) {
+	v.Nodes = slices.Clone(v.Nodes)
+	disk := a.Disk
 	var known []inventory.KernelPart
 	for _, n := range v.Parts(disk) {
 		known = append(known, n.InKernelAs())

@@ -341,23 +341,6 @@ type Action struct {
 	Options string         `json:"options,omitempty"`
 }
 
-// Inverse is the action that takes this one back, if there is one.
-func (a Action) Inverse() (Action, bool) {
-	pairs := map[Verb]Verb{AddPartition: RemovePartition, RemovePartition: AddPartition, Mount: Unmount, Unmount: Mount, SwapOn: SwapOff, SwapOff: SwapOn,
-		ResizePartition: ResizePartition, ReloadUnits: ReloadUnits}
-	verb, ok := pairs[a.Verb]
-	a.Verb = verb
-	a.Size, a.Was = inverseSizes(a)
-	return a, ok
-}
-
-func inverseSizes(a Action) (size, was quantity.Bytes) {
-	if a.Verb == ResizePartition {
-		return a.Was, a.Size
-	}
-	return a.Size, a.Was
-}
-
 // With is the action on the devices as they are called now, by their names of before.
 func (a Action) With(names map[string]string) Action {
 	for _, name := range []*string{&a.Disk, &a.Node} {
@@ -387,29 +370,4 @@ type LaterError struct {
 
 func (e *LaterError) Error() string {
 	return fmt.Sprintf("%v: %s; the next boot brings it about", e.Action, e.Why)
-}
-
-// String says the action in words.
-func (a Action) String() string {
-	switch a.Verb {
-	case AddPartition:
-		return fmt.Sprintf("tell the kernel of partition %d on %s", a.Number, a.Disk)
-	case RemovePartition:
-		return fmt.Sprintf("make the kernel forget partition %d on %s", a.Number, a.Disk)
-	case ReadTable:
-		return fmt.Sprintf("have the kernel read the table of %s", a.Disk)
-	case Mount:
-		return fmt.Sprintf("mount %s at %s", a.Node, a.Where)
-	case Unmount:
-		return fmt.Sprintf("unmount %s", a.Where)
-	case SwapOn:
-		return fmt.Sprintf("use %s as swap", a.Node)
-	case ResizePartition:
-		return fmt.Sprintf("tell the kernel that partition %d on %s has %v", a.Number, a.Disk, a.Size)
-	case ReadSize:
-		return fmt.Sprintf("have the kernel ask %s for its size", a.Disk)
-	case ReloadUnits:
-		return "have systemd read fstab and its units"
-	}
-	return fmt.Sprintf("stop using %s as swap", a.Node)
 }

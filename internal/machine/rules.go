@@ -60,27 +60,6 @@ func refuse(rule Rule, thing, next, format string, args ...any) *Refusal {
 	return &Refusal{rule, thing, fmt.Sprintf(format, args...), next}
 }
 
-// CheckAction gives the first rule that the action breaks, or nil.
-func CheckAction(v *inventory.Inventory, a Action) error {
-	var r *Refusal
-	switch a.Verb {
-	case Mount:
-		r = checkMount(v, a)
-	case Unmount:
-		r = checkUnmount(v, a)
-	case SwapOn, SwapOff:
-		r = checkSwap(v, a)
-	case RemovePartition:
-		r = checkForget(v, a)
-	case ReadTable:
-		r = checkReadTable(v, a)
-	}
-	if r == nil {
-		return nil
-	}
-	return r
-}
-
 // MountType is the type as which the action mounts the content.
 func (a Action) MountType(c fs.Content) string {
 	if a.Kind != "" && a.Kind != "auto" {

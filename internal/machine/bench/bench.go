@@ -330,30 +330,8 @@ func (b *Bench) Holds(_ context.Context, a machine.Action) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	at := func(u inventory.Use) bool {
-		if a.Verb == machine.SwapOn || a.Verb == machine.SwapOff {
-			return u.How == inventory.SwapOn && u.Node == a.Node
-		}
-		return u.How == inventory.Mounted && u.Where == a.Where && (a.Verb == machine.Unmount || u.Node == a.Node)
-	}
-	used := slices.ContainsFunc(k.Uses, at)
-	if a.Verb == machine.ResizePartition {
-		return slices.ContainsFunc(k.Partitions[a.Disk], func(p inventory.KernelPart) bool { return p.Number == a.Number && p.Size == a.Size }), nil
-	}
-	known := slices.ContainsFunc(k.Partitions[a.Disk], func(p inventory.KernelPart) bool {
-		return p == inventory.KernelPart{Number: a.Number, Start: a.Start, Size: a.Size}
-	})
-	switch a.Verb {
-	case machine.Mount, machine.SwapOn:
-		return used, nil
-	case machine.Unmount, machine.SwapOff:
-		return !used, nil
-	case machine.AddPartition:
-		return known, nil
-	case machine.RemovePartition:
-		return !known, nil
-	}
-	return false, nil
+	v := &inventory.Inventory{Nodes: []inventory.Node{{Name: a.Disk, Kernel: k.Partitions[a.Disk]}}, Uses: k.Uses}
+	return machine.Holds(v, a), nil
 }
 
 // Do carries the action out as a kernel would.

@@ -17,6 +17,7 @@ import (
 
 	"fundus/core/block/file"
 	"fundus/core/inventory"
+	"fundus/core/quantity"
 	"fundus/core/scan"
 	"fundus/internal/machine"
 )
@@ -235,36 +236,20 @@ func splitOptions(options string) (flags uintptr, data string) {
 
 // Holds looks at the kernel's own lists.
 func (m *Machine) Holds(ctx context.Context, a machine.Action) (bool, error) {
-	switch a.Verb {
-	case machine.AddPartition, machine.RemovePartition:
-		d, err := m.listed(a.Disk)
-		if err != nil {
-			return false, err
-		}
-		known := slices.ContainsFunc(d.parts, func(p kernelPart) bool {
-			return p.number == a.Number && p.start == int64(a.Start) && p.size == int64(a.Size)
-		})
-		return known == (a.Verb == machine.AddPartition), nil
-	case machine.ResizePartition:
-		d, err := m.listed(a.Disk)
-		return err == nil && slices.ContainsFunc(d.parts, func(p kernelPart) bool { return p.number == a.Number && p.size == int64(a.Size) }), err
-	case machine.SwapOn, machine.SwapOff:
-		v, err := m.lists(ctx)
-		if err != nil {
-			return false, err
-		}
-		on := slices.ContainsFunc(v.UsesOf(a.Node), func(u inventory.Use) bool { return u.How == inventory.SwapOn })
-		return on == (a.Verb == machine.SwapOn), nil
-	case machine.Mount, machine.Unmount:
-		v, err := m.lists(ctx)
-		if err != nil {
-			return false, err
-		}
-		use, mounted := v.MountedAt(a.Where)
-		if a.Verb == machine.Mount {
-			return mounted && use.Node == a.Node, nil
-		}
-		return !mounted, nil
+	if !a.Visible() {
+		return false, nil
 	}
-	return false, nil
+	if a.Disk == "" {
+		v, err := m.lists(ctx)
+		return err == nil && machine.Holds(v, a), err
+	}
+	d, err := m.listed(a.Disk)
+	if err != nil {
+		return false, err
+	}
+	n := inventory.Node{Name: a.Disk}
+	for _, p := range d.parts {
+		n.Kernel = append(n.Kernel, inventory.KernelPart{Number: p.number, Start: quantity.Bytes(p.start), Size: quantity.Bytes(p.size)})
+	}
+	return machine.Holds(&inventory.Inventory{Nodes: []inventory.Node{n}}, a), nil
 }

@@ -1,0 +1,156 @@
+package machine
+
+import (
+	"fmt"
+	"slices"
+
+	"fundus/core/inventory"
+)
+
+// verb is all that is known of a verb but how the running system does it, which is
+// package live's. A new verb is a row here, a case there and a row of the conformance
+// test.
+type verb struct {
+	words   func(a Action) string
+	inverse Verb                                            // "" where nothing takes it back
+	refuse  func(v *inventory.Inventory, a Action) *Refusal // nil: no rule is against it
+	holds   func(v *inventory.Inventory, a Action) bool     // nil: that cannot be seen, it is done again
+	effect  func(v *inventory.Inventory, a Action)          // in plain data; nil: none that would be seen
+	gives   Gives
+}
+
+// Gives is what a claim on the device must let go of before the action.
+type Gives string
+
+// What a claim lets go of.
+const (
+	GivesNothing    Gives = ""
+	GivesPartitions Gives = "partitions" // the kernel changes none that somebody has open
+	GivesAll        Gives = "all"        // the kernel takes the device for itself
+)
+
+// Gives says what a claim must let go of for the action.
+func (a Action) Gives() Gives { return verbs()[a.Verb].gives }
+
+func verbs() map[Verb]verb {
+	return map[Verb]verb{
+		AddPartition: {
+			words:   func(a Action) string { return fmt.Sprintf("tell the kernel of partition %d on %s", a.Number, a.Disk) },
+			inverse: RemovePartition, holds: knows, effect: tell,
+		},
+		RemovePartition: {
+			words: func(a Action) string {
+				return fmt.Sprintf("make the kernel forget partition %d on %s", a.Number, a.Disk)
+			},
+			inverse: AddPartition, refuse: checkForget, holds: not(knows), effect: tell, gives: GivesPartitions,
+		},
+		ResizePartition: {
+			words: func(a Action) string {
+				return fmt.Sprintf("tell the kernel that partition %d on %s has %v", a.Number, a.Disk, a.Size)
+			},
+			inverse: ResizePartition, effect: tell,
+			holds: func(v *inventory.Inventory, a Action) bool {
+				return slices.ContainsFunc(nodeOf(v, a.Disk).Kernel, func(p inventory.KernelPart) bool { return p.Number == a.Number && p.Size == a.Size })
+			},
+		},
+		ReadTable: {
+			words:  func(a Action) string { return fmt.Sprintf("have the kernel read the table of %s", a.Disk) },
+			refuse: checkReadTable, effect: readTable, gives: GivesPartitions,
+		},
+		ReadSize: {
+			words: func(a Action) string { return fmt.Sprintf("have the kernel ask %s for its size", a.Disk) },
+		},
+		ReloadUnits: {
+			words:   func(Action) string { return "have systemd read fstab and its units" },
+			inverse: ReloadUnits,
+		},
+		Mount: {
+			words:   func(a Action) string { return fmt.Sprintf("mount %s at %s", a.Node, a.Where) },
+			inverse: Unmount, refuse: checkMount, effect: mounted, gives: GivesAll,
+			holds: func(v *inventory.Inventory, a Action) bool {
+				use, there := v.MountedAt(a.Where)
+				return there && use.Node == a.Node
+			},
+		},
+		Unmount: {
+			words:   func(a Action) string { return fmt.Sprintf("unmount %s", a.Where) },
+			inverse: Mount, refuse: checkUnmount, gives: GivesAll,
+			holds: func(v *inventory.Inventory, a Action) bool { _, there := v.MountedAt(a.Where); return !there },
+			effect: func(v *inventory.Inventory, a Action) {
+				drop(v, func(u inventory.Use) bool { return u.How == inventory.Mounted && u.Where == a.Where })
+			},
+		},
+		SwapOn: {
+			words:   func(a Action) string { return fmt.Sprintf("use %s as swap", a.Node) },
+			inverse: SwapOff, refuse: checkSwap, holds: swaps, gives: GivesAll,
+			effect: func(v *inventory.Inventory, a Action) {
+				v.Uses = append(slices.Clone(v.Uses), inventory.Use{Node: a.Node, How: inventory.SwapOn})
+			},
+		},
+		SwapOff: {
+			words:   func(a Action) string { return fmt.Sprintf("stop using %s as swap", a.Node) },
+			inverse: SwapOn, refuse: checkSwap, holds: not(swaps), gives: GivesAll,
+			effect: func(v *inventory.Inventory, a Action) {
+				drop(v, func(u inventory.Use) bool { return u.How == inventory.SwapOn && u.Node == a.Node })
+			},
+		},
+	}
+}
+
+// String says the action in words.
+func (a Action) String() string {
+	if known, ok := verbs()[a.Verb]; ok {
+		return known.words(a)
+	}
+	return fmt.Sprintf("%q, which this release does not know", string(a.Verb))
+}
+
+// Inverse is the action that takes this one back, if there is one.
+func (a Action) Inverse() (Action, bool) {
+	known := verbs()[a.Verb]
+	a.Verb = known.inverse
+	if a.Verb == ResizePartition {
+		a.Size, a.Was = a.Was, a.Size
+	}
+	return a, a.Verb != ""
+}
+
+// CheckAction gives the first rule that the action breaks, or nil.
+func CheckAction(v *inventory.Inventory, a Action) error {
+	if known := verbs()[a.Verb]; known.refuse != nil {
+		if r := known.refuse(v, a); r != nil {
+			return r
+		}
+	}
+	return nil
+}
+
+// Visible reports whether it can be seen that the action was carried out.
+func (a Action) Visible() bool { return verbs()[a.Verb].holds != nil }
+
+// Holds reports whether what the action brings about is so already, by the uses and the
+// kernel's partitions of the inventory.
+func Holds(v *inventory.Inventory, a Action) bool {
+	known := verbs()[a.Verb]
+	return known.holds != nil && known.holds(v, a)
+}
+
+// Effect brings about in plain data what the action does. The inventory is the
+// caller's own; lists that others may hold are not written to.
+func Effect(v *inventory.Inventory, a Action) {
+	if known := verbs()[a.Verb]; known.effect != nil {
+		known.effect(v, a)
+	}
+}
+
+func not(holds func(*inventory.Inventory, Action) bool) func(*inventory.Inventory, Action) bool {
+	return func(v *inventory.Inventory, a Action) bool { return !holds(v, a) }
+}
+
+func knows(v *inventory.Inventory, a Action) bool {
+	return slices.Contains(nodeOf(v, a.Disk).Kernel, inventory.KernelPart{Number: a.Number, Start: a.Start, Size: a.Size})
+}
+
+func swaps(v *inventory.Inventory, a Action) bool {
+	return slices.ContainsFunc(v.Uses, func(u inventory.Use) bool { return u.How == inventory.SwapOn && u.Node == a.Node })
+}
