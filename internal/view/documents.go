@@ -1,16 +1,9 @@
 package view
 
 import (
-	"encoding/hex"
 	"encoding/json"
-	"slices"
-	"time"
 
-	"fundus/core/finding"
 	"fundus/core/inventory"
-	"fundus/internal/deed"
-	"fundus/internal/draft"
-	"fundus/internal/task"
 )
 
 // Head begins every document.
@@ -110,154 +103,6 @@ type FactDoc struct {
 	Value string `json:"value"`
 }
 
-// SurveyDoc is the document of kind survey.
-type SurveyDoc struct {
-	Head
-	Machine string      `json:"machine"`
-	Devices []DeviceDoc `json:"devices"`
-	Free    []FreeDoc   `json:"free"`
-}
-
-// FreeDoc is a gap of a disk.
-type FreeDoc struct {
-	Disk  string `json:"disk"`
-	Start int64  `json:"start_bytes"`
-	Size  int64  `json:"size_bytes"`
-}
-
-// InspectDoc is the document of kind inspection.
-type InspectDoc struct {
-	Head
-	Device     DeviceDoc         `json:"device"`
-	Alignment  string            `json:"alignment"`
-	Differs    []string          `json:"options_differ"` // of its mounts from fstab
-	Places     []FactDoc         `json:"places"`         // partitions and gaps of a disk
-	References []string          `json:"references"`
-	Findings   []finding.Finding `json:"findings"`
-	Structures []StructureDoc    `json:"structures,omitempty"` // with --fields
-	BytesAt    int64             `json:"bytes_start,omitempty"`
-	Bytes      string            `json:"bytes,omitempty"` // with --bytes, in hexadecimal
-}
-
-// FindingsDoc is the document of kinds verification and fstab-check.
-type FindingsDoc struct {
-	Head
-	Findings []finding.Finding `json:"findings"`
-}
-
-// RehearsalDoc is the document of kind rehearsal.
-type RehearsalDoc struct {
-	Head
-	Machine string    `json:"machine"`
-	Verdict string    `json:"verdict"`
-	Lines   []LineDoc `json:"lines"`
-}
-
-// LineDoc is one line of fstab.
-type LineDoc struct {
-	Number     int    `json:"line"`
-	Spec       string `json:"spec"`
-	MountPoint string `json:"mount_point"`
-	Type       string `json:"type"`
-	Device     string `json:"device,omitempty"`
-	Outcome    string `json:"outcome"`
-	Reason     string `json:"reason"`
-	NoFail     bool   `json:"nofail"`
-}
-
-// DraftDoc is the document of kind draft.
-type DraftDoc struct {
-	Head
-	Changed  bool              `json:"changed"`
-	Stored   bool              `json:"stored"`
-	Deed     string            `json:"deed,omitempty"`
-	Later    []string          `json:"later"`   // done on disk; the running system takes it up at the next boot
-	Remarks  []string          `json:"remarks"` // of a commit
-	Code     string            `json:"code,omitempty"`
-	Machine  string            `json:"machine"`
-	Title    string            `json:"title"`
-	Before   []DeviceDoc       `json:"before"`
-	After    []DeviceDoc       `json:"after"`
-	Facts    []FactDoc         `json:"facts"`
-	Settings []ValueDoc        `json:"settings"`
-	Notes    []string          `json:"notes"`
-	Warnings []string          `json:"warnings"`
-	Losses   []LossDoc         `json:"losses"`
-	Files    []FileDoc         `json:"files"`
-	Findings []finding.Finding `json:"findings"`
-	Steps    []StepDoc         `json:"steps"`
-	Undo     string            `json:"undo"`
-}
-
-// ValueDoc is a setting as it was decided.
-type ValueDoc struct {
-	Key   string `json:"key"`
-	Value string `json:"value"`
-	From  string `json:"from"` // default, hint of the device, configuration or asked
-}
-
-// FileDoc is a text file whose lines change.
-type FileDoc struct {
-	Path    string   `json:"path"`
-	Removed []string `json:"removed_lines"`
-	Added   []string `json:"added_lines"`
-}
-
-// LossDoc is one thing that is destroyed.
-type LossDoc struct {
-	Device string `json:"device"`
-	What   string `json:"what"`
-	Lose   string `json:"lose"`
-}
-
-// StepDoc is one step.
-type StepDoc struct {
-	Kind   string `json:"kind"`
-	Title  string `json:"title"`
-	Bytes  int64  `json:"written_bytes,omitempty"`
-	Fenced bool   `json:"fenced,omitempty"`
-}
-
-// DeedsDoc is the document of kind deeds.
-type DeedsDoc struct {
-	Head
-	Deeds []DeedDoc `json:"deeds"`
-}
-
-// DeedDoc is one deed.
-type DeedDoc struct {
-	ID       string    `json:"id"`
-	Created  time.Time `json:"created"`
-	State    string    `json:"state"`
-	Title    string    `json:"title"`
-	Undoes   string    `json:"undoes,omitempty"`
-	UndoneBy string    `json:"undone_by,omitempty"`
-	Problem  string    `json:"problem,omitempty"`
-}
-
-// DraftsDoc is the document of kind drafts.
-type DraftsDoc struct {
-	Head
-	Drafts []StoredDoc `json:"drafts"`
-}
-
-// StoredDoc is one stored draft.
-type StoredDoc struct {
-	Code    string    `json:"code"`
-	Created time.Time `json:"created"`
-	Machine string    `json:"machine"`
-	Title   string    `json:"title"`
-}
-
-// RecoveryDoc is the document of kind recovery.
-type RecoveryDoc struct {
-	Head
-	Changed   bool   `json:"changed"`
-	Deed      string `json:"deed"`
-	Direction string `json:"direction"`
-	Strokes   int    `json:"strokes"`
-}
-
 // MessageDoc is the document of kinds version and message.
 type MessageDoc struct {
 	Head
@@ -334,113 +179,11 @@ func devices(v *inventory.Inventory, nodes []inventory.Node) []DeviceDoc {
 	return out
 }
 
-func surveyDocument(s *task.Survey) SurveyDoc {
-	d := SurveyDoc{Head: head("survey"), Machine: s.Inventory.Machine.String(), Devices: []DeviceDoc{}, Free: []FreeDoc{}}
-	for _, disk := range s.Disks {
-		family := slices.DeleteFunc(s.Inventory.Family(disk.Name), func(n inventory.Node) bool { return s.Matching != nil && n.Parent != "" && !s.Matching[n.Name] })
-		d.Devices = append(d.Devices, devices(s.Inventory, family)...)
-		for _, x := range pieces(s.Inventory, disk) {
-			if x.node == nil && shown(s, x) {
-				d.Free = append(d.Free, FreeDoc{disk.Name, int64(x.start), int64(x.size)})
-			}
-		}
-	}
-	return d
-}
-
-func inspectDocument(i *task.Inspection) InspectDoc {
-	v := &inventory.Inventory{Nodes: []inventory.Node{i.Node}, Uses: i.Uses}
-	doc := InspectDoc{Head: head("inspection"), Device: deviceDoc(v, i.Node), Alignment: i.Alignment, Differs: []string{}, Places: []FactDoc{}, References: orEmpty(i.References),
-		Findings: orEmpty(i.Findings), Structures: structureDocs(i), BytesAt: i.BytesAt, Bytes: hex.EncodeToString(i.Bytes)}
-	for _, u := range i.Uses {
-		if words := i.Differs(u); words != "" {
-			doc.Differs = append(doc.Differs, u.Where+": "+words)
-		}
-	}
-	for _, f := range i.Places {
-		doc.Places = append(doc.Places, FactDoc{f.Name, f.Value})
-	}
-	return doc
-}
-
 func orEmpty[T any](list []T) []T {
 	if list == nil {
 		return []T{}
 	}
 	return list
-}
-
-func findingsDocument(kind string, list []finding.Finding) FindingsDoc {
-	return FindingsDoc{head(kind), orEmpty(list)}
-}
-
-func rehearsalDocument(r *task.Rehearsal) RehearsalDoc {
-	d := RehearsalDoc{head("rehearsal"), r.Machine, r.Verdict, []LineDoc{}}
-	for _, l := range r.Lines {
-		d.Lines = append(d.Lines, LineDoc{l.Number, l.Spec, l.Dir, l.Kind, l.Device, l.Outcome, l.Reason, l.NoFail})
-	}
-	return d
-}
-
-func draftDocument(d *draft.Draft, r Result) DraftDoc {
-	v := &inventory.Inventory{}
-	doc := DraftDoc{Head: head("draft"), Changed: r.Changed, Stored: r.Stored, Deed: r.Deed, Later: orEmpty(r.Later), Remarks: orEmpty(r.Remarks), Machine: d.Machine, Title: d.Title,
-		Before: devices(v, d.Before), After: devices(v, d.After), Facts: []FactDoc{}, Settings: []ValueDoc{}, Notes: orEmpty(d.Notes()), Warnings: orEmpty(d.Warnings()),
-		Losses: []LossDoc{}, Files: []FileDoc{}, Findings: orEmpty(d.Findings), Steps: []StepDoc{}, Undo: string(d.Undo)}
-	if r.Stored {
-		doc.Code = d.Code
-	}
-	for _, part := range d.Parts {
-		for _, s := range part.Values {
-			doc.Settings = append(doc.Settings, ValueDoc{s.Key, s.Word, string(s.By)})
-		}
-	}
-	for _, f := range d.Facts() {
-		doc.Facts = append(doc.Facts, FactDoc{f.Name, f.Value})
-	}
-	for _, l := range d.Lines {
-		doc.Files = append(doc.Files, FileDoc{l.Path, orEmpty(l.Removed), orEmpty(l.Added)})
-	}
-	for _, l := range d.Losses {
-		doc.Losses = append(doc.Losses, LossDoc{l.Node, l.What, l.Name})
-	}
-	for _, s := range d.Steps {
-		doc.Steps = append(doc.Steps, stepDocument(s))
-	}
-	return doc
-}
-
-func stepDocument(s draft.Step) StepDoc {
-	doc := StepDoc{Kind: string(s.Kind), Title: s.Title}
-	if s.Write != nil {
-		doc.Bytes, doc.Fenced = int64(s.Write.Bytes), s.Write.Fence != nil
-	}
-	return doc
-}
-
-func deedsDocument(list []*deed.Deed) DeedsDoc {
-	d := DeedsDoc{head("deeds"), []DeedDoc{}}
-	for _, x := range list {
-		state, _ := stateWords(x)
-		doc := DeedDoc{ID: x.ID, Created: x.Created, State: state, Title: x.Title, Undoes: x.Undoes, UndoneBy: x.UndoneBy}
-		if x.Problem != nil {
-			doc.Problem = x.Problem.Error()
-		}
-		d.Deeds = append(d.Deeds, doc)
-	}
-	return d
-}
-
-func draftsDocument(list []deed.StoredDraft) DraftsDoc {
-	d := DraftsDoc{head("drafts"), []StoredDoc{}}
-	for _, x := range list {
-		d.Drafts = append(d.Drafts, StoredDoc{x.Code, x.Created, x.Machine, x.Title})
-	}
-	return d
-}
-
-func recoveryDocument(o *deed.Outcome) RecoveryDoc {
-	return RecoveryDoc{head("recovery"), o.Strokes > 0, o.Deed.ID, string(o.Direction), o.Strokes}
 }
 
 func messageDocument(kind, words string) MessageDoc { return MessageDoc{head(kind), words} }

@@ -5,11 +5,101 @@ import (
 	"io"
 	"strings"
 
+	"fundus/core/finding"
 	"fundus/core/inventory"
 	"fundus/internal/deed"
 	"fundus/internal/draft"
 	"fundus/internal/task"
 )
+
+// DraftDoc is the document of kind draft.
+type DraftDoc struct {
+	Head
+	Changed  bool              `json:"changed"`
+	Stored   bool              `json:"stored"`
+	Deed     string            `json:"deed,omitempty"`
+	Later    []string          `json:"later"`   // done on disk; the running system takes it up at the next boot
+	Remarks  []string          `json:"remarks"` // of a commit
+	Code     string            `json:"code,omitempty"`
+	Machine  string            `json:"machine"`
+	Title    string            `json:"title"`
+	Before   []DeviceDoc       `json:"before"`
+	After    []DeviceDoc       `json:"after"`
+	Facts    []FactDoc         `json:"facts"`
+	Settings []ValueDoc        `json:"settings"`
+	Notes    []string          `json:"notes"`
+	Warnings []string          `json:"warnings"`
+	Losses   []LossDoc         `json:"losses"`
+	Files    []FileDoc         `json:"files"`
+	Findings []finding.Finding `json:"findings"`
+	Steps    []StepDoc         `json:"steps"`
+	Undo     string            `json:"undo"`
+}
+
+// ValueDoc is a setting as it was decided.
+type ValueDoc struct {
+	Key   string `json:"key"`
+	Value string `json:"value"`
+	From  string `json:"from"` // default, hint of the device, configuration or asked
+}
+
+// FileDoc is a text file whose lines change.
+type FileDoc struct {
+	Path    string   `json:"path"`
+	Removed []string `json:"removed_lines"`
+	Added   []string `json:"added_lines"`
+}
+
+// LossDoc is one thing that is destroyed.
+type LossDoc struct {
+	Device string `json:"device"`
+	What   string `json:"what"`
+	Lose   string `json:"lose"`
+}
+
+// StepDoc is one step.
+type StepDoc struct {
+	Kind   string `json:"kind"`
+	Title  string `json:"title"`
+	Bytes  int64  `json:"written_bytes,omitempty"`
+	Fenced bool   `json:"fenced,omitempty"`
+}
+
+func draftDocument(d *draft.Draft, r Result) DraftDoc {
+	v := &inventory.Inventory{}
+	doc := DraftDoc{Head: head("draft"), Changed: r.Changed, Stored: r.Stored, Deed: r.Deed, Later: orEmpty(r.Later), Remarks: orEmpty(r.Remarks), Machine: d.Machine, Title: d.Title,
+		Before: devices(v, d.Before), After: devices(v, d.After), Facts: []FactDoc{}, Settings: []ValueDoc{}, Notes: orEmpty(d.Notes()), Warnings: orEmpty(d.Warnings()),
+		Losses: []LossDoc{}, Files: []FileDoc{}, Findings: orEmpty(d.Findings), Steps: []StepDoc{}, Undo: string(d.Undo)}
+	if r.Stored {
+		doc.Code = d.Code
+	}
+	for _, part := range d.Parts {
+		for _, s := range part.Values {
+			doc.Settings = append(doc.Settings, ValueDoc{s.Key, s.Word, string(s.By)})
+		}
+	}
+	for _, f := range d.Facts() {
+		doc.Facts = append(doc.Facts, FactDoc{f.Name, f.Value})
+	}
+	for _, l := range d.Lines {
+		doc.Files = append(doc.Files, FileDoc{l.Path, orEmpty(l.Removed), orEmpty(l.Added)})
+	}
+	for _, l := range d.Losses {
+		doc.Losses = append(doc.Losses, LossDoc{l.Node, l.What, l.Name})
+	}
+	for _, s := range d.Steps {
+		doc.Steps = append(doc.Steps, stepDocument(s))
+	}
+	return doc
+}
+
+func stepDocument(s draft.Step) StepDoc {
+	doc := StepDoc{Kind: string(s.Kind), Title: s.Title}
+	if s.Write != nil {
+		doc.Bytes, doc.Fenced = int64(s.Write.Bytes), s.Write.Fence != nil
+	}
+	return doc
+}
 
 // Draft shows a change that is not written yet.
 func (p *Printer) Draft(d *draft.Draft, changed bool, stored bool, deedID string) error {

@@ -2,9 +2,75 @@ package view
 
 import (
 	"fmt"
+	"time"
 
 	"fundus/internal/deed"
 )
+
+// DeedsDoc is the document of kind deeds.
+type DeedsDoc struct {
+	Head
+	Deeds []DeedDoc `json:"deeds"`
+}
+
+// DeedDoc is one deed.
+type DeedDoc struct {
+	ID       string    `json:"id"`
+	Created  time.Time `json:"created"`
+	State    string    `json:"state"`
+	Title    string    `json:"title"`
+	Undoes   string    `json:"undoes,omitempty"`
+	UndoneBy string    `json:"undone_by,omitempty"`
+	Problem  string    `json:"problem,omitempty"`
+}
+
+// DraftsDoc is the document of kind drafts.
+type DraftsDoc struct {
+	Head
+	Drafts []StoredDoc `json:"drafts"`
+}
+
+// StoredDoc is one stored draft.
+type StoredDoc struct {
+	Code    string    `json:"code"`
+	Created time.Time `json:"created"`
+	Machine string    `json:"machine"`
+	Title   string    `json:"title"`
+}
+
+// RecoveryDoc is the document of kind recovery.
+type RecoveryDoc struct {
+	Head
+	Changed   bool   `json:"changed"`
+	Deed      string `json:"deed"`
+	Direction string `json:"direction"`
+	Strokes   int    `json:"strokes"`
+}
+
+func deedsDocument(list []*deed.Deed) DeedsDoc {
+	d := DeedsDoc{head("deeds"), []DeedDoc{}}
+	for _, x := range list {
+		state, _ := stateWords(x)
+		doc := DeedDoc{ID: x.ID, Created: x.Created, State: state, Title: x.Title, Undoes: x.Undoes, UndoneBy: x.UndoneBy}
+		if x.Problem != nil {
+			doc.Problem = x.Problem.Error()
+		}
+		d.Deeds = append(d.Deeds, doc)
+	}
+	return d
+}
+
+func draftsDocument(list []deed.StoredDraft) DraftsDoc {
+	d := DraftsDoc{head("drafts"), []StoredDoc{}}
+	for _, x := range list {
+		d.Drafts = append(d.Drafts, StoredDoc{x.Code, x.Created, x.Machine, x.Title})
+	}
+	return d
+}
+
+func recoveryDocument(o *deed.Outcome) RecoveryDoc {
+	return RecoveryDoc{head("recovery"), o.Strokes > 0, o.Deed.ID, string(o.Direction), o.Strokes}
+}
 
 const clock = "2006-01-02 15:04:05"
 

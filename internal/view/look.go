@@ -1,6 +1,7 @@
 package view
 
 import (
+	"encoding/hex"
 	"fmt"
 	"strings"
 
@@ -8,6 +9,73 @@ import (
 	"fundus/core/inventory"
 	"fundus/internal/task"
 )
+
+// InspectDoc is the document of kind inspection.
+type InspectDoc struct {
+	Head
+	Device     DeviceDoc         `json:"device"`
+	Alignment  string            `json:"alignment"`
+	Differs    []string          `json:"options_differ"` // of its mounts from fstab
+	Places     []FactDoc         `json:"places"`         // partitions and gaps of a disk
+	References []string          `json:"references"`
+	Findings   []finding.Finding `json:"findings"`
+	Structures []StructureDoc    `json:"structures,omitempty"` // with --fields
+	BytesAt    int64             `json:"bytes_start,omitempty"`
+	Bytes      string            `json:"bytes,omitempty"` // with --bytes, in hexadecimal
+}
+
+// FindingsDoc is the document of kinds verification and fstab-check.
+type FindingsDoc struct {
+	Head
+	Findings []finding.Finding `json:"findings"`
+}
+
+// RehearsalDoc is the document of kind rehearsal.
+type RehearsalDoc struct {
+	Head
+	Machine string    `json:"machine"`
+	Verdict string    `json:"verdict"`
+	Lines   []LineDoc `json:"lines"`
+}
+
+// LineDoc is one line of fstab.
+type LineDoc struct {
+	Number     int    `json:"line"`
+	Spec       string `json:"spec"`
+	MountPoint string `json:"mount_point"`
+	Type       string `json:"type"`
+	Device     string `json:"device,omitempty"`
+	Outcome    string `json:"outcome"`
+	Reason     string `json:"reason"`
+	NoFail     bool   `json:"nofail"`
+}
+
+func inspectDocument(i *task.Inspection) InspectDoc {
+	v := &inventory.Inventory{Nodes: []inventory.Node{i.Node}, Uses: i.Uses}
+	doc := InspectDoc{Head: head("inspection"), Device: deviceDoc(v, i.Node), Alignment: i.Alignment, Differs: []string{}, Places: []FactDoc{}, References: orEmpty(i.References),
+		Findings: orEmpty(i.Findings), Structures: structureDocs(i), BytesAt: i.BytesAt, Bytes: hex.EncodeToString(i.Bytes)}
+	for _, u := range i.Uses {
+		if words := i.Differs(u); words != "" {
+			doc.Differs = append(doc.Differs, u.Where+": "+words)
+		}
+	}
+	for _, f := range i.Places {
+		doc.Places = append(doc.Places, FactDoc{f.Name, f.Value})
+	}
+	return doc
+}
+
+func findingsDocument(kind string, list []finding.Finding) FindingsDoc {
+	return FindingsDoc{head(kind), orEmpty(list)}
+}
+
+func rehearsalDocument(r *task.Rehearsal) RehearsalDoc {
+	d := RehearsalDoc{head("rehearsal"), r.Machine, r.Verdict, []LineDoc{}}
+	for _, l := range r.Lines {
+		d.Lines = append(d.Lines, LineDoc{l.Number, l.Spec, l.Dir, l.Kind, l.Device, l.Outcome, l.Reason, l.NoFail})
+	}
+	return d
+}
 
 // Inspect prints everything known of one device.
 func (p *Printer) Inspect(i *task.Inspection) error {

@@ -12,6 +12,35 @@ import (
 	"fundus/internal/task"
 )
 
+// SurveyDoc is the document of kind survey.
+type SurveyDoc struct {
+	Head
+	Machine string      `json:"machine"`
+	Devices []DeviceDoc `json:"devices"`
+	Free    []FreeDoc   `json:"free"`
+}
+
+// FreeDoc is a gap of a disk.
+type FreeDoc struct {
+	Disk  string `json:"disk"`
+	Start int64  `json:"start_bytes"`
+	Size  int64  `json:"size_bytes"`
+}
+
+func surveyDocument(s *task.Survey) SurveyDoc {
+	d := SurveyDoc{Head: head("survey"), Machine: s.Inventory.Machine.String(), Devices: []DeviceDoc{}, Free: []FreeDoc{}}
+	for _, disk := range s.Disks {
+		family := slices.DeleteFunc(s.Inventory.Family(disk.Name), func(n inventory.Node) bool { return s.Matching != nil && n.Parent != "" && !s.Matching[n.Name] })
+		d.Devices = append(d.Devices, devices(s.Inventory, family)...)
+		for _, x := range pieces(s.Inventory, disk) {
+			if x.node == nil && shown(s, x) {
+				d.Free = append(d.Free, FreeDoc{disk.Name, int64(x.start), int64(x.size)})
+			}
+		}
+	}
+	return d
+}
+
 // Survey prints a block for each disk.
 func (p *Printer) Survey(s *task.Survey) error {
 	if p.JSON {
