@@ -41,3 +41,13 @@ func AttributeNames(s Scheme, bits uint64) (names []string) {
 	}
 	return names
 }
+
+// AttributeWords names the attributes that are set, in the order of the alphabet.
+func AttributeWords(s Scheme, bits uint64) string {
+	words := AttributeNames(s, bits)
+	if len(words) == 0 {
+		return "none"
+	}
+	slices.Sort(words)
+	return strings.Join(words, ", ")
+}

@@ -163,3 +163,15 @@ func SearchTypes(words []string) (out []Type) {
 	}
 	return out
 }
+
+// TypeWords is how a type is shown: as the table writes it, with its meaning
+// where it has one.
+func TypeWords(t *Table, value string) string {
+	if t == nil {
+		return value
+	}
+	if known, ok := FindType(t.Scheme, value); ok {
+		return value + " (" + known.Name + ": " + known.Meaning + ")"
+	}
+	return value
+}

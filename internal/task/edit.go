@@ -3,7 +3,6 @@ package task
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 
 	"fundus/core/fs"
@@ -119,19 +118,10 @@ func (p *Planner) sayEdited(m *table.Table, was, now table.Partition) {
 			p.facts(fs.Fact{Name: name, Value: fmt.Sprintf("%s becomes %s", from, to)})
 		}
 	}
-	say("type", TypeWords(m, was.Type), TypeWords(m, now.Type))
+	say("type", table.TypeWords(m, was.Type), table.TypeWords(m, now.Type))
 	say("name", fmt.Sprintf("%q", was.Name), fmt.Sprintf("%q", now.Name))
-	say("attributes", attributeWords(m.Scheme, was.Attributes), attributeWords(m.Scheme, now.Attributes))
+	say("attributes", table.AttributeWords(m.Scheme, was.Attributes), table.AttributeWords(m.Scheme, now.Attributes))
 	say("PARTUUID", was.UUID, now.UUID)
-}
-
-func attributeWords(s table.Scheme, bits uint64) string {
-	words := table.AttributeNames(s, bits)
-	if len(words) == 0 {
-		return "none"
-	}
-	slices.Sort(words)
-	return strings.Join(words, ", ")
 }
 
 // path is the device of a partition of the disk.

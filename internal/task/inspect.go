@@ -26,6 +26,7 @@ import (
 type Inspection struct {
 	Node       inventory.Node
 	Disk       inventory.Node // it itself, or the disk that it is part of
+	Type       string         // of a partition, with what it means
 	Uses       []inventory.Use
 	References []string          // lines of text files that name it
 	Places     []fs.Fact         // partitions and gaps of a disk, in their order
@@ -63,6 +64,7 @@ func LookInspect(ctx context.Context, r machine.Reader, word string, depth Inspe
 	i := &Inspection{Node: n, Disk: n, Uses: v.UsesOf(n.Name), Findings: verify.About(v, verify.All(v), n.Name)}
 	if n.Parent != "" {
 		i.Disk, _ = v.Node(n.Parent)
+		i.Type = table.TypeWords(i.Disk.Table, n.Entry.Type)
 	}
 	if n.Table != nil {
 		i.Places = tableFacts(n.Table)
@@ -165,7 +167,7 @@ func tableFacts(t *table.Table) (out []fs.Fact) {
 		return fmt.Sprintf("sectors %d to %d: %d × %d bytes = %d bytes (%v, %s)", s.Start, s.End()-1, s.Count, t.Sector, size, size, size.SI())
 	}
 	for _, p := range t.Parts {
-		words := place(p.Span) + "; type " + TypeWords(t, p.Type) + ", PARTUUID " + p.UUID
+		words := place(p.Span) + "; type " + table.TypeWords(t, p.Type) + ", PARTUUID " + p.UUID
 		if p.Name != "" {
 			words += ", named " + p.Name
 		}
@@ -173,7 +175,7 @@ func tableFacts(t *table.Table) (out []fs.Fact) {
 			words = string(p.Role) + ", " + words
 		}
 		if p.Attributes != 0 {
-			words += ", attributes " + attributeWords(t.Scheme, p.Attributes)
+			words += ", attributes " + table.AttributeWords(t.Scheme, p.Attributes)
 		}
 		rows = append(rows, row{p.Span.Start, fmt.Sprintf("partition %d", p.Number), words})
 	}

@@ -97,7 +97,7 @@ func (p *Printer) Inspect(i *task.Inspection) error {
 	if n.Form == inventory.Partition {
 		add("place", "partition %d of %s, byte %d to %d", n.Number, n.Parent, n.Start, n.Start+n.Size-1)
 		add("name", "%s", n.Entry.Name)
-		add("type", "%s", task.TypeWords(i.Disk.Table, n.Entry.Type))
+		add("type", "%s", i.Type)
 		add("PARTUUID", "%s", n.Entry.UUID)
 	}
 	for _, u := range i.Uses {
