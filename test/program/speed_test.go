@@ -253,7 +253,7 @@ func BenchmarkFormat(b *testing.B) {
 		b.Fatal(err)
 	}
 	for b.Loop() {
-		timed(b, exec.Command(binary, "format", image, "ext4", "--label", "a", "--lose=a", "--commit", "--quiet", "--state", filepath.Join(dir, "state")))
+		timed(b, exec.Command(binary, "format", image, "ext4", "--label", "a", "--commit", "--quiet", "--state", filepath.Join(dir, "state")))
 		b.StopTimer()
 		timed(b, exec.Command(binary, "undo", "--commit", "--quiet", "--state", filepath.Join(dir, "state")))
 		b.StartTimer()

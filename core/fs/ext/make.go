@@ -24,7 +24,7 @@ func Make(ctx context.Context, dev block.Device, o Options) (*Layout, error) {
 // Write carries the layout out. Where the context ends on the way the superblock is not
 // written, and nothing takes what is there for an ext4.
 func (l *Layout) Write(ctx context.Context, dev block.Device) error {
-	w := &maker{Layout: l, ctx: ctx, dev: dev, seed: crc(^uint32(0), l.options.UUID[:])}
+	w := &maker{Layout: l, ctx: ctx, dev: dev, seed: crc(^uint32(0), l.options.UUID[:]), checksumAt: field.At(descriptor{}, "Checksum")}
 	descriptors := w.groupsAndBitmaps() // counts the free blocks, which the superblocks need
 	w.inodes()
 	w.directories()
@@ -57,6 +57,7 @@ type maker struct {
 	dev        block.Device
 	seed       uint32
 	freeBlocks uint64
+	checksumAt int // in a group descriptor: there are many, and each is encoded once
 	err        error
 }
 
@@ -132,8 +133,9 @@ func (w *maker) descriptor(d descriptor, g uint64, free, freeInodes uint64) []by
 	d.FreeInodesLo, d.FreeInodesHi = short(uint32(freeInodes))
 	d.UnusedLo, d.UnusedHi = short(uint32(freeInodes)) // none was ever in use
 	sum := crc(w.seed, le.AppendUint32(nil, uint32(g)))
-	d.Checksum = uint16(crc(sum, field.Encode(le, &d))) // over its own two bytes as zeros
-	return field.Encode(le, &d)
+	b := field.Encode(le, &d)
+	le.PutUint16(b[w.checksumAt:], uint16(crc(sum, b))) // over its own two bytes as zeros
+	return b
 }
 
 // short are the halves of a number of 32 bits.

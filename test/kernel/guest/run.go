@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -18,7 +19,9 @@ func run(commands []string) (said []string) {
 	x := &extras{}
 	for n, line := range commands {
 		words := strings.Fields(line)
-		progress("command %d: %s", n+1, words[0])
+		if !slices.Contains([]string{"show", "see", "pause"}, words[0]) { // those are seen, in a picture
+			progress("command %d: %s", n+1, words[0])
+		}
 		if own := x.find(words[0]); own != nil {
 			said = append(said, own(words[1:]))
 			continue
