@@ -28,15 +28,6 @@ func (acting) foreign(context.Context, *executor) error { return nil }
 func (acting) carry(ctx context.Context, x *executor, s StrokeRecord, forward bool) error {
 	recorded := *x.deed.Steps[s.Step].Action
 	a := recorded.With(x.names)
-	switch a.Gives() {
-	case machine.GivesAll:
-		x.claim.Release()
-		x.claim = nil
-	case machine.GivesPartitions:
-		if err := x.claim.LetGoOfPartitions(a.Disk); err != nil {
-			return err
-		}
-	}
 	if a.Verb == machine.ReloadUnits && !forward {
 		x.reloads = x.deed.BootID == x.bootID
 		return nil
@@ -52,6 +43,9 @@ func (acting) carry(ctx context.Context, x *executor, s StrokeRecord, forward bo
 		}
 		a = inverse
 	}
+	if err := x.give(a); err != nil {
+		return err
+	}
 	if x.look, err = machine.Looked(ctx, x.machine, x.look); err != nil {
 		return err
 	}
@@ -65,6 +59,19 @@ func (acting) carry(ctx context.Context, x *executor, s StrokeRecord, forward bo
 	}
 	if a.Verb == machine.AddPartition && x.writesLater(a) {
 		return x.claim.TakeUp(a)
+	}
+	return nil
+}
+
+// give lets go of what the kernel wants for itself: by what is done, which on the way back
+// is the inverse of what was recorded.
+func (x *executor) give(a machine.Action) error {
+	switch a.Gives() {
+	case machine.GivesAll:
+		x.claim.Release()
+		x.claim = nil
+	case machine.GivesPartitions:
+		return x.claim.LetGoOfPartitions(a.Disk)
 	}
 	return nil
 }

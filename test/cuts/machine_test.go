@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"fundus/core/block"
+	"fundus/core/extent"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
@@ -32,6 +33,7 @@ type rig struct {
 	faulty *block.Faulty
 	root   string
 	known  []inventory.KernelPart
+	open   map[int]bool // partitions whose nodes a claim has open: the kernel forgets none of them
 	files  bool // text files change: each copy has its own
 	// recorder notes what is asked of the device, where it is set.
 	recorder *run
@@ -124,7 +126,7 @@ func (r *rig) List(path string) ([]string, error) {
 	return machine.ListDir(filepath.Join(r.root, path))
 }
 
-func (r *rig) Claim(context.Context, *inventory.Inventory, []machine.Target) (*machine.Claim, error) {
+func (r *rig) Claim(_ context.Context, _ *inventory.Inventory, targets []machine.Target) (*machine.Claim, error) {
 	if r.faulty == nil {
 		r.faulty = block.NewFaulty(r.medium, r.fault)
 	}
@@ -132,10 +134,28 @@ func (r *rig) Claim(context.Context, *inventory.Inventory, []machine.Target) (*m
 	if r.recorder != nil {
 		dev = recording{dev, r}
 	}
-	return machine.NewClaim(map[string]block.Device{"sdb": dev}, nil), nil
+	r.open = map[int]bool{}
+	for _, k := range r.known {
+		span := extent.Span{Start: uint64(k.Start), Count: uint64(k.Size)}
+		r.open[k.Number] = slices.ContainsFunc(targets, func(t machine.Target) bool { return t.Takes("sdb", span) })
+	}
+	return machine.NewClaim(map[string]block.Device{"sdb": claimed{dev, r}}, func() { r.open = nil }), nil
 }
 
+// claimed is the disk as a claim has it: with the nodes of partitions, as on a live machine.
+type claimed struct {
+	block.Device
+	rig *rig
+}
+
+func (c claimed) TakeUp(a machine.Action) error { c.rig.open[a.Number] = true; return nil }
+
+func (c claimed) LetGoOfPartitions() error { clear(c.rig.open); return nil }
+
 func (r *rig) Do(_ context.Context, _ *inventory.Inventory, a machine.Action) error {
+	if a.Verb == machine.RemovePartition && r.open[a.Number] {
+		return &machine.Refusal{Rule: machine.RulePartitionUse, Thing: "sdb", Text: fmt.Sprintf("partition %d is open", a.Number)}
+	}
 	r.known = slices.DeleteFunc(slices.Clone(r.known), func(k inventory.KernelPart) bool { return k.Number == a.Number })
 	if a.Verb != machine.RemovePartition {
 		r.known = append(r.known, inventory.KernelPart{Number: a.Number, Start: a.Start, Size: a.Size})
