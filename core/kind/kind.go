@@ -111,16 +111,22 @@ func Makers() (list []Maker) {
 	return list
 }
 
+// Words are those that `format` takes for a kind.
+func Words() (words []string) {
+	for _, m := range Makers() {
+		words = append(words, m.Word)
+	}
+	return words
+}
+
 // FindMaker finds what `format` means by the word.
 func FindMaker(word string) (Maker, error) {
-	var words []string
 	for _, m := range Makers() {
 		if m.Word == strings.ToLower(word) {
 			return m, nil
 		}
-		words = append(words, m.Word)
 	}
-	return Maker{}, fmt.Errorf("%q: %w; it makes: %s", word, ErrUnknown, strings.Join(words, " "))
+	return Maker{}, fmt.Errorf("%q: %w; it makes: %s", word, ErrUnknown, strings.Join(Words(), " "))
 }
 
 // IsType reports whether Linux has the word for content that the probes recognise.

@@ -60,10 +60,7 @@ func (e *Env) completeFormat(cmd *cobra.Command, args []string, begun string) (o
 	case 0:
 		return e.completeDevices(cmd, args, begun)
 	case 1:
-		for _, m := range kind.Makers() {
-			out = append(out, m.Word)
-		}
-		return out, cobra.ShellCompDirectiveNoFileComp
+		return kind.Words(), cobra.ShellCompDirectiveNoFileComp
 	}
 	m, err := kind.FindMaker(args[1])
 	if err != nil {

@@ -60,7 +60,7 @@ func LookSettings(ctx context.Context, r machine.Reader, word string) (KindSetti
 	}
 	n, err := Resolve(v, word)
 	if errors.Is(err, ErrNoTarget) {
-		return KindSettings{}, fmt.Errorf("%w; nor is it a kind that Fundus makes: %s", err, makes())
+		return KindSettings{}, fmt.Errorf("%w; nor is it a kind that Fundus makes: %s", err, strings.Join(kind.Words(), ", "))
 	}
 	if err != nil {
 		return KindSettings{}, err
@@ -93,15 +93,6 @@ func LookSettings(ctx context.Context, r machine.Reader, word string) (KindSetti
 		}
 	}
 	return out, nil
-}
-
-// makes names the kinds that Fundus makes.
-func makes() string {
-	var words []string
-	for _, m := range kind.Makers() {
-		words = append(words, m.Word)
-	}
-	return strings.Join(words, ", ")
 }
 
 // withSettings names the families that have settings which can be read back.

@@ -353,16 +353,8 @@ func (b *Bench) Do(ctx context.Context, v *inventory.Inventory, a machine.Action
 		return err
 	}
 	switch a.Verb {
-	case machine.AddPartition:
-		k.Partitions[a.Disk] = append(k.Partitions[a.Disk], inventory.KernelPart{Number: a.Number, Start: a.Start, Size: a.Size})
-	case machine.RemovePartition:
-		k.Partitions[a.Disk] = slices.DeleteFunc(k.Partitions[a.Disk], func(p inventory.KernelPart) bool { return p.Number == a.Number })
 	case machine.ReadSize:
 		delete(k.Sizes, a.Disk)
-	case machine.ReadTable:
-		k.Partitions[a.Disk] = readTable(v, a.Disk)
-	case machine.ResizePartition:
-		k.Partitions[a.Disk] = resized(k.Partitions[a.Disk], a)
 	case machine.Mount:
 		err = b.mount(ctx, v, k, a)
 	case machine.Unmount:
@@ -371,10 +363,8 @@ func (b *Bench) Do(ctx context.Context, v *inventory.Inventory, a machine.Action
 		if !use.ReadOnly && len(v.UsesOf(use.Node)) == 1 {
 			err = b.touch(ctx, v, use.Node, func(s *kind.Simulation, dev block.Device) error { return s.Unmounted(dev, b.now()) })
 		}
-	case machine.SwapOn:
-		k.Uses = append(k.Uses, inventory.Use{Node: a.Node, How: inventory.SwapOn})
-	case machine.SwapOff:
-		k.Uses = slices.DeleteFunc(k.Uses, func(u inventory.Use) bool { return u.How == inventory.SwapOn && u.Node == a.Node })
+	default:
+		k.bring(v, a)
 	}
 	if err != nil {
 		return err
@@ -383,14 +373,15 @@ func (b *Bench) Do(ctx context.Context, v *inventory.Inventory, a machine.Action
 	return b.store(k)
 }
 
-func resized(list []inventory.KernelPart, a machine.Action) []inventory.KernelPart {
-	out := slices.Clone(list)
-	for i := range out {
-		if out[i].Number == a.Number {
-			out[i].Size = a.Size
-		}
+// bring brings the action about in the kernel's own lists. Of v it takes what lies on the
+// disk, which the kernel reads there.
+func (k *kernel) bring(v *inventory.Inventory, a machine.Action) {
+	own := &inventory.Inventory{Nodes: append([]inventory.Node{{Name: a.Disk, Kernel: k.Partitions[a.Disk]}}, v.Parts(a.Disk)...), Uses: k.Uses}
+	machine.Effect(own, a)
+	k.Uses = own.Uses
+	if a.Disk != "" {
+		k.Partitions[a.Disk] = own.Nodes[0].Kernel
 	}
-	return out
 }
 
 func readTable(v *inventory.Inventory, disk string) []inventory.KernelPart {
