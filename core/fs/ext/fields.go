@@ -2,6 +2,7 @@ package ext
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"math/bits"
 
@@ -37,20 +38,19 @@ func Fields(dev block.Device) ([]field.Structure, error) {
 	if at > dev.Size()-s.descriptorSize() {
 		return out, nil
 	}
-	d, err := s.descriptor(dev, 0)
+	place, err := s.placeOfInode(dev, rootInode)
+	if errors.Is(err, field.ErrRange) {
+		return out, nil
+	}
 	if err != nil {
 		return out, err
 	}
-	table, ok := quantity.Count(d.inodeTable()).Times(s.BlockSize)
-	if place := table + s.InodeSize*(rootInode-1); ok && place > 0 && place < quantity.Bytes(dev.Size()) { // a damaged descriptor points anywhere
-		record = inode{}
-		if s.InodeSize < quantity.Bytes(binary.Size(inode{})) {
-			record = inodeFirst{}
-		}
-		root, err := field.ReadRecord(dev, fmt.Sprintf("inode %d, the root directory", rootInode), int64(place), le, record, nil)
-		return append(out, root), err
+	record = inode{}
+	if s.InodeSize < quantity.Bytes(binary.Size(inode{})) {
+		record = inodeFirst{}
 	}
-	return out, nil
+	root, err := field.ReadRecord(dev, fmt.Sprintf("inode %d, the root directory", rootInode), int64(place), le, record, nil)
+	return append(out, root), err
 }
 
 func superForms() map[string]field.Form {

@@ -252,16 +252,31 @@ func (s *Superblock) descriptorSize() int64 {
 
 func (d *descriptor) inodeTable() uint64 { return wide(d.InodeTableLo, d.InodeTableHi) }
 
+// placeOfInode is the byte at which an inode begins. A damaged descriptor points anywhere:
+// what is not inside the device is field.ErrRange.
+func (s *Superblock) placeOfInode(dev block.Device, number uint64) (quantity.Bytes, error) {
+	group, index := (number-1)/uint64(s.InodesPerGroup), (number-1)%uint64(s.InodesPerGroup)
+	d, err := s.descriptor(dev, group)
+	if err != nil {
+		return 0, err
+	}
+	table, ok := quantity.Count(d.inodeTable()).Times(s.BlockSize)
+	size := quantity.Bytes(dev.Size())
+	at := table + quantity.Bytes(index)*s.InodeSize
+	if !ok || table <= 0 || at < table || at > size-s.InodeSize {
+		return 0, fmt.Errorf("inode %d: its table at block %d: %w on %d bytes", number, d.inodeTable(), field.ErrRange, size)
+	}
+	return at, nil
+}
+
 // inode reads an inode of any size. Fields that it has no room for, or does not use, are
 // zeros.
 func (s *Superblock) inode(dev block.Device, number uint64) (inode, error) {
 	var n inode
-	group, index := (number-1)/uint64(s.InodesPerGroup), (number-1)%uint64(s.InodesPerGroup)
-	d, err := s.descriptor(dev, group)
+	at, err := s.placeOfInode(dev, number)
 	if err != nil {
 		return n, err
 	}
-	at := quantity.Bytes(d.inodeTable())*s.BlockSize + quantity.Bytes(index)*s.InodeSize
 	b, err := block.ReadSized(dev, int64(at), int64(s.InodeSize), int64(s.BlockSize))
 	if err != nil {
 		return n, fmt.Errorf("inode %d: %w", number, err)
