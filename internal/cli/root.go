@@ -31,7 +31,7 @@ and on a bench, a simulated machine to try things on (fundus bench new).`,
 	root.SetErr(e.Err)
 	root.SetIn(e.In)
 	root.SetFlagErrorFunc(func(cmd *cobra.Command, err error) error {
-		if hint := optionHint(err.Error()); hint != "" {
+		if hint := optionHint(cmd, err.Error()); hint != "" {
 			return usagef("%w; %s", err, hint)
 		}
 		return usagef("%w; see fundus help %s", err, strings.TrimPrefix(strings.TrimPrefix(cmd.CommandPath(), "fundus"), " "))
@@ -59,12 +59,13 @@ and on a bench, a simulated machine to try things on (fundus bench new).`,
 	return root
 }
 
-// optionHint catches a leading minus where a change of size was meant.
-func optionHint(words string) string {
+// optionHint catches a leading minus where a change of size was meant, and an option of
+// format that is a setting.
+func optionHint(cmd *cobra.Command, words string) string {
 	if strings.Contains(words, "unknown shorthand flag") && strings.ContainsAny(words, "0123456789") {
 		return "a size never begins with a minus; a change of size is written --by=-4GiB"
 	}
-	if option, ok := strings.CutPrefix(words, "unknown flag: --"); ok {
+	if option, ok := strings.CutPrefix(words, "unknown flag: --"); ok && cmd.Name() == "format" {
 		return settingHint(option)
 	}
 	return ""

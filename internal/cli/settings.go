@@ -13,9 +13,15 @@ func newSettings(e *Env) *cobra.Command {
 		Long: `List the settings of every kind that fundus format makes, of one kind, or with their
 values of today those of the file system on a device: what each is for, what it
 takes, what it is where nothing is said, and when it can be set.`,
-		Example:           "  fundus settings ext4\n  fundus settings sda1",
-		Args:              words(0, 1, "at most one kind or device"),
-		ValidArgsFunction: e.completeDevices,
+		Example: "  fundus settings ext4\n  fundus settings sda1",
+		Args:    words(0, 1, "at most one kind or device"),
+		ValidArgsFunction: func(cmd *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
+			devices, directive := e.completeDevices(cmd, args, begun)
+			if len(args) > 0 {
+				return devices, directive
+			}
+			return append(kind.Words(), devices...), directive
+		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			word := ""
 			if len(args) == 1 {
