@@ -139,7 +139,7 @@ shows what is in force, and from where.
 | key | default | what it is for |
 |---|---|---|
 `, config.System)
-	for _, s := range config.Default().Settings() {
+	for _, s := range config.Default().Entries() {
 		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", s.Key, s.Value, s.Purpose)
 	}
 	holdFile(t, filepath.Join("..", "..", "docs", "configuration.md"), []byte(b.String()))

@@ -88,7 +88,7 @@ every field on the device with its bytes and meaning, --bytes the bytes of a pla
 			case configuration && len(args) > 0:
 				return usagef("--configuration is about no device: leave %q out", args[0])
 			case configuration:
-				return e.printer().Configuration(config.System, config.User(e.Getenv), e.configuration().Settings())
+				return e.printer().Configuration(config.System, config.User(e.Getenv), e.configuration().Entries())
 			case len(args) == 0:
 				return usagef("inspect what? one device, or --configuration; fundus survey lists the devices")
 			}

@@ -101,7 +101,7 @@ func reverseWords(a machine.Action) string {
 }
 
 func (e *Env) act(ctx context.Context, m *onMachine, r task.Request) (*draft.Draft, error) {
-	s := task.Setting{Machine: m, Store: m.store, Clock: e.Now(), Spill: spill(m.store), Config: e.configuration()}
+	s := task.Conditions{Machine: m, Store: m.store, Clock: e.Now(), Spill: spill(m.store), Config: e.configuration()}
 	if _, err := io.ReadFull(e.Random, s.Seed[:]); err != nil {
 		return nil, err
 	}

@@ -18,7 +18,7 @@ import (
 
 // settle is the road of every change: plan, show, ask or store, commit.
 func (e *Env) settle(ctx context.Context, m *onMachine, r task.Request) error {
-	s := task.Setting{Machine: m, Store: m.store, Clock: e.Now(), Spill: spill(m.store), Config: e.configuration(), WithoutUndo: e.o.withoutUndo}
+	s := task.Conditions{Machine: m, Store: m.store, Clock: e.Now(), Spill: spill(m.store), Config: e.configuration(), WithoutUndo: e.o.withoutUndo}
 	if _, err := io.ReadFull(e.Random, s.Seed[:]); err != nil {
 		return err
 	}
@@ -31,7 +31,7 @@ func (e *Env) settle(ctx context.Context, m *onMachine, r task.Request) error {
 }
 
 // decide shows the draft and goes as far as was asked for.
-func (e *Env) decide(ctx context.Context, m *onMachine, s task.Setting, r task.Request, plan *draft.Plan, lose []string) error {
+func (e *Env) decide(ctx context.Context, m *onMachine, s task.Conditions, r task.Request, plan *draft.Plan, lose []string) error {
 	d, p := &plan.Draft, e.printer()
 	if d.Empty() || e.o.draft {
 		return p.Draft(d, false, false, "")
@@ -99,7 +99,7 @@ func (e *Env) ask(d *draft.Draft, lose []string) (bool, error) {
 	}
 }
 
-func (e *Env) commit(ctx context.Context, m *onMachine, s task.Setting, r task.Request, reviewed *draft.Plan) error {
+func (e *Env) commit(ctx context.Context, m *onMachine, s task.Conditions, r task.Request, reviewed *draft.Plan) error {
 	d := &reviewed.Draft
 	defer e.Shield()()
 	bar := e.progress()
@@ -140,7 +140,7 @@ func (e *Env) commitStored(ctx context.Context, code string) error {
 	if err != nil {
 		return err
 	}
-	s := task.Setting{Machine: m, Store: m.store, Clock: stored.Clock, Spill: spill(m.store), Config: e.configuration(), WithoutUndo: stored.Forward}
+	s := task.Conditions{Machine: m, Store: m.store, Clock: stored.Clock, Spill: spill(m.store), Config: e.configuration(), WithoutUndo: stored.Forward}
 	seed, err := hex.DecodeString(stored.Seed)
 	if err != nil || len(seed) != len(s.Seed) {
 		return fmt.Errorf("draft %s: its record is damaged; draft the change again", code)

@@ -60,8 +60,8 @@ func (f Fault) Error() string {
 	return fmt.Sprintf("%s:%d: %s", f.Path, f.Line, f.Text)
 }
 
-// Setting is one key as it is in force.
-type Setting struct {
+// Entry is one key as it is in force.
+type Entry struct {
 	Key, Value, From, Purpose string
 }
 
@@ -179,21 +179,21 @@ func scalar(n *yaml.Node) (string, error) {
 	return "", errors.New("a word or a list of words is expected")
 }
 
-// Settings lists every key with its value, in their order; keys that hold one
+// Entries lists every key with its value, in their order; keys that hold one
 // value for each kind or bus are listed as often as they are set. Settings of new file
 // systems are many: those that are not set have one line for each kind.
-func (c *Config) Settings() (out []Setting) {
+func (c *Config) Entries() (out []Entry) {
 	kinds := map[string]bool{}
 	for _, k := range keys() {
 		if k.kind != "" && c.from[k.name] == "" {
 			if !kinds[k.kind] {
-				out = append(out, Setting{"format." + k.kind + ".*", "", "default", "what new " + k.kind + " are made with; fundus settings " + k.kind + " lists the keys"})
+				out = append(out, Entry{"format." + k.kind + ".*", "", "default", "what new " + k.kind + " are made with; fundus settings " + k.kind + " lists the keys"})
 			}
 			kinds[k.kind] = true
 			continue
 		}
 		if !strings.HasSuffix(k.name, ".*") {
-			out = append(out, Setting{k.name, k.get(c, k.name), cmp.Or(c.from[k.name], "default"), k.purpose})
+			out = append(out, Entry{k.name, k.get(c, k.name), cmp.Or(c.from[k.name], "default"), k.purpose})
 			continue
 		}
 		var names []string
@@ -204,10 +204,10 @@ func (c *Config) Settings() (out []Setting) {
 		}
 		slices.Sort(names)
 		for _, name := range names {
-			out = append(out, Setting{name, k.get(c, name), c.from[name], k.purpose})
+			out = append(out, Entry{name, k.get(c, name), c.from[name], k.purpose})
 		}
 		if len(names) == 0 {
-			out = append(out, Setting{k.name, "", "default", k.purpose})
+			out = append(out, Entry{k.name, "", "default", k.purpose})
 		}
 	}
 	return out

@@ -37,7 +37,7 @@ func TestLoad(t *testing.T) {
 		t.Errorf("xfs on sata: %v", got)
 	}
 	from := map[string]string{}
-	for _, s := range c.Settings() {
+	for _, s := range c.Entries() {
 		from[s.Key] = s.Value + " " + s.From
 		if s.Purpose == "" {
 			t.Errorf("%s has no purpose", s.Key)
@@ -83,7 +83,7 @@ func FuzzLoad(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text string) {
 		c := Load(write(t, text))
 		again := Default()
-		for _, s := range c.Settings() {
+		for _, s := range c.Entries() {
 			if s.From == "default" {
 				continue
 			}

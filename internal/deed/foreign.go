@@ -22,9 +22,6 @@ var (
 // piece is how finely a device is compared: no medium tears inside of it.
 const piece = 512
 
-// zeros are those of a piece.
-var zeros [piece]byte
-
 // known is a run of bytes that the deed found or wrote, by a stroke.
 type known struct {
 	run
@@ -107,6 +104,7 @@ func odd(dev block.Device, at int64, now []byte, active []known, newest bool) (i
 		return -1, nil
 	}
 	var fits [most / piece]bool
+	var zeros [piece]byte
 	var first [most / piece]int // differing byte of a piece, where one thing is wanted
 	if newest {                 // the last one to be looked at decides
 		slices.SortStableFunc(active, func(a, b known) int { return cmp.Compare(a.stroke, b.stroke) })

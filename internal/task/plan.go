@@ -42,8 +42,8 @@ type Request interface {
 	Plan(ctx context.Context, p *Planner) error
 }
 
-// Setting is what a plan depends on besides its request.
-type Setting struct {
+// Conditions are what a plan depends on besides its request.
+type Conditions struct {
 	Machine machine.Reader
 	Store   *deed.Store
 	Seed    [32]byte // of all random identifiers
@@ -73,7 +73,7 @@ var ErrChanging = errors.New("it is being changed")
 // Plan works the request out on overlays. Nothing is written. Where a table does not
 // hold together while another process has its disk locked, that is not believed, and
 // planned again.
-func Plan(ctx context.Context, s Setting, r Request) (*draft.Plan, error) {
+func Plan(ctx context.Context, s Conditions, r Request) (*draft.Plan, error) {
 	plan, disks, err := planOnce(ctx, s, r)
 	for range machine.Again {
 		if !torn(err) {
@@ -106,7 +106,7 @@ func torn(err error) bool {
 }
 
 // planOnce gives the disks that were opened too.
-func planOnce(ctx context.Context, s Setting, r Request) (*draft.Plan, []string, error) {
+func planOnce(ctx context.Context, s Conditions, r Request) (*draft.Plan, []string, error) {
 	st, err := stage.New(ctx, s.Machine, s.Spill)
 	if err != nil {
 		return nil, nil, err

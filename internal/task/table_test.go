@@ -91,7 +91,7 @@ func (wrongly) Plan(ctx context.Context, p *Planner) error {
 // TestATableIsReadBack: a table that is not what was asked for is refused, whatever the
 // editor says.
 func TestATableIsReadBack(t *testing.T) {
-	s := Setting{Machine: shelf{block.NewMemory(64<<20, block.DefaultGeometry)}}
+	s := Conditions{Machine: shelf{block.NewMemory(64<<20, block.DefaultGeometry)}}
 	_, err := Plan(context.Background(), s, wrongly{})
 	if err == nil || !strings.Contains(err.Error(), "a fault of Fundus") || !strings.Contains(err.Error(), "2 at sectors 4096-6143") {
 		t.Errorf("Plan = %v", err)
@@ -118,7 +118,7 @@ func TestAJournalTakesNoLabel(t *testing.T) {
 	if c, ok := v.Nodes[0].Content(); err != nil || !ok || c.Kind != "ext journal" || c.State == fs.Damaged {
 		t.Fatalf("%+v, %v", c, err)
 	}
-	if _, err := Plan(context.Background(), Setting{Machine: shelf{dev}}, &Label{Target: "sdb", Label: "mosses"}); !errors.Is(err, kind.ErrCannot) {
+	if _, err := Plan(context.Background(), Conditions{Machine: shelf{dev}}, &Label{Target: "sdb", Label: "mosses"}); !errors.Is(err, kind.ErrCannot) {
 		t.Errorf("Plan = %v", err)
 	}
 }

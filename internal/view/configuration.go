@@ -22,7 +22,7 @@ type SettingDoc struct {
 }
 
 // Configuration prints what is in force, and from where.
-func (p *Printer) Configuration(system, user string, settings []config.Setting) error {
+func (p *Printer) Configuration(system, user string, settings []config.Entry) error {
 	if p.JSON {
 		doc := ConfigurationDoc{head("configuration"), []string{system, user}, []SettingDoc{}}
 		for _, s := range settings {

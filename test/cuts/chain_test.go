@@ -74,7 +74,7 @@ func inTurn(t *testing.T, start *rig, seed [32]byte, list []request) outcome {
 func atOnce(t *testing.T, start *rig, seed [32]byte, list []request) outcome {
 	t.Helper()
 	r := start.apart(t)
-	s := task.Setting{Machine: r, Store: storeIn(t), Clock: clock, Seed: seed}
+	s := task.Conditions{Machine: r, Store: storeIn(t), Clock: clock, Seed: seed}
 	plan, err := task.Plan(context.Background(), s, whole(list...))
 	if err != nil {
 		return look(t, r, err)

@@ -43,7 +43,7 @@ func TestSamePlanSameCode(t *testing.T) {
 	r, store := newRig(t, 512, 512), storeIn(t)
 	must(t, r, store, herbarium()[:2]...)
 	code := func(seed byte, q task.Request) string {
-		s := task.Setting{Machine: r, Store: store, Clock: clock}
+		s := task.Conditions{Machine: r, Store: store, Clock: clock}
 		s.Seed[5] = seed
 		plan, err := task.Plan(context.Background(), s, q)
 		if err != nil {
@@ -76,7 +76,7 @@ func TestSamePlanSameCode(t *testing.T) {
 func TestChangedUnderTheClaim(t *testing.T) {
 	r, store := newRig(t, 512, 512), storeIn(t)
 	must(t, r, store, herbarium()[:2]...)
-	s := task.Setting{Machine: r, Store: store, Clock: clock}
+	s := task.Conditions{Machine: r, Store: store, Clock: clock}
 	request := &task.Format{Target: "sdb1", Kind: "ext4"}
 	plan, err := task.Plan(context.Background(), s, request)
 	if err != nil {
@@ -115,7 +115,7 @@ func TestInterrupted(t *testing.T) {
 	must(t, r, store, herbarium()...)
 	before := r.clone()
 	ctx, cancel := context.WithCancel(context.Background())
-	s := task.Setting{Machine: r, Store: store, Clock: clock}
+	s := task.Conditions{Machine: r, Store: store, Clock: clock}
 	request := &task.Format{Target: "sdb1", Kind: "ext4", Label: "mosses"}
 	plan, err := task.Plan(ctx, s, request)
 	if err != nil {
@@ -248,7 +248,7 @@ func TestLosses(t *testing.T) {
 	r, store := newRig(t, 512, 512), storeIn(t)
 	must(t, r, store, herbarium()...)
 	plan := func(q task.Request) *draft.Draft {
-		p, err := task.Plan(context.Background(), task.Setting{Machine: r, Store: store, Clock: clock}, q)
+		p, err := task.Plan(context.Background(), task.Conditions{Machine: r, Store: store, Clock: clock}, q)
 		if err != nil {
 			t.Fatal(err)
 		}

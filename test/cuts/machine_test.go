@@ -34,7 +34,7 @@ type rig struct {
 	root   string
 	known  []inventory.KernelPart
 	open   map[int]bool // partitions whose nodes a claim has open: the kernel forgets none of them
-	files  bool // text files change: each copy has its own
+	files  bool         // text files change: each copy has its own
 	// recorder notes what is asked of the device, where it is set.
 	recorder *run
 	looks    *looks // counts who looks, where it is set
@@ -176,10 +176,10 @@ func (r *rig) commit(store *deed.Store, request task.Request) (*deed.Deed, error
 var errNothing = errors.New("nothing to do")
 
 func (r *rig) commitWith(store *deed.Store, request task.Request, seed [32]byte) (*deed.Deed, error) {
-	return r.commitSet(task.Setting{Machine: r, Store: store, Clock: clock, Seed: seed}, request)
+	return r.commitSet(task.Conditions{Machine: r, Store: store, Clock: clock, Seed: seed}, request)
 }
 
-func (r *rig) commitSet(s task.Setting, request task.Request) (*deed.Deed, error) {
+func (r *rig) commitSet(s task.Conditions, request task.Request) (*deed.Deed, error) {
 	plan, err := task.Plan(context.Background(), s, request)
 	if err != nil {
 		return nil, err

@@ -109,7 +109,7 @@ func TestWithoutUndo(t *testing.T) {
 	r.faulty = nil
 	over := &task.Format{Target: "sdb1", Kind: "ext4", Label: "mosses"}
 	forward := func(r *rig, store *deed.Store) (*deed.Deed, error) {
-		s := task.Setting{Machine: r, Store: store, Clock: clock, WithoutUndo: true}
+		s := task.Conditions{Machine: r, Store: store, Clock: clock, WithoutUndo: true}
 		return r.commitSet(s, over)
 	}
 	x, done := record(t, r, storeIn(t), func(r *rig) error { _, err := forward(r, r.recorder.store); return err })

@@ -42,7 +42,7 @@ func chained(words []string) string {
 	if err != nil {
 		return err.Error()
 	}
-	s := task.Setting{Machine: m, Store: deeds.NewStore("/var/lib/fundus", time.Now), Clock: time.Now()}
+	s := task.Conditions{Machine: m, Store: deeds.NewStore("/var/lib/fundus", time.Now), Clock: time.Now()}
 	r := road{words[0], words[1]}
 	plan, err := task.Plan(ctx, s, r)
 	if err != nil {
