@@ -15,9 +15,9 @@ import (
 	"strings"
 
 	"fundus/core/fs"
-	"fundus/core/fstab"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
+	"fundus/core/text/fstab"
 )
 
 // Outcome is what becomes of one line, from the best to the worst.

@@ -5,10 +5,10 @@ import (
 	"testing"
 
 	"fundus/core/fs"
-	"fundus/core/fstab"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
 	"fundus/core/table"
+	"fundus/core/text/fstab"
 )
 
 // fernhill is a machine with a root, a herbarium, a fenced disk, two clones

@@ -1,7 +1,6 @@
-// Package finding holds what checks say, and the one catalogue of everything
-// that they can say: each kind of finding has a stable identifier, a severity
-// and the reason why it matters. A check adds the thing, the numbers and the
-// way out.
+// Package finding holds what checks say: each kind of finding has a stable identifier, a
+// severity and the reason why it matters, in the catalogue of the package that finds it.
+// A check adds the thing, the numbers and the way out.
 package finding
 
 import (
@@ -53,10 +52,9 @@ type Finding struct {
 	Remedy   string   `json:"remedy,omitempty"`
 }
 
-// New makes a finding of the catalogue; the text is formatted.
-func New(id ID, thing, format string, args ...any) Finding {
-	entry := lookup(id)
-	return Finding{ID: id, Severity: entry.Severity, Thing: thing, Text: fmt.Sprintf(format, args...), Why: entry.Why}
+// New makes a finding of that kind; the text is formatted.
+func (e Entry) New(thing, format string, args ...any) Finding {
+	return Finding{ID: e.ID, Severity: e.Severity, Thing: thing, Text: fmt.Sprintf(format, args...), Why: e.Why}
 }
 
 // WithMend adds the command that mends it.

@@ -6,6 +6,7 @@ package fs
 
 import (
 	"errors"
+	"fmt"
 	"slices"
 	"time"
 
@@ -69,6 +70,20 @@ type Content struct {
 	Super      extent.Span    // bytes of the superblock that the kernel writes to; none where that is not known
 	Signatures []extent.Span  // bytes; the first is what the kernel would believe
 	Facts      []Fact         // for inspect, in the order to be shown
+}
+
+// Words are kind, label and size, as they stand in a sentence.
+func (c Content) Words() string {
+	text := c.Kind
+	if c.Label != "" {
+		text += " " + c.Label
+	}
+	if c.HasUsage {
+		text += fmt.Sprintf(", %v used of %v", c.Used, c.Size)
+	} else if c.Size > 0 {
+		text += fmt.Sprintf(", %v", c.Size)
+	}
+	return text
 }
 
 // MountType is what fstab and mount call the content.

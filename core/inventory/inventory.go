@@ -6,6 +6,7 @@
 package inventory
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -15,9 +16,9 @@ import (
 	"fundus/core/extent"
 	"fundus/core/finding"
 	"fundus/core/fs"
-	"fundus/core/fstab"
 	"fundus/core/quantity"
 	"fundus/core/table"
+	"fundus/core/text/fstab"
 )
 
 // Inventory is the whole machine.
@@ -98,6 +99,9 @@ type KernelPart struct {
 	Start  quantity.Bytes `json:"start_bytes"`
 	Size   quantity.Bytes `json:"size_bytes"`
 }
+
+// Disk names the whole device that the node is a part of; its own name for a whole one.
+func (n Node) Disk() string { return cmp.Or(n.Parent, n.Name) }
 
 // InKernelAs is what the kernel makes of a partition that it takes up from the
 // table: of an extended one, which nobody is to write to, it shows two sectors of
@@ -455,4 +459,11 @@ func (n Node) spans() bool {
 // Held reports whether another device is built on the node.
 func (v *Inventory) Held(name string) bool {
 	return slices.ContainsFunc(v.Uses, func(u Use) bool { return u.Node == name && u.How == Held })
+}
+
+// Imaged reports whether the node is an image file or lies in one: no text file of the
+// machine names that.
+func (v *Inventory) Imaged(n Node) bool {
+	disk, ok := v.Node(n.Parent)
+	return n.Form == Image || ok && disk.Form == Image
 }

@@ -12,10 +12,12 @@ import (
 	"slices"
 	"strings"
 
-	"fundus/core/bootcfg"
-	"fundus/core/fstab"
 	"fundus/core/inventory"
-	"fundus/core/unit"
+	"fundus/core/text"
+	"fundus/core/text/bootcfg"
+	"fundus/core/text/crypttab"
+	"fundus/core/text/fstab"
+	"fundus/core/text/unit"
 )
 
 // Place is a file, or the files of a directory, that may name devices.
@@ -27,22 +29,30 @@ type Place struct {
 	// lost with the next one.
 	Writer string
 	Fixed  bool // nobody can change it
+	Syntax text.Syntax
 }
 
 // Places lists where devices are named, in the order in which a boot reads them.
 func Places() []Place {
 	const generator = "the boot loader's generator (update-grub, or grub-mkconfig -o with this path)"
+	words := bootcfg.Syntax{}
 	return []Place{
-		{Path: "/proc/cmdline", What: "command line of this boot", Fixed: true},
-		{Path: "/boot/grub/grub.cfg", What: "boot menu", Writer: generator}, {Path: "/boot/grub2/grub.cfg", What: "boot menu", Writer: generator},
-		{Path: "/etc/default/grub", What: "defaults of the boot menu"},
-		{Path: "/boot/loader/entries", Suffix: ".conf", What: "boot entry"}, {Path: "/efi/loader/entries", Suffix: ".conf", What: "boot entry"}, {Path: "/boot/efi/loader/entries", Suffix: ".conf", What: "boot entry"},
-		{Path: "/boot/extlinux/extlinux.conf", What: "boot menu"}, {Path: "/boot/syslinux/syslinux.cfg", What: "boot menu"},
-		{Path: "/etc/kernel/cmdline", What: "command line of new kernels"},
-		{Path: "/etc/initramfs-tools/conf.d", What: "initramfs settings"}, {Path: "/etc/dracut.conf.d", Suffix: ".conf", What: "initramfs settings"},
-		{Path: "/etc/crypttab", What: "encrypted devices"},
-		{Path: fstab.Path, What: "fstab"},
-		{Path: "/etc/systemd/system", Suffix: ".mount", What: "mount unit"}, {Path: "/etc/systemd/system", Suffix: ".swap", What: "swap unit"},
+		{Path: "/proc/cmdline", What: "command line of this boot", Syntax: words, Fixed: true},
+		{Path: "/boot/grub/grub.cfg", What: "boot menu", Syntax: words, Writer: generator},
+		{Path: "/boot/grub2/grub.cfg", What: "boot menu", Syntax: words, Writer: generator},
+		{Path: "/etc/default/grub", What: "defaults of the boot menu", Syntax: words},
+		{Path: "/boot/loader/entries", Suffix: ".conf", What: "boot entry", Syntax: words},
+		{Path: "/efi/loader/entries", Suffix: ".conf", What: "boot entry", Syntax: words},
+		{Path: "/boot/efi/loader/entries", Suffix: ".conf", What: "boot entry", Syntax: words},
+		{Path: "/boot/extlinux/extlinux.conf", What: "boot menu", Syntax: words},
+		{Path: "/boot/syslinux/syslinux.cfg", What: "boot menu", Syntax: words},
+		{Path: "/etc/kernel/cmdline", What: "command line of new kernels", Syntax: words},
+		{Path: "/etc/initramfs-tools/conf.d", What: "initramfs settings", Syntax: words},
+		{Path: "/etc/dracut.conf.d", Suffix: ".conf", What: "initramfs settings", Syntax: words},
+		{Path: crypttab.Path, What: "encrypted devices", Syntax: crypttab.Syntax{}},
+		{Path: fstab.Path, What: "fstab", Syntax: fstab.Syntax{}},
+		{Path: "/etc/systemd/system", Suffix: ".mount", What: "mount unit", Syntax: unit.Syntax{}},
+		{Path: "/etc/systemd/system", Suffix: ".swap", What: "swap unit", Syntax: unit.Syntax{}},
 	}
 }
 
@@ -63,10 +73,7 @@ func placeOf(path string) (Place, bool) {
 // Reference is one name of a device in a file.
 type Reference struct {
 	Path string
-	Line int    // from 1
-	Text string // the line
-	Spec string // "UUID=…", "/dev/sdb1"
-	By   string // what names it: "root", "resume", "" for a field of its own
+	text.Mention
 	Place
 }
 
@@ -74,7 +81,9 @@ type Reference struct {
 func All(v *inventory.Inventory) (out []Reference) {
 	for _, path := range slices.Sorted(maps.Keys(v.Files)) {
 		if p, ok := placeOf(path); ok && !v.Files[path].Missing {
-			out = append(out, in(path, p, v.Files[path].Data)...)
+			for _, m := range p.Syntax.Mentions(v.Files[path].Data) {
+				out = append(out, Reference{path, m, p})
+			}
 		}
 	}
 	order := Places()
@@ -85,40 +94,9 @@ func All(v *inventory.Inventory) (out []Reference) {
 	return out
 }
 
-func in(path string, p Place, data []byte) (out []Reference) {
-	add := func(line int, text, spec, by string) {
-		out = append(out, Reference{Path: path, Line: line, Text: strings.TrimSpace(text), Spec: spec, By: by, Place: p})
-	}
-	switch {
-	case path == fstab.Path:
-		for _, l := range fstab.Parse(data).Entries() {
-			if isDevice(l.Entry.Spec) {
-				add(l.Number, l.Raw, l.Entry.Spec, "")
-			}
-		}
-	case isUnit(p):
-		if s, ok := unit.Parse(data).What(); ok && isDevice(s.Value) {
-			add(s.Line, s.Key+"="+s.Value, s.Value, s.Key)
-		}
-	default:
-		for _, m := range bootcfg.Scan(data) {
-			add(m.Line, m.Text, m.Spec, m.By)
-		}
-	}
-	return out
-}
-
-func isUnit(p Place) bool { return p.Suffix == ".mount" || p.Suffix == ".swap" }
-
-func isDevice(spec string) bool {
-	return strings.HasPrefix(spec, "/dev/") || slices.ContainsFunc(tags(), func(tag string) bool { return strings.HasPrefix(spec, tag+"=") })
-}
-
-func tags() []string { return []string{"UUID", "LABEL", "PARTUUID", "PARTLABEL"} }
-
 // Normal gives the identifier that a link of udev's names, in place of its path.
 func Normal(spec string) string {
-	for _, tag := range tags() {
+	for _, tag := range text.Tags() {
 		if value, ok := strings.CutPrefix(spec, "/dev/disk/by-"+strings.ToLower(tag)+"/"); ok {
 			return tag + "=" + value
 		}

@@ -7,8 +7,8 @@ import (
 	"testing"
 
 	"fundus/core/fs"
-	"fundus/core/fstab"
 	"fundus/core/inventory"
+	"fundus/core/text/fstab"
 )
 
 const root, old = "5eed5eed-0000-4000-8000-000000000001", "5eed5eed-0000-4000-8000-000000000bad"

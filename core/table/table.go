@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"fundus/core/block"
 	"fundus/core/extent"
@@ -22,6 +23,9 @@ const (
 	GPT Scheme = "gpt"
 	MBR Scheme = "mbr"
 )
+
+// Name is the scheme as it stands in a sentence.
+func (s Scheme) Name() string { return strings.ToUpper(string(s)) }
 
 // Role is what a partition of an MBR is to the others; those of a GPT have none.
 type Role string
@@ -101,6 +105,9 @@ type RoomError struct {
 }
 
 func (e *RoomError) Error() string {
+	if e.Largest == 0 {
+		return fmt.Sprintf("%v: there is none that takes a partition", e.Err)
+	}
 	return fmt.Sprintf("%v: %v (%d bytes) asked for, the largest free gap takes %v (%d bytes)",
 		e.Err, e.Wanted, e.Wanted, e.Largest, e.Largest)
 }

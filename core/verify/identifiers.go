@@ -15,13 +15,13 @@ import (
 // devices carry.
 func identifiers(v *inventory.Inventory) []finding.Finding {
 	type key struct {
-		id    finding.ID
+		what  finding.Entry
 		value string
 	}
 	carriers := map[key][]string{}
-	add := func(id finding.ID, value, node string) {
+	add := func(what finding.Entry, value, node string) {
 		if value != "" {
-			k := key{id, value}
+			k := key{what, value}
 			carriers[k] = append(carriers[k], node)
 		}
 	}
@@ -30,23 +30,23 @@ func identifiers(v *inventory.Inventory) []finding.Finding {
 		// What is built on a device shows what is on it; and one file system may
 		// lie on several devices.
 		if c, ok := n.Content(); ok && c.Devices == "" && !v.Held(n.Name) {
-			add(finding.DuplicateUUID, ids["UUID"], n.Name)
-			add(finding.DuplicateLabel, ids["LABEL"], n.Name)
+			add(DuplicateUUID, ids["UUID"], n.Name)
+			add(DuplicateLabel, ids["LABEL"], n.Name)
 		}
-		add(finding.DuplicatePartUUID, ids["PARTUUID"], n.Name)
+		add(DuplicatePartUUID, ids["PARTUUID"], n.Name)
 		if n.Table != nil {
-			add(finding.DuplicateDisk, n.Table.ID, n.Name)
+			add(DuplicateDisk, n.Table.ID, n.Name)
 		}
 	}
 	var out []finding.Finding
 	for k, nodes := range carriers {
 		if len(nodes) > 1 {
-			f := finding.New(k.id, nodes[len(nodes)-1], "%s is carried by %s", k.value, strings.Join(nodes, " and ")).
+			f := k.what.New(nodes[len(nodes)-1], "%s is carried by %s", k.value, strings.Join(nodes, " and ")).
 				WithRemedy("one is probably a copy of the other: take the copy out, or format it anew")
 			switch last := nodes[len(nodes)-1]; {
-			case k.id == finding.DuplicateLabel:
+			case k.what == DuplicateLabel:
 				f = f.WithMend("fundus label %s NEW-NAME", last)
-			case k.id == finding.DuplicatePartUUID && len(k.value) == len(uuid.Nil.String()): // of a GPT; in an MBR it is the disk's
+			case k.what == DuplicatePartUUID && len(k.value) == len(uuid.Nil.String()): // of a GPT; in an MBR it is the disk's
 				f = f.WithMend("fundus partition edit %s --uuid new", last)
 			}
 			out = append(out, f)

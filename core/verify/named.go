@@ -7,9 +7,9 @@ import (
 	"strings"
 
 	"fundus/core/finding"
-	"fundus/core/fstab"
 	"fundus/core/inventory"
 	"fundus/core/refs"
+	"fundus/core/text/fstab"
 )
 
 // named goes through what names devices beside fstab: boot menus, command lines,
@@ -17,7 +17,7 @@ import (
 func (k *look) named() (out []finding.Finding) {
 	for _, path := range slices.Sorted(maps.Keys(k.v.Files)) {
 		if problem := k.v.Files[path].Problem; problem != "" {
-			out = append(out, finding.New(finding.FileUnread, path, "%s", problem).WithRemedy("look again as root"))
+			out = append(out, FileUnread.New(path, "%s", problem).WithRemedy("look again as root"))
 		}
 	}
 	for _, r := range refs.All(k.v) {
@@ -30,13 +30,13 @@ func (k *look) named() (out []finding.Finding) {
 		unstable := unstable().MatchString(spec)
 		switch found := r.Resolve(k.by); {
 		case len(found) == 0 && (tagged || unstable):
-			f := finding.New(finding.ReferenceNone, thing, "%s%s names no device%s", by(r), r.Spec, k.meant(r))
+			f := ReferenceNone.New(thing, "%s%s names no device%s", by(r), r.Spec, k.meant(r))
 			if r.By == "root" && !r.Fixed {
 				f.Severity = finding.Error
 			}
 			out = append(out, f.WithRemedy("%s", mended(r)))
 		case unstable && !r.Fixed && !r.Volatile():
-			out = append(out, finding.New(finding.ReferenceName, thing, "%s%s is a kernel name", by(r), r.Spec).WithRemedy("name it by %s; %s", steady(found), mended(r)))
+			out = append(out, ReferenceName.New(thing, "%s%s is a kernel name", by(r), r.Spec).WithRemedy("name it by %s; %s", steady(found), mended(r)))
 		}
 	}
 	return out

@@ -7,7 +7,7 @@ import (
 
 	"fundus/core/finding"
 	"fundus/core/fs"
-	"fundus/core/fstab"
+	"fundus/core/text/fstab"
 )
 
 // references goes through fstab: lines that name nothing, or two devices, or
@@ -18,14 +18,14 @@ func (k *look) references() []finding.Finding {
 	for _, l := range k.fstab.Lines {
 		thing := fmt.Sprintf("%s:%d", fstab.Path, l.Number)
 		if l.Err != nil {
-			out = append(out, finding.New(finding.FstabSyntax, thing, "%v", l.Err).WithRemedy("mend the line"))
+			out = append(out, FstabSyntax.New(thing, "%v", l.Err).WithRemedy("mend the line"))
 		}
 		if l.Entry == nil {
 			continue
 		}
 		out = append(out, k.reference(thing, *l.Entry)...)
 		if first := taken[l.Entry.Dir]; first > 0 && !l.Entry.IsSwap() {
-			out = append(out, finding.New(finding.FstabTwice, thing, "%s is also the mount point of line %d", l.Entry.Dir, first).WithMend("fundus fstab remove %s", k.shown(*l.Entry)))
+			out = append(out, FstabTwice.New(thing, "%s is also the mount point of line %d", l.Entry.Dir, first).WithMend("fundus fstab remove %s", k.shown(*l.Entry)))
 		} else {
 			taken[l.Entry.Dir] = l.Number
 		}
@@ -39,13 +39,13 @@ func (k *look) reference(thing string, e fstab.Entry) []finding.Finding {
 	}
 	var out []finding.Finding
 	if there, looked := k.v.Dirs[e.Dir]; looked && !there && !e.IsSwap() {
-		out = append(out, finding.New(finding.FstabNoMount, thing, "the mount point %s does not exist", e.Dir).WithRemedy("make the directory before it is mounted by hand"))
+		out = append(out, FstabNoMount.New(thing, "the mount point %s does not exist", e.Dir).WithRemedy("make the directory before it is mounted by hand"))
 	}
 	nodes := k.by.Resolve(e.Spec)
 	remove := "fundus fstab remove " + k.shown(e)
 	switch {
 	case len(nodes) == 0:
-		f := finding.New(finding.FstabUnknown, thing, "%s names no device (mount point %s)", e.Spec, e.Dir).WithMend("%s", remove)
+		f := FstabUnknown.New(thing, "%s names no device (mount point %s)", e.Spec, e.Dir).WithMend("%s", remove)
 		if meant := nearest(k.v, e.Dir); meant != "" {
 			f.Text += fmt.Sprintf("; %s is mounted there", meant)
 		}
@@ -57,14 +57,14 @@ func (k *look) reference(thing string, e fstab.Entry) []finding.Finding {
 		}
 		return append(out, f)
 	case len(nodes) > 1:
-		out = append(out, finding.New(finding.FstabAmbiguous, thing, "%s is carried by %s and %s", e.Spec, nodes[0].Name, nodes[1].Name).
+		out = append(out, FstabAmbiguous.New(thing, "%s is carried by %s and %s", e.Spec, nodes[0].Name, nodes[1].Name).
 			WithRemedy("name the device by its PARTUUID"))
 	}
 	if c, ok := nodes[0].Content(); ok && !c.MountsAs(e.Type) && c.Class != fs.Fence {
-		out = append(out, finding.New(finding.FstabKind, thing, "the line says %s, %s holds %s", e.Type, nodes[0].Name, c.Kind).WithMend("%s", remove))
+		out = append(out, FstabKind.New(thing, "the line says %s, %s holds %s", e.Type, nodes[0].Name, c.Kind).WithMend("%s", remove))
 	}
 	if unstable().MatchString(e.Spec) {
-		out = append(out, finding.New(finding.FstabUnstable, thing, "%s is a kernel name", e.Spec).WithRemedy("name it by UUID, as fundus fstab add does"))
+		out = append(out, FstabUnstable.New(thing, "%s is a kernel name", e.Spec).WithRemedy("name it by UUID, as fundus fstab add does"))
 	}
 	return out
 }

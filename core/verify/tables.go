@@ -46,7 +46,7 @@ func kernelDiffers(v *inventory.Inventory, disk inventory.Node) []finding.Findin
 	if words == nil {
 		return nil
 	}
-	return []finding.Finding{finding.New(finding.KernelDiffers, disk.Name, "the kernel goes by other partitions: %s", strings.Join(words, "; ")).WithMend("fundus rescan %s", disk.Name)}
+	return []finding.Finding{KernelDiffers.New(disk.Name, "the kernel goes by other partitions: %s", strings.Join(words, "; ")).WithMend("fundus rescan %s", disk.Name)}
 }
 
 // contents looks at what lies on each device.
@@ -65,12 +65,12 @@ func contents(v *inventory.Inventory) []finding.Finding {
 		c, ok := n.Content()
 		switch {
 		case ok && c.Class == fs.Fence:
-			out = append(out, finding.New(finding.ContentFenced, n.Name, "fenced by deed %s", c.UUID).WithMend("fundus recover %s", c.UUID))
+			out = append(out, ContentFenced.New(n.Name, "fenced by deed %s", c.UUID).WithMend("fundus recover %s", c.UUID))
 		case ok && c.AtEnd: // the others are what the array holds
 		case !ok && nonTables(n) > 1, ok && len(n.Contents) > 1:
 			out = append(out, twofold(n, ok))
 		case ok && c.Size > n.Size:
-			out = append(out, finding.New(finding.ContentTooLarge, n.Name, "the file system has %d bytes, the device %d", c.Size, n.Size).
+			out = append(out, ContentTooLarge.New(n.Name, "the file system has %d bytes, the device %d", c.Size, n.Size).
 				WithRemedy("give the partition its former size again"))
 		}
 	}
@@ -79,9 +79,9 @@ func contents(v *inventory.Inventory) []finding.Finding {
 
 func unread(n inventory.Node) finding.Finding {
 	if n.Silent {
-		return finding.New(finding.DeviceSilent, n.Name, "%s", n.Problem).WithRemedy("look at its cable and power, and at the kernel's log; until then leave out of fstab what is on it, or give it nofail")
+		return DeviceSilent.New(n.Name, "%s", n.Problem).WithRemedy("look at its cable and power, and at the kernel's log; until then leave out of fstab what is on it, or give it nofail")
 	}
-	return finding.New(finding.DeviceUnread, n.Name, "%s", n.Problem).WithRemedy("as root, look again; else look at the kernel's log, and at the cable; copy away what still can be read before anything is written")
+	return DeviceUnread.New(n.Name, "%s", n.Problem).WithRemedy("as root, look again; else look at the kernel's log, and at the cable; copy away what still can be read before anything is written")
 }
 
 func nonTables(n inventory.Node) int {
@@ -96,7 +96,7 @@ func nonTables(n inventory.Node) int {
 
 // twofold is a node with several signatures, of which one is believed or none.
 func twofold(n inventory.Node, believed bool) finding.Finding {
-	f := finding.New(finding.ContentTwofold, n.Name, "carries several signatures: %s; believed is %s", n.Places(), n.Believed())
+	f := ContentTwofold.New(n.Name, "carries several signatures: %s; believed is %s", n.Places(), n.Believed())
 	if believed {
 		f.Severity = finding.Warning
 	}

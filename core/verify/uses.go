@@ -7,10 +7,10 @@ import (
 
 	"fundus/core/finding"
 	"fundus/core/fs"
-	"fundus/core/fstab"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
 	"fundus/core/table"
+	"fundus/core/text/fstab"
 )
 
 // fullAt is the share of blocks or inodes, in percent, from which a mount is
@@ -39,10 +39,10 @@ func (k *look) uses() (out []finding.Finding) {
 func full(u inventory.Use) (out []finding.Finding) {
 	s := u.Space
 	if s.Total > 0 && !u.ReadOnly && (s.Total-s.Free)*100/s.Total >= fullAt {
-		out = append(out, finding.New(finding.MountFull, u.Node, "%s has %v of %v left", u.Where, s.Free, s.Total).WithRemedy("delete or move something, or make it larger"))
+		out = append(out, MountFull.New(u.Node, "%s has %v of %v left", u.Where, s.Free, s.Total).WithRemedy("delete or move something, or make it larger"))
 	}
 	if s.Files > 0 && !u.ReadOnly && (s.Files-s.Left)*100/s.Files >= fullAt {
-		out = append(out, finding.New(finding.MountFull, u.Node, "%s has %d of %d inodes left", u.Where, s.Left, s.Files).WithRemedy("many small files: delete or move some; only a new file system has more inodes"))
+		out = append(out, MountFull.New(u.Node, "%s has %d of %d inodes left", u.Where, s.Left, s.Files).WithRemedy("many small files: delete or move some; only a new file system has more inodes"))
 	}
 	return out
 }
@@ -54,10 +54,10 @@ func (k *look) otherwise(u inventory.Use, l fstab.Line) []finding.Finding {
 	switch {
 	case !namesDevice(l.Entry.Spec) || len(found) == 0: // said elsewhere
 	case !slices.ContainsFunc(found, func(n inventory.Node) bool { return n.Name == u.Node }):
-		return []finding.Finding{finding.New(finding.MountDiffers, thing, "the line mounts %s at %s, where %s is mounted now", found[0].Name, u.Where, u.Node).
+		return []finding.Finding{MountDiffers.New(thing, "the line mounts %s at %s, where %s is mounted now", found[0].Name, u.Where, u.Node).
 			WithMend("fundus fstab remove %s", k.shown(*l.Entry))}
 	case u.ReadOnly && !l.Entry.Has("ro"):
-		return []finding.Finding{finding.New(finding.MountDiffers, u.Node, "%s is mounted read-only, the line of fstab does not say so", u.Where).
+		return []finding.Finding{MountDiffers.New(u.Node, "%s is mounted read-only, the line of fstab does not say so", u.Where).
 			WithRemedy("where the kernel made it read-only, its log says why: look there before anything is mounted again")}
 	}
 	return nil
@@ -68,7 +68,7 @@ func fit(v *inventory.Inventory) (out []finding.Finding) {
 	for _, n := range v.Nodes {
 		if n.Table != nil && n.Table.Scheme == table.MBR && n.Geometry.Logical > 0 && uint64(n.Size)/uint64(n.Geometry.Logical) > 1<<32 {
 			limit := quantity.Bytes(n.Geometry.Logical) << 32
-			out = append(out, finding.New(finding.TableTooSmall, n.Name, "the disk has %v, an MBR reaches %v", n.Size, limit).WithRemedy("copy away what is on it and give it a GPT: fundus table new %s", n.Name))
+			out = append(out, TableTooSmall.New(n.Name, "the disk has %v, an MBR reaches %v", n.Size, limit).WithRemedy("copy away what is on it and give it a GPT: fundus table new %s", n.Name))
 		}
 		out = append(out, nameless(n)...)
 		c, ok := n.Content()
@@ -77,23 +77,23 @@ func fit(v *inventory.Inventory) (out []finding.Finding) {
 		}
 		out = append(out, typeFits(v, n, c)...)
 		if spare := n.Size - c.Size; grows(c) && c.Size > 0 && spare > max(8*quantity.MiB, n.Size/100) {
-			out = append(out, finding.New(finding.ContentSmaller, n.Name, "the %s has %v, the device %v: it could grow by %v", c.Kind, c.Size, n.Size, spare).WithRemedy("nothing needs to be done at once"))
+			out = append(out, ContentSmaller.New(n.Name, "the %s has %v, the device %v: it could grow by %v", c.Kind, c.Size, n.Size, spare).WithRemedy("nothing needs to be done at once"))
 		}
 		if c.Due == "" && !c.CheckBy.IsZero() && v.Machine.Now.After(c.CheckBy) {
 			c.Due = "it was to be checked by " + c.CheckBy.Format("2006-01-02")
 		}
 		if c.Due != "" {
-			out = append(out, finding.New(finding.ContentDue, n.Name, "%s", c.Due).WithRemedy("have it checked when it is next unmounted"))
+			out = append(out, ContentDue.New(n.Name, "%s", c.Due).WithRemedy("have it checked when it is next unmounted"))
 		}
 		if best := quantity.Bytes(n.Geometry.OptIO); c.Stripe > 0 && best > 0 && best%c.Stripe != 0 && c.Stripe%best != 0 {
-			out = append(out, finding.New(finding.ContentStripe, n.Name, "the %s was made for stripes of %v, the device does best with %v", c.Kind, c.Stripe, best).WithRemedy("nothing needs to be done at once; a new file system would fit"))
+			out = append(out, ContentStripe.New(n.Name, "the %s was made for stripes of %v, the device does best with %v", c.Kind, c.Stripe, best).WithRemedy("nothing needs to be done at once; a new file system would fit"))
 		}
 		if c.State == fs.Errors {
-			out = append(out, finding.New(finding.ContentErrors, n.Name, "the kernel recorded errors in the %s %s", c.Kind, c.Label).
+			out = append(out, ContentErrors.New(n.Name, "the kernel recorded errors in the %s %s", c.Kind, c.Label).
 				WithRemedy("copy away what matters, unmount it, and have it checked before it is written to again"))
 		}
 		if grows(c) && c.UUID == "" {
-			out = append(out, finding.New(finding.IdentifierNone, n.Name, "the %s has no UUID", c.Kind).WithRemedy("name it by its PARTUUID"))
+			out = append(out, IdentifierNone.New(n.Name, "the %s has no UUID", c.Kind).WithRemedy("name it by its PARTUUID"))
 		}
 	}
 	return out
@@ -104,11 +104,11 @@ func fit(v *inventory.Inventory) (out []finding.Finding) {
 func nameless(n inventory.Node) (out []finding.Finding) {
 	zeros := func(id string) bool { return id != "" && strings.Trim(id, "0-") == "" }
 	if n.Table != nil && zeros(n.Table.ID) {
-		out = append(out, finding.New(finding.IdentifierNone, n.Name, "its %s has no identifier of its own: %s", strings.ToUpper(string(n.Table.Scheme)), n.Table.ID).
+		out = append(out, IdentifierNone.New(n.Name, "its %s has no identifier of its own: %s", strings.ToUpper(string(n.Table.Scheme)), n.Table.ID).
 			WithRemedy("PARTUUID cannot name its partitions: name them by the UUID of what they hold"))
 	}
 	if id, _, _ := strings.Cut(n.Entry.UUID, "-"); n.Form == inventory.Partition && zeros(n.Entry.UUID) && len(id) == 8 {
-		out = append(out, finding.New(finding.IdentifierNone, n.Name, "its PARTUUID is %s", n.Entry.UUID).WithMend("fundus partition edit %s --uuid new", n.Name))
+		out = append(out, IdentifierNone.New(n.Name, "its PARTUUID is %s", n.Entry.UUID).WithMend("fundus partition edit %s --uuid new", n.Name))
 	}
 	return out
 }
@@ -128,7 +128,7 @@ func typeFits(v *inventory.Inventory, n inventory.Node, c fs.Content) []finding.
 	if !known || len(t.Holds) == 0 || slices.Contains(t.Holds, c.Kind) {
 		return nil
 	}
-	f := finding.New(finding.TypeMisfit, n.Name, "its type is %s (%s), it holds %s", t.Name, t.Meaning, c.Kind)
+	f := TypeMisfit.New(n.Name, "its type is %s (%s), it holds %s", t.Name, t.Meaning, c.Kind)
 	if t.Name == "efi" {
 		f.Severity = finding.Warning
 	}

@@ -9,8 +9,8 @@ import (
 
 	"fundus/core/finding"
 	"fundus/core/fs"
-	"fundus/core/fstab"
 	"fundus/core/inventory"
+	"fundus/core/text/fstab"
 )
 
 // look is what several families go by, worked out once.

@@ -1,17 +1,16 @@
 package verify
 
 import (
-	"strings"
 	"testing"
 	"time"
 
 	"fundus/core/block"
 	"fundus/core/finding"
 	"fundus/core/fs"
-	"fundus/core/fstab"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
 	"fundus/core/table"
+	"fundus/core/text/fstab"
 )
 
 // clean is a machine without findings; each case spoils one thing.
@@ -55,69 +54,69 @@ func TestFindings(t *testing.T) {
 	content := func(edit func(n *inventory.Node)) func(*inventory.Inventory) {
 		return func(v *inventory.Inventory) { edit(&v.Nodes[3]) }
 	}
-	provoked := map[finding.ID]bool{}
+	provoked := map[finding.Entry]bool{}
 	for _, c := range []struct {
-		want  finding.ID
+		want  finding.Entry
 		thing string
 		spoil func(*inventory.Inventory)
 	}{
-		{finding.AlignPhysical, "sdb1", content(func(n *inventory.Node) { n.Start += 512 })},
-		{finding.AlignStep, "sdb1", content(func(n *inventory.Node) { n.Start += 4096 })},
-		{finding.DeviceUnread, "sdb1", content(func(n *inventory.Node) { n.Problem = "input/output error" })},
-		{finding.ContentFenced, "sdb1", content(func(n *inventory.Node) { n.Contents = []fs.Content{{Kind: "fenced", Class: fs.Fence}} })},
-		{finding.ContentTwofold, "sdb1", content(func(n *inventory.Node) {
+		{AlignPhysical, "sdb1", content(func(n *inventory.Node) { n.Start += 512 })},
+		{AlignStep, "sdb1", content(func(n *inventory.Node) { n.Start += 4096 })},
+		{DeviceUnread, "sdb1", content(func(n *inventory.Node) { n.Problem = "input/output error" })},
+		{ContentFenced, "sdb1", content(func(n *inventory.Node) { n.Contents = []fs.Content{{Kind: "fenced", Class: fs.Fence}} })},
+		{ContentTwofold, "sdb1", content(func(n *inventory.Node) {
 			n.Contents = append(n.Contents, fs.Content{Kind: "xfs", Class: fs.FileSystem})
 		})},
-		{finding.ContentTooLarge, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Size++ })},
-		{finding.DuplicateUUID, "sdb1", content(func(n *inventory.Node) { n.Contents[0].UUID = "root" })},
-		{finding.DuplicateLabel, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Label = "l-root" })},
-		{finding.DuplicatePartUUID, "sdb1", content(func(n *inventory.Node) { n.Entry.UUID = "part-root" })},
-		{finding.DuplicateDisk, "sdb", func(v *inventory.Inventory) { v.Nodes[2].Table.ID = "disk-sda" }},
-		{finding.FstabUnknown, "/etc/fstab:2", lines("UUID=gone /srv/x ext4 defaults 0 2\n")},
-		{finding.FstabKind, "/etc/fstab:2", lines("UUID=herb /srv/x xfs defaults 0 2\n")},
-		{finding.FstabTwice, "/etc/fstab:3", lines("UUID=herb /srv/x ext4 defaults 0 2\nUUID=herb /srv/x ext4 defaults 0 2\n")},
-		{finding.FstabUnstable, "/etc/fstab:2", lines("/dev/sdb1 /srv/x ext4 defaults 0 2\n")},
-		{finding.FstabSyntax, "/etc/fstab:2", lines("UUID=herb /srv/x\n")},
-		{finding.FstabAmbiguous, "/etc/fstab:1", content(func(n *inventory.Node) { n.Contents[0].UUID = "root" })},
-		{finding.FstabNoMount, "/etc/fstab:2", func(v *inventory.Inventory) {
+		{ContentTooLarge, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Size++ })},
+		{DuplicateUUID, "sdb1", content(func(n *inventory.Node) { n.Contents[0].UUID = "root" })},
+		{DuplicateLabel, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Label = "l-root" })},
+		{DuplicatePartUUID, "sdb1", content(func(n *inventory.Node) { n.Entry.UUID = "part-root" })},
+		{DuplicateDisk, "sdb", func(v *inventory.Inventory) { v.Nodes[2].Table.ID = "disk-sda" }},
+		{FstabUnknown, "/etc/fstab:2", lines("UUID=gone /srv/x ext4 defaults 0 2\n")},
+		{FstabKind, "/etc/fstab:2", lines("UUID=herb /srv/x xfs defaults 0 2\n")},
+		{FstabTwice, "/etc/fstab:3", lines("UUID=herb /srv/x ext4 defaults 0 2\nUUID=herb /srv/x ext4 defaults 0 2\n")},
+		{FstabUnstable, "/etc/fstab:2", lines("/dev/sdb1 /srv/x ext4 defaults 0 2\n")},
+		{FstabSyntax, "/etc/fstab:2", lines("UUID=herb /srv/x\n")},
+		{FstabAmbiguous, "/etc/fstab:1", content(func(n *inventory.Node) { n.Contents[0].UUID = "root" })},
+		{FstabNoMount, "/etc/fstab:2", func(v *inventory.Inventory) {
 			lines("UUID=herb /srv ext4 defaults 0 2\n")(v)
 			v.Dirs = map[string]bool{"/srv": false}
 		}},
-		{finding.AlignOptimal, "sdb1", content(func(n *inventory.Node) { n.Geometry.OptIO = 3 << 19 })},
-		{finding.ContentSmaller, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Size -= 32 << 20 })},
-		{finding.ContentErrors, "sdb1", content(func(n *inventory.Node) { n.Contents[0].State = fs.Errors })},
-		{finding.ContentDue, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Due = "mounted 40 times" })},
-		{finding.ContentDue, "sdb1", func(v *inventory.Inventory) {
+		{AlignOptimal, "sdb1", content(func(n *inventory.Node) { n.Geometry.OptIO = 3 << 19 })},
+		{ContentSmaller, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Size -= 32 << 20 })},
+		{ContentErrors, "sdb1", content(func(n *inventory.Node) { n.Contents[0].State = fs.Errors })},
+		{ContentDue, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Due = "mounted 40 times" })},
+		{ContentDue, "sdb1", func(v *inventory.Inventory) {
 			v.Machine.Now, v.Nodes[3].Contents[0].CheckBy = time.Unix(2000, 0), time.Unix(1000, 0)
 		}},
-		{finding.AlignPhysical, "sdb1", content(func(n *inventory.Node) { n.Size += 512 })},
-		{finding.KernelDiffers, "sdb", func(v *inventory.Inventory) { v.Nodes[2].Kernel = nil }},
-		{finding.KernelDiffers, "sdb", func(v *inventory.Inventory) { v.Nodes[2].Kernel[0].Number = 2 }},
-		{finding.ContentStripe, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Stripe, n.Geometry.OptIO = 384<<10, 1<<20 })},
-		{finding.DeviceSilent, "sdb1", content(func(n *inventory.Node) { n.Problem, n.Silent = "it did not answer", true })},
-		{finding.IdentifierNone, "sdb", func(v *inventory.Inventory) { v.Nodes[2].Table.ID = "00000000" }},
-		{finding.IdentifierNone, "sdb1", content(func(n *inventory.Node) { n.Entry.UUID = "00000000-0000-0000-0000-000000000000" })},
-		{finding.IdentifierNone, "sdb1", content(func(n *inventory.Node) { n.Contents[0].UUID = "" })},
-		{finding.TypeMisfit, "sdb1", func(v *inventory.Inventory) {
+		{AlignPhysical, "sdb1", content(func(n *inventory.Node) { n.Size += 512 })},
+		{KernelDiffers, "sdb", func(v *inventory.Inventory) { v.Nodes[2].Kernel = nil }},
+		{KernelDiffers, "sdb", func(v *inventory.Inventory) { v.Nodes[2].Kernel[0].Number = 2 }},
+		{ContentStripe, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Stripe, n.Geometry.OptIO = 384<<10, 1<<20 })},
+		{DeviceSilent, "sdb1", content(func(n *inventory.Node) { n.Problem, n.Silent = "it did not answer", true })},
+		{IdentifierNone, "sdb", func(v *inventory.Inventory) { v.Nodes[2].Table.ID = "00000000" }},
+		{IdentifierNone, "sdb1", content(func(n *inventory.Node) { n.Entry.UUID = "00000000-0000-0000-0000-000000000000" })},
+		{IdentifierNone, "sdb1", content(func(n *inventory.Node) { n.Contents[0].UUID = "" })},
+		{TypeMisfit, "sdb1", func(v *inventory.Inventory) {
 			v.Nodes[2].Table.Scheme, v.Nodes[3].Entry.Type = table.GPT, "c12a7328-f81f-11d2-ba4b-00a0c93ec93b"
 		}},
-		{finding.TableTooSmall, "sdb", func(v *inventory.Inventory) {
+		{TableTooSmall, "sdb", func(v *inventory.Inventory) {
 			v.Nodes[2].Table.Scheme, v.Nodes[2].Size, v.Nodes[2].Geometry = table.MBR, 3<<40, block.DefaultGeometry
 		}},
-		{finding.MountFull, "sdb1", mounted("/srv", false, inventory.Space{Total: 100, Free: 5})},
-		{finding.MountFull, "sdb1", mounted("/srv", false, inventory.Space{Total: 100, Free: 50, Files: 1000, Left: 10})},
-		{finding.MountDiffers, "/etc/fstab:1", mounted("/", false, inventory.Space{})},
-		{finding.MountDiffers, "sdb1", func(v *inventory.Inventory) {
+		{MountFull, "sdb1", mounted("/srv", false, inventory.Space{Total: 100, Free: 5})},
+		{MountFull, "sdb1", mounted("/srv", false, inventory.Space{Total: 100, Free: 50, Files: 1000, Left: 10})},
+		{MountDiffers, "/etc/fstab:1", mounted("/", false, inventory.Space{})},
+		{MountDiffers, "sdb1", func(v *inventory.Inventory) {
 			lines("UUID=herb /srv ext4 defaults 0 2\n")(v)
 			mounted("/srv", true, inventory.Space{})(v)
 		}},
-		{finding.ReferenceNone, "/etc/default/grub:1", text("/etc/default/grub", "X=\"root=UUID=gone\"\n")},
-		{finding.ReferenceNone, "/etc/crypttab:1", text("/etc/crypttab", "vault UUID=gone none luks\n")},
-		{finding.ReferenceNone, "/etc/systemd/system/srv.mount:2", text("/etc/systemd/system/srv.mount", "[Mount]\nWhat=LABEL=gone\n")},
-		{finding.FileUnread, "/etc/crypttab", func(v *inventory.Inventory) {
+		{ReferenceNone, "/etc/default/grub:1", text("/etc/default/grub", "X=\"root=UUID=gone\"\n")},
+		{ReferenceNone, "/etc/crypttab:1", text("/etc/crypttab", "vault UUID=gone none luks\n")},
+		{ReferenceNone, "/etc/systemd/system/srv.mount:2", text("/etc/systemd/system/srv.mount", "[Mount]\nWhat=LABEL=gone\n")},
+		{FileUnread, "/etc/crypttab", func(v *inventory.Inventory) {
 			v.Files["/etc/crypttab"] = inventory.File{Problem: "permission denied"}
 		}},
-		{finding.ReferenceName, "/etc/kernel/cmdline:1", text("/etc/kernel/cmdline", "root=/dev/sda1")},
+		{ReferenceName, "/etc/kernel/cmdline:1", text("/etc/kernel/cmdline", "root=/dev/sda1")},
 	} {
 		provoked[c.want] = true
 		v := clean()
@@ -125,17 +124,17 @@ func TestFindings(t *testing.T) {
 		got := All(v)
 		found := false
 		for _, f := range got {
-			found = found || f.ID == c.want && f.Thing == c.thing
+			found = found || f.ID == c.want.ID && f.Thing == c.thing
 			if f.Why == "" || f.Mend == "" && f.Remedy == "" {
-				t.Errorf("%s: no reason or no way out: %+v", c.want, f)
+				t.Errorf("%s: no reason or no way out: %+v", c.want.ID, f)
 			}
 		}
 		if !found || len(got) > 2 {
-			t.Errorf("%s on %s: got %v", c.want, c.thing, got)
+			t.Errorf("%s on %s: got %v", c.want.ID, c.thing, got)
 		}
 	}
-	for _, e := range finding.Catalogue() {
-		if !provoked[e.ID] && !strings.HasPrefix(string(e.ID), "table-") { // those are provoked where tables are read
+	for _, e := range Catalogue() {
+		if !provoked[e] {
 			t.Errorf("nothing provokes %s", e.ID)
 		}
 	}

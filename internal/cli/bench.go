@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"fundus/internal/look"
 	"path/filepath"
 
 	"github.com/spf13/cobra"
@@ -11,7 +12,6 @@ import (
 	"fundus/core/finding"
 	"fundus/core/quantity"
 	"fundus/internal/machine/bench"
-	"fundus/internal/task"
 )
 
 func newBench(e *Env) *cobra.Command {
@@ -198,7 +198,7 @@ func newBenchBoot(e *Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r, err := task.Rehearsed(cmd.Context(), b, report)
+			r, err := look.Rehearsed(cmd.Context(), b, report)
 			if err != nil {
 				return err
 			}

@@ -1,16 +1,16 @@
 package cli
 
 import (
+	"fundus/internal/task/content"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"fundus/core/kind"
-	"fundus/internal/task"
 )
 
 func newFormat(e *Env) *cobra.Command {
-	r := &task.Format{}
+	r := &content.Format{}
 	cmd := &cobra.Command{
 		Use: "format TARGET KIND [KEY=VALUE…]", Short: "Make a file system on a partition or a disk",
 		Long: `Make a file system on a partition, a whole disk or an image. Every other
@@ -33,7 +33,7 @@ of the device; the draft shows every value and where it is from.`,
 	}
 	f := cmd.Flags()
 	f.StringVar(&r.Label, "label", "", "the file system's `LABEL`")
-	f.StringVar(&r.UUID, "uuid", task.NewID, "the file system's identifier: an `ID`, new for a random one, or keep for that of what is there")
+	f.StringVar(&r.UUID, "uuid", content.NewID, "the file system's identifier: an `ID`, new for a random one, or keep for that of what is there")
 	return e.addChange(cmd)
 }
 
@@ -101,7 +101,7 @@ func newLabel(e *Env) *cobra.Command {
 			if none == (len(args) == 2) {
 				return usagef("say either the label or --none; see fundus help label")
 			}
-			r := &task.Label{Target: args[0]}
+			r := &content.Label{Target: args[0]}
 			if !none {
 				r.Label = args[1]
 			}

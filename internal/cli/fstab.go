@@ -2,11 +2,12 @@ package cli
 
 import (
 	"errors"
+	"fundus/internal/look"
+	"fundus/internal/task/use"
 
 	"github.com/spf13/cobra"
 
 	"fundus/core/finding"
-	"fundus/internal/task"
 )
 
 func newFstab(e *Env) *cobra.Command {
@@ -29,12 +30,12 @@ func newFstabList(e *Env) *cobra.Command {
 	}
 }
 
-func (e *Env) lookFstab(cmd *cobra.Command) (*task.Rehearsal, error) {
+func (e *Env) lookFstab(cmd *cobra.Command) (*look.Rehearsal, error) {
 	m, err := e.open(cmd.Context())
 	if err != nil {
 		return nil, err
 	}
-	return task.LookRehearse(cmd.Context(), m)
+	return look.Rehearse(cmd.Context(), m)
 }
 
 func newFstabCheck(e *Env) *cobra.Command {
@@ -53,7 +54,7 @@ func newFstabCheck(e *Env) *cobra.Command {
 }
 
 func newFstabAdd(e *Env) *cobra.Command {
-	r := &task.FstabAdd{}
+	r := &use.FstabAdd{}
 	var options string
 	cmd := &cobra.Command{
 		Use: "add TARGET DIRECTORY", Short: "Add a line that mounts a device at each boot",
@@ -83,7 +84,7 @@ func newFstabRemove(e *Env) *cobra.Command {
 		Args:              words(1, 1, "one mount point, device or identifier"),
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return e.change(cmd, &task.FstabRemove{Target: args[0]})
+			return e.change(cmd, &use.FstabRemove{Target: args[0]})
 		},
 	})
 }

@@ -16,7 +16,10 @@ import (
 	"fundus/core/finding"
 	"fundus/core/fs"
 	"fundus/core/kind"
+	"fundus/core/table/gpt"
+	"fundus/core/verify"
 	"fundus/internal/config"
+	"fundus/internal/look"
 )
 
 // walk calls the function for every command that can be run.
@@ -167,7 +170,7 @@ func TestSettings(t *testing.T) {
 func TestFindingCatalogue(t *testing.T) {
 	var b strings.Builder
 	b.WriteString("# Findings\n\nWhat `fundus verify` finds, written from the catalogue; `go test ./internal/cli -run TestFindingCatalogue -update` writes\nit anew. Identifiers stay for ever; `--despite=IDENTIFIER` accepts one in a draft. The severity is the usual one.\n\n| identifier | severity | why it matters |\n|---|---|---|\n")
-	for _, e := range finding.Catalogue() {
+	for _, e := range look.Catalogue() {
 		fmt.Fprintf(&b, "| `%s` | %s | %s |\n", e.ID, e.Severity, e.Why)
 	}
 	holdFile(t, filepath.Join("..", "..", "docs", "findings.md"), []byte(b.String()))
@@ -210,7 +213,7 @@ func TestMendsParse(t *testing.T) {
 			t.Errorf("%s: %q: %v", where, words, err)
 		}
 	}
-	for _, id := range []finding.ID{finding.TablePrimary, finding.DuplicateLabel, finding.FstabUnknown, finding.FstabTwice} {
+	for _, id := range []finding.ID{gpt.TablePrimary.ID, verify.DuplicateLabel.ID, verify.FstabUnknown.ID, verify.FstabTwice.ID} {
 		if !seen[id] {
 			t.Errorf("%s was not provoked", id)
 		}

@@ -2,12 +2,12 @@ package cli
 
 import (
 	"fmt"
+	"fundus/internal/task/past"
 
 	"github.com/spf13/cobra"
 
 	"fundus/internal/deed"
 	"fundus/internal/oscall"
-	"fundus/internal/task"
 )
 
 func newCommit(e *Env) *cobra.Command {
@@ -106,7 +106,7 @@ func newDeed(e *Env) *cobra.Command {
 }
 
 func newUndo(e *Env) *cobra.Command {
-	r := &task.Undo{}
+	r := &past.Undo{}
 	cmd := &cobra.Command{
 		Use: "undo [DEED]", Short: "Take a committed change back",
 		Long: `Take a committed change back, the newest if none is named: the bytes and files

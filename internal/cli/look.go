@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"fundus/internal/look"
 	"strconv"
 	"strings"
 
@@ -13,11 +14,10 @@ import (
 	"fundus/core/quantity"
 	"fundus/internal/config"
 	"fundus/internal/machine"
-	"fundus/internal/task"
 )
 
 func newSurvey(e *Env) *cobra.Command {
-	f, watch := &task.SurveyFilter{}, false
+	f, watch := &look.SurveyFilter{}, false
 	cmd := &cobra.Command{
 		Use: "survey [TARGET…]", Short: "See all disks: what is on them, where it is used, what is free",
 		Long: `See all disks of the machine, or the ones that are named: partitions and free
@@ -60,7 +60,7 @@ func (e *Env) watch(ctx context.Context, words []string) error {
 }
 
 // survey looks at the disks that the words mean, at all without any.
-func (e *Env) survey(ctx context.Context, words []string, f task.SurveyFilter) (*task.Survey, error) {
+func (e *Env) survey(ctx context.Context, words []string, f look.SurveyFilter) (*look.Survey, error) {
 	if len(f.Kinds) > 0 && f.Unused {
 		return nil, usagef("--kind and --unused contradict each other: what is unused holds nothing")
 	}
@@ -68,11 +68,11 @@ func (e *Env) survey(ctx context.Context, words []string, f task.SurveyFilter) (
 	if err != nil {
 		return nil, err
 	}
-	return task.LookSurvey(ctx, m, words, f, e.configuration())
+	return look.NewSurvey(ctx, m, words, f, e.configuration())
 }
 
 func newInspect(e *Env) *cobra.Command {
-	configuration, depth, place := false, task.InspectDepth{}, ""
+	configuration, depth, place := false, look.InspectDepth{}, ""
 	cmd := &cobra.Command{
 		Use: "inspect TARGET", Short: "See everything known of one device, with the arithmetic",
 		Long: `See everything known of one device: its place, its identifiers, what is on it, the
@@ -102,7 +102,7 @@ every field on the device with its bytes and meaning, --bytes the bytes of a pla
 			if err != nil {
 				return err
 			}
-			i, err := task.LookInspect(cmd.Context(), m, args[0], depth, e.configuration())
+			i, err := look.Inspect(cmd.Context(), m, args[0], depth, e.configuration())
 			if err != nil {
 				return err
 			}
@@ -139,8 +139,8 @@ func parsePlace(word string) (at, length int64, err error) {
 		}
 		*x.into = int64(n)
 	}
-	if at < 0 || length < 1 || length > task.MostBytes {
-		return 0, 0, fmt.Errorf("--bytes=%s: 1 to %d bytes, from byte 0", word, task.MostBytes)
+	if at < 0 || length < 1 || length > look.MostBytes {
+		return 0, 0, fmt.Errorf("--bytes=%s: 1 to %d bytes, from byte 0", word, look.MostBytes)
 	}
 	return at, length, nil
 }
@@ -163,7 +163,7 @@ nothing. Exit code 4 says that there are findings of --severity or worse.`,
 			if err != nil {
 				return err
 			}
-			v, err := task.LookVerify(cmd.Context(), m, args)
+			v, err := look.Verify(cmd.Context(), m, args)
 			if err != nil {
 				return err
 			}
@@ -199,7 +199,7 @@ Exit code 4 says that the boot would be delayed, or end in an emergency shell.`,
 			if err != nil {
 				return err
 			}
-			r, err := task.LookRehearse(cmd.Context(), m)
+			r, err := look.Rehearse(cmd.Context(), m)
 			if err != nil {
 				return err
 			}
@@ -210,7 +210,7 @@ Exit code 4 says that the boot would be delayed, or end in an emergency shell.`,
 	return cmd
 }
 
-func rehearsed(r *task.Rehearsal, bar finding.Severity) error {
+func rehearsed(r *look.Rehearsal, bar finding.Severity) error {
 	if r.Severity != "" && r.Severity.Rank() >= bar.Rank() {
 		return errFindings
 	}

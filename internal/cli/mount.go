@@ -4,19 +4,21 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"fundus/internal/look"
+	"fundus/internal/task/use"
 	"io"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"fundus/core/fstab"
+	"fundus/core/text/fstab"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
 
 func newMount(e *Env) *cobra.Command {
-	r := &task.Mount{}
+	r := &use.Mount{}
 	var options string
 	var all bool
 	cmd := &cobra.Command{
@@ -66,7 +68,7 @@ func newUnmount(e *Env) *cobra.Command {
 		Args:              words(1, 1, "one mount point or device"),
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return e.use(cmd.Context(), &task.Unmount{Target: args[0]}, "fundus mount %s", args...)
+			return e.use(cmd.Context(), &use.Unmount{Target: args[0]}, "fundus mount %s", args...)
 		},
 	})
 }
@@ -130,7 +132,7 @@ func (e *Env) mountAll(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	rehearsal, err := task.LookRehearse(ctx, m)
+	rehearsal, err := look.Rehearse(ctx, m)
 	if err != nil {
 		return err
 	}
@@ -142,7 +144,7 @@ func (e *Env) mountAll(ctx context.Context) error {
 		}
 		words := fmt.Sprintf("line %d  %s: %s", l.Number, l.Dir, l.Reason)
 		if l.Outcome == "mounted" && l.Device != "" {
-			d, err := e.act(ctx, m, &task.Mount{Target: l.Dir})
+			d, err := e.act(ctx, m, &use.Mount{Target: l.Dir})
 			switch {
 			case err != nil:
 				words = fmt.Sprintf("line %d  %s: %v", l.Number, l.Dir, err)

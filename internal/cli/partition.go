@@ -2,11 +2,12 @@ package cli
 
 import (
 	"fmt"
+	"fundus/internal/look"
+	"fundus/internal/task/disk"
 
 	"github.com/spf13/cobra"
 
 	"fundus/core/quantity"
-	"fundus/internal/task"
 )
 
 func newPartition(e *Env) *cobra.Command {
@@ -24,7 +25,7 @@ fundus partition add --in wants them.`,
 		Args:              words(1, 1, "one disk"),
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			s, err := e.survey(cmd.Context(), args, task.SurveyFilter{})
+			s, err := e.survey(cmd.Context(), args, look.SurveyFilter{})
 			if err != nil {
 				return err
 			}
@@ -64,7 +65,7 @@ erased on purpose: --content.`,
 			if err != nil {
 				return usageError{err}
 			}
-			return e.change(cmd, &task.PartitionAdd{Disk: args[0], Parts: parts, Content: content}, args...)
+			return e.change(cmd, &disk.PartitionAdd{Disk: args[0], Parts: parts, Content: content}, args...)
 		},
 	}
 	f := cmd.Flags()
@@ -82,7 +83,7 @@ erased on purpose: --content.`,
 
 // parts matches the words: the nth type belongs to the nth size, and one that
 // stands alone to all.
-func (w *addWords) parts() ([]task.NewPart, error) {
+func (w *addWords) parts() ([]disk.NewPart, error) {
 	n := max(len(w.sizes), 1)
 	if n > 1 && (w.at != "" || w.in != 0) {
 		return nil, fmt.Errorf("--at and --in are for one partition; %d sizes are given", n)
@@ -98,7 +99,7 @@ func (w *addWords) parts() ([]task.NewPart, error) {
 		}
 		return "", fmt.Errorf("%d times --%s for %d partitions", len(list), option, n)
 	}
-	parts := make([]task.NewPart, n)
+	parts := make([]disk.NewPart, n)
 	for i := range parts {
 		p := &parts[i]
 		size, err := pick("size", w.sizes, i, false)
@@ -137,7 +138,7 @@ func (w *addWords) parts() ([]task.NewPart, error) {
 }
 
 func newPartitionEdit(e *Env) *cobra.Command {
-	r, name := &task.PartitionEdit{}, ""
+	r, name := &disk.PartitionEdit{}, ""
 	number := ""
 	boot, noBoot := false, false
 	cmd := &cobra.Command{
@@ -187,7 +188,7 @@ no-firmware, boot, grow-file-system, read-only and no-auto; of an MBR boot.`,
 }
 
 func newPartitionRemove(e *Env) *cobra.Command {
-	r := &task.PartitionRemove{}
+	r := &disk.PartitionRemove{}
 	cmd := &cobra.Command{
 		Use: "remove TARGET...", Short: "Take partitions out of the table",
 		Long: `Take partitions out of the table. They must not be in use, and what is on them

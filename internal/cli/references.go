@@ -1,9 +1,9 @@
 package cli
 
 import (
-	"github.com/spf13/cobra"
+	"fundus/internal/look"
 
-	"fundus/internal/task"
+	"github.com/spf13/cobra"
 )
 
 func newReferences(e *Env) *cobra.Command {
@@ -19,7 +19,7 @@ resumes from. An identifier that no device has finds the lines that still say it
 			if err != nil {
 				return err
 			}
-			r, err := task.LookReferences(cmd.Context(), m, args[0])
+			r, err := look.FindReferences(cmd.Context(), m, args[0])
 			if err != nil {
 				return err
 			}

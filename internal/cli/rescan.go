@@ -2,10 +2,9 @@ package cli
 
 import (
 	"errors"
+	"fundus/internal/task/disk"
 
 	"github.com/spf13/cobra"
-
-	"fundus/internal/task"
 )
 
 func newRescan(e *Env) *cobra.Command {
@@ -27,7 +26,7 @@ It acts at once; nothing on the disks is changed.`,
 			if len(args) > 0 {
 				word = args[0]
 			}
-			list, err := task.Rescan(cmd.Context(), m.Machine, word, e.o.draft)
+			list, err := disk.Rescan(cmd.Context(), m.Machine, word, e.o.draft)
 			if err != nil {
 				return err
 			}
@@ -40,7 +39,7 @@ It acts at once; nothing on the disks is changed.`,
 }
 
 // rescanResult is 6 where the next boot brings the rest about, else the first error.
-func rescanResult(list []task.Rescanned) error {
+func rescanResult(list []disk.Rescanned) error {
 	var failed []error
 	for _, r := range list {
 		if r.Later() {

@@ -1,14 +1,15 @@
 package cli
 
 import (
+	"fundus/internal/task/space"
+
 	"github.com/spf13/cobra"
 
 	"fundus/core/quantity"
-	"fundus/internal/task"
 )
 
 func newResize(e *Env) *cobra.Command {
-	r := &task.Resize{}
+	r := &space.Resize{}
 	cmd := &cobra.Command{
 		Use: "resize TARGET [SIZE]", Short: "Give a partition another size",
 		Long: `Give a partition another size in the table; where it begins stays. It grows into

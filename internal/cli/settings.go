@@ -1,10 +1,11 @@
 package cli
 
 import (
+	"fundus/internal/look"
+
 	"github.com/spf13/cobra"
 
 	"fundus/core/kind"
-	"fundus/internal/task"
 )
 
 func newSettings(e *Env) *cobra.Command {
@@ -28,7 +29,7 @@ takes, what it is where nothing is said, and when it can be set.`,
 				word = args[0]
 			}
 			if _, err := kind.FindMaker(word); err == nil || word == "" {
-				list, err := task.SettingsOf(e.configuration(), word)
+				list, err := look.SettingsOf(e.configuration(), word)
 				if err != nil {
 					return err
 				}
@@ -38,11 +39,11 @@ takes, what it is where nothing is said, and when it can be set.`,
 			if err != nil {
 				return err
 			}
-			s, err := task.LookSettings(cmd.Context(), m, word)
+			s, err := look.Settings(cmd.Context(), m, word)
 			if err != nil {
 				return err
 			}
-			return e.printer().Settings([]task.KindSettings{s})
+			return e.printer().Settings([]look.KindSettings{s})
 		},
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"fundus/internal/task/all"
 	"io"
 	"slices"
 	"strings"
@@ -136,7 +137,7 @@ func (e *Env) commitStored(ctx context.Context, code string) error {
 	if m, err = e.reopen(stored.Images); err != nil {
 		return err
 	}
-	r, err := task.Decode(stored.Request)
+	r, err := all.Decode(stored.Request)
 	if err != nil {
 		return err
 	}

@@ -3,6 +3,8 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"fundus/internal/look"
+	"fundus/internal/task/disk"
 	"io/fs"
 	"strings"
 
@@ -39,7 +41,7 @@ entries and reaches 2 TiB, and is for cards and for firmware that knows no other
 		Args:              words(1, 1, "one disk"),
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return e.change(cmd, &task.TableNew{Disk: args[0], Scheme: table.Scheme(scheme), Entries: entries}, args...)
+			return e.change(cmd, &disk.TableNew{Disk: args[0], Scheme: table.Scheme(scheme), Entries: entries}, args...)
 		},
 	}
 	cmd.Flags().StringVar(&scheme, "scheme", scheme, "how the table is written: gpt or mbr")
@@ -64,7 +66,7 @@ those that are chosen.`,
 				return usagef("--choose is about what --search finds: say both")
 			}
 			if !find {
-				return e.change(cmd, &task.TableRepair{Disk: args[0]}, args...)
+				return e.change(cmd, &disk.TableRepair{Disk: args[0]}, args...)
 			}
 			numbers, err := chosen(choose)
 			if err != nil {
@@ -75,7 +77,7 @@ those that are chosen.`,
 				return err
 			}
 			bar := e.progress()
-			found, err := task.LookSearch(cmd.Context(), m, args[0], e.configuration(), bar.report)
+			found, err := look.FindLost(cmd.Context(), m, args[0], e.configuration(), bar.report)
 			bar.finish()
 			if err != nil {
 				return err
@@ -83,7 +85,7 @@ those that are chosen.`,
 			if choose == "" {
 				return e.printer().Search(found)
 			}
-			r, err := found.Choose(table.Scheme(scheme), numbers)
+			r, err := disk.Choose(found.Disk.Name, found.Found, table.Scheme(scheme), numbers)
 			if err != nil {
 				return err
 			}
@@ -113,7 +115,7 @@ func chosen(word string) (numbers []int, err error) {
 }
 
 func newTableConvert(e *Env) *cobra.Command {
-	r := &task.TableConvert{}
+	r := &disk.TableConvert{}
 	scheme := ""
 	cmd := &cobra.Command{
 		Use: "convert DISK", Short: "Write a table in the other scheme, partitions in place",
@@ -147,7 +149,7 @@ to the standard output. It is the table alone, not what is on the partitions.`,
 			if err != nil {
 				return err
 			}
-			doc, err := task.LookTable(cmd.Context(), m, args[0])
+			doc, err := look.SavedTable(cmd.Context(), m, args[0])
 			if err != nil {
 				return err
 			}
@@ -182,7 +184,7 @@ partitions is neither saved nor restored.`,
 			if err != nil {
 				return err
 			}
-			r := &task.TableRestore{Disk: args[0]}
+			r := &disk.TableRestore{Disk: args[0]}
 			if r.Saved, err = saved.Decode(data); err != nil {
 				return fmt.Errorf("%s: %w", args[1], err)
 			}

@@ -20,6 +20,8 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"fundus/core/block"
+	"fundus/core/extent"
 	"fundus/core/fs"
 	"fundus/core/quantity"
 )
@@ -275,4 +277,10 @@ func nearest(name string) string {
 		return "fundus inspect --configuration lists the keys"
 	}
 	return "there is " + strings.Join(there, ", ")
+}
+
+// Step is the alignment step of a disk: as configured, and a multiple of what its
+// hardware asks for.
+func (c *Config) Step(g block.Geometry) quantity.Bytes {
+	return quantity.Bytes(extent.Step(uint64(c.Alignment), uint64(g.Physical), uint64(g.OptIO)))
 }

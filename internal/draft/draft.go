@@ -22,6 +22,7 @@ import (
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
+	"fundus/core/verify"
 	"fundus/internal/machine"
 )
 
@@ -329,7 +330,7 @@ func (e *DespiteError) Error() string {
 
 // acceptable reports whether a new error can be meant. A file system that reaches past
 // its device never is: the kernel may be using what would be cut off.
-func acceptable(f finding.Finding) bool { return f.ID != finding.ContentTooLarge }
+func acceptable(f finding.Finding) bool { return f.ID != verify.ContentTooLarge.ID }
 
 // CheckDespite refuses new errors that were not accepted by name, or cannot be.
 func (d *Draft) CheckDespite(accepted []string) error {

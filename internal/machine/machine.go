@@ -19,10 +19,10 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/extent"
-	"fundus/core/fstab"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
 	"fundus/core/refs"
+	"fundus/core/text/fstab"
 	"fundus/internal/oscall"
 )
 
@@ -370,4 +370,9 @@ type LaterError struct {
 
 func (e *LaterError) Error() string {
 	return fmt.Sprintf("%v: %s; the next boot brings it about", e.Action, e.Why)
+}
+
+// Whole is the target for all of a node's bytes.
+func Whole(n inventory.Node, hold Hold) Target {
+	return Target{Disk: n.Disk(), Start: n.Start, Size: n.Size, Hold: hold}
 }

@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -241,4 +242,13 @@ func orFileSystem(kind string) string {
 		return "a file system"
 	}
 	return kind
+}
+
+// About names the thing in an error that does not name it itself, as a refusal does.
+func About(thing string, err error) error {
+	var refusal *Refusal
+	if errors.As(err, &refusal) {
+		return err
+	}
+	return fmt.Errorf("%s: %w", thing, err)
 }

@@ -17,11 +17,11 @@ import (
 	"strings"
 
 	"fundus/core/block"
-	"fundus/core/fstab"
 	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/quantity"
 	"fundus/core/scan"
+	"fundus/core/text/fstab"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/oscall"

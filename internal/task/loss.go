@@ -2,7 +2,6 @@ package task
 
 import (
 	"context"
-	"fmt"
 	"path/filepath"
 	"strings"
 
@@ -11,17 +10,18 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/table"
 	"fundus/internal/draft"
+	"fundus/internal/machine"
 )
 
-// lose records what is destroyed on the node and, for a disk, on each of its
+// Lose records what is destroyed on the node and, for a disk, on each of its
 // partitions.
-func (p *Planner) lose(ctx context.Context, v *inventory.Inventory, n inventory.Node) error {
+func (p *Planner) Lose(ctx context.Context, v *inventory.Inventory, n inventory.Node) error {
 	nodes := []inventory.Node{n}
 	if n.Parent == "" {
 		nodes = v.Family(n.Name)
 	}
 	for _, each := range nodes {
-		loss, err := p.lossOf(ctx, each)
+		loss, err := p.LossOf(ctx, each)
 		if err != nil {
 			return err
 		}
@@ -32,9 +32,9 @@ func (p *Planner) lose(ctx context.Context, v *inventory.Inventory, n inventory.
 	return nil
 }
 
-// lossOf says what is on the node; nil where nothing is. Bytes that no probe
+// LossOf says what is on the node; nil where nothing is. Bytes that no probe
 // recognises count as something.
-func (p *Planner) lossOf(ctx context.Context, n inventory.Node) (*draft.Loss, error) {
+func (p *Planner) LossOf(ctx context.Context, n inventory.Node) (*draft.Loss, error) {
 	if n.Entry.Role == table.Extended || n.Entry.Number > 0 && n.Entry.Span.Count == 0 {
 		return nil, nil // the chain in it is a part of the table; an entry without sectors holds nothing
 	}
@@ -64,7 +64,7 @@ func (p *Planner) lossOf(ctx context.Context, n inventory.Node) (*draft.Loss, er
 		if loss.What != "" {
 			loss.What += " and "
 		}
-		loss.What += describe(c)
+		loss.What += c.Words()
 		loss.Accept = append(loss.Accept, c.UUID)
 		if c.Label != "" {
 			loss.Name = c.Label
@@ -85,22 +85,9 @@ func (p *Planner) lossOf(ctx context.Context, n inventory.Node) (*draft.Loss, er
 	return loss, nil
 }
 
-func describe(c fs.Content) string {
-	text := c.Kind
-	if c.Label != "" {
-		text += " " + c.Label
-	}
-	if c.HasUsage {
-		text += fmt.Sprintf(", %v used of %v", c.Used, c.Size)
-	} else if c.Size > 0 {
-		text += fmt.Sprintf(", %v", c.Size)
-	}
-	return text
-}
-
 // empty looks at the first and the last MiB.
 func (p *Planner) empty(ctx context.Context, n inventory.Node) (bool, error) {
-	t := whole(n, false)
+	t := machine.Whole(n, machine.HoldTable)
 	o, err := p.Stage.Open(ctx, t.Disk)
 	if err != nil {
 		return false, err

@@ -17,14 +17,13 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/block/field"
-	"fundus/core/extent"
 	"fundus/core/finding"
 	"fundus/core/fs"
 	"fundus/core/inventory"
-	"fundus/core/quantity"
 	"fundus/core/table/gpt"
 	"fundus/core/table/mbr"
 	"fundus/core/table/schemes"
+	"fundus/core/target"
 	"fundus/core/verify"
 	"fundus/internal/config"
 	"fundus/internal/deed"
@@ -63,7 +62,7 @@ type Planner struct {
 	Draft  draft.Draft
 	part   int // of the draft's, which is being planned
 	random *rand.ChaCha8
-	undoes string
+	Undoes string // identifier of the deed that it takes back
 }
 
 // ErrChanging says that another process is changing a disk, which cannot be planned with
@@ -97,7 +96,7 @@ func Plan(ctx context.Context, s Conditions, r Request) (*draft.Plan, error) {
 
 // torn reports whether the error may come of reading a table while it was written.
 func torn(err error) bool {
-	for _, e := range []error{schemes.ErrDamaged, gpt.ErrInvalid, gpt.ErrCut, mbr.ErrChain, field.ErrChecksum, field.ErrMagic, ErrNoTable} {
+	for _, e := range []error{schemes.ErrDamaged, gpt.ErrInvalid, gpt.ErrCut, mbr.ErrChain, field.ErrChecksum, field.ErrMagic, target.ErrNoTable} {
 		if errors.Is(err, e) {
 			return true
 		}
@@ -123,7 +122,7 @@ func planOnce(ctx context.Context, s Conditions, r Request) (*draft.Plan, []stri
 	if err == nil {
 		err = p.finish(ctx)
 	}
-	plan.Draft, plan.Undoes = p.Draft, p.undoes
+	plan.Draft, plan.Undoes = p.Draft, p.Undoes
 	if err == nil {
 		err = plan.Seal(ctx)
 	}
@@ -141,22 +140,8 @@ func Encode(r Request) (draft.Request, error) {
 	return draft.Request{Verb: r.Verb(), Args: args}, err
 }
 
-// Decode gives a stored request back.
-func Decode(r draft.Request) (Request, error) {
-	var out Request
-	for _, known := range []Request{&TableNew{}, &TableRepair{}, &TableConvert{}, &TableRestore{}, &TableRebuild{}, &PartitionAdd{}, &PartitionRemove{}, &PartitionEdit{}, &Resize{}, &Format{}, &Label{}, &FstabAdd{}, &FstabRemove{}, &Mount{}, &Unmount{}, &Undo{}} {
-		if known.Verb() == r.Verb {
-			out = known
-		}
-	}
-	if out == nil {
-		return nil, fmt.Errorf("this release does not know the request %q", r.Verb)
-	}
-	return out, json.Unmarshal(r.Args, out)
-}
-
-// fresh is a new random identifier; the same seed gives the same ones.
-func (p *Planner) fresh() uuid.UUID {
+// Fresh is a new random identifier; the same seed gives the same ones.
+func (p *Planner) Fresh() uuid.UUID {
 	var b [16]byte
 	for i := range 2 {
 		v := p.random.Uint64()
@@ -176,7 +161,7 @@ func (p *Planner) Do(ctx context.Context, r Request) error {
 	p.random = rand.NewChaCha8(SeedOf(p.Draft.Seed, p.part))
 	p.Draft.Parts = append(p.Draft.Parts, draft.Part{Steps: [2]int{len(p.Stage.Steps()), 0}})
 	err := r.Plan(ctx, p)
-	p.current().Steps[1] = len(p.Stage.Steps())
+	p.Current().Steps[1] = len(p.Stage.Steps())
 	p.part, p.random = outer, random
 	return err
 }
@@ -190,31 +175,31 @@ func SeedOf(seed [32]byte, part int) [32]byte {
 	return sha256.Sum256(binary.BigEndian.AppendUint64(seed[:], uint64(part)))
 }
 
-// current is the part that is being planned.
-func (p *Planner) current() *draft.Part { return &p.Draft.Parts[p.part] }
+// Current is the part that is being planned.
+func (p *Planner) Current() *draft.Part { return &p.Draft.Parts[p.part] }
 
-func (p *Planner) title(format string, args ...any) {
-	p.current().Title = fmt.Sprintf(format, args...)
+func (p *Planner) Title(format string, args ...any) {
+	p.Current().Title = fmt.Sprintf(format, args...)
 }
 
-func (p *Planner) note(format string, args ...any) {
-	p.current().Notes = append(p.current().Notes, fmt.Sprintf(format, args...))
+func (p *Planner) Note(format string, args ...any) {
+	p.Current().Notes = append(p.Current().Notes, fmt.Sprintf(format, args...))
 }
 
-func (p *Planner) warn(format string, args ...any) {
-	p.current().Warnings = append(p.current().Warnings, fmt.Sprintf(format, args...))
+func (p *Planner) Warn(format string, args ...any) {
+	p.Current().Warnings = append(p.Current().Warnings, fmt.Sprintf(format, args...))
 }
 
-func (p *Planner) facts(facts ...fs.Fact) {
-	p.current().Facts = append(p.current().Facts, facts...)
+func (p *Planner) Facts(facts ...fs.Fact) {
+	p.Current().Facts = append(p.Current().Facts, facts...)
 }
 
-// now is the machine as it would be.
-func (p *Planner) now(ctx context.Context) (*inventory.Inventory, error) { return p.Stage.Now(ctx) }
+// Now is the machine as it would be.
+func (p *Planner) Now(ctx context.Context) (*inventory.Inventory, error) { return p.Stage.Now(ctx) }
 
-// write checks the claim first, so that a refusal comes with the plan.
-func (p *Planner) write(ctx context.Context, title string, t machine.Target, fn func(dev block.Device) error) error {
-	v, err := p.now(ctx)
+// Write checks the claim first, so that a refusal comes with the plan.
+func (p *Planner) Write(ctx context.Context, title string, t machine.Target, fn func(dev block.Device) error) error {
+	v, err := p.Now(ctx)
 	if err != nil {
 		return err
 	}
@@ -224,25 +209,13 @@ func (p *Planner) write(ctx context.Context, title string, t machine.Target, fn 
 	return p.Stage.Write(ctx, title, t, fn)
 }
 
-// whole is the target for all of a node's bytes.
-func whole(n inventory.Node, content bool) machine.Target {
-	t := machine.Target{Disk: n.Name, Size: n.Size, Hold: machine.HoldTable}
-	if content {
-		t.Hold = machine.HoldContent
-	}
-	if n.Parent != "" {
-		t.Disk, t.Start = n.Parent, n.Start
-	}
-	return t
-}
-
 // finish fills in what every draft has.
 func (p *Planner) finish(ctx context.Context) error {
 	d := &p.Draft
 	d.Title = d.Parts[0].Title
 	d.Steps, d.Lines = p.Stage.Steps(), p.Stage.LineChanges()
 	before := p.Stage.Before()
-	after, err := p.now(ctx)
+	after, err := p.Now(ctx)
 	if err != nil {
 		return err
 	}
@@ -313,9 +286,4 @@ func grade(steps []draft.Step) (worst draft.Grade, last int) {
 		}
 	}
 	return worst, last
-}
-
-// step is the alignment step of a disk, as configured.
-func step(c *config.Config, n inventory.Node) quantity.Bytes {
-	return quantity.Bytes(extent.Step(uint64(c.Alignment), uint64(n.Geometry.Physical), uint64(n.Geometry.OptIO)))
 }

@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"fundus/internal/look"
 	"io"
 	"strings"
 
@@ -9,7 +10,6 @@ import (
 	"fundus/core/inventory"
 	"fundus/internal/deed"
 	"fundus/internal/draft"
-	"fundus/internal/task"
 )
 
 // DraftDoc is the document of kind draft.
@@ -380,7 +380,7 @@ func (p *Printer) Used(d *draft.Draft, reverse string) error {
 }
 
 // Fstab prints the lines of fstab with what they name.
-func (p *Printer) Fstab(r *task.Rehearsal) error {
+func (p *Printer) Fstab(r *look.Rehearsal) error {
 	if p.JSON {
 		return p.document(rehearsalDocument(r))
 	}
@@ -401,7 +401,7 @@ func (p *Printer) Fstab(r *task.Rehearsal) error {
 }
 
 // FstabCheck prints what is wrong with fstab.
-func (p *Printer) FstabCheck(r *task.Rehearsal) error {
+func (p *Printer) FstabCheck(r *look.Rehearsal) error {
 	if p.JSON {
 		return p.document(findingsDocument("fstab-check", r.Findings))
 	}

@@ -2,9 +2,8 @@ package view
 
 import (
 	"fmt"
+	"fundus/internal/look"
 	"strings"
-
-	"fundus/internal/task"
 )
 
 // StructureDoc is one structure of a device with its fields.
@@ -30,7 +29,7 @@ const (
 
 // fields prints each structure: where a field lies, its bytes as they lie there,
 // its name, and what they mean.
-func (p *Printer) fields(i *task.Inspection) {
+func (p *Printer) fields(i *look.Inspection) {
 	for _, s := range i.Structures {
 		p.printf("\n%s\n", p.paint(Strong, fmt.Sprintf("%s, from byte %d", s.Name, s.Base)))
 		for _, f := range s.Fields {
@@ -55,7 +54,7 @@ func (p *Printer) ellipsis() string {
 }
 
 // bytes prints a place: sixteen bytes a line, and what of them is text.
-func (p *Printer) bytes(i *task.Inspection) {
+func (p *Printer) bytes(i *look.Inspection) {
 	if len(i.Bytes) == 0 {
 		return
 	}
@@ -86,7 +85,7 @@ func latin(b []byte) string {
 	return out.String()
 }
 
-func structureDocs(i *task.Inspection) []StructureDoc {
+func structureDocs(i *look.Inspection) []StructureDoc {
 	var out []StructureDoc
 	for _, s := range i.Structures {
 		doc := StructureDoc{s.Name, s.Base, []FieldDoc{}}

@@ -3,11 +3,11 @@ package view
 import (
 	"encoding/hex"
 	"fmt"
+	"fundus/internal/look"
 	"strings"
 
 	"fundus/core/finding"
 	"fundus/core/inventory"
-	"fundus/internal/task"
 )
 
 // InspectDoc is the document of kind inspection.
@@ -50,7 +50,7 @@ type LineDoc struct {
 	NoFail     bool   `json:"nofail"`
 }
 
-func inspectDocument(i *task.Inspection) InspectDoc {
+func inspectDocument(i *look.Inspection) InspectDoc {
 	v := &inventory.Inventory{Nodes: []inventory.Node{i.Node}, Uses: i.Uses}
 	doc := InspectDoc{Head: head("inspection"), Device: deviceDoc(v, i.Node), Alignment: i.Alignment, Differs: []string{}, Places: []FactDoc{}, References: orEmpty(i.References),
 		Findings: orEmpty(i.Findings), Structures: structureDocs(i), BytesAt: i.BytesAt, Bytes: hex.EncodeToString(i.Bytes)}
@@ -69,7 +69,7 @@ func findingsDocument(kind string, list []finding.Finding) FindingsDoc {
 	return FindingsDoc{head(kind), orEmpty(list)}
 }
 
-func rehearsalDocument(r *task.Rehearsal) RehearsalDoc {
+func rehearsalDocument(r *look.Rehearsal) RehearsalDoc {
 	d := RehearsalDoc{head("rehearsal"), r.Machine, r.Verdict, []LineDoc{}}
 	for _, l := range r.Lines {
 		d.Lines = append(d.Lines, LineDoc{l.Number, l.Spec, l.Dir, l.Kind, l.Device, l.Outcome, l.Reason, l.NoFail})
@@ -78,7 +78,7 @@ func rehearsalDocument(r *task.Rehearsal) RehearsalDoc {
 }
 
 // Inspect prints everything known of one device.
-func (p *Printer) Inspect(i *task.Inspection) error {
+func (p *Printer) Inspect(i *look.Inspection) error {
 	if p.JSON {
 		return p.document(inspectDocument(i))
 	}
@@ -164,7 +164,7 @@ func summary(n inventory.Node) string {
 
 // diskFacts are the figures of a whole disk: what it says of itself, and where
 // partitions begin on it.
-func (p *Printer) diskFacts(i *task.Inspection, add func(name, format string, args ...any)) {
+func (p *Printer) diskFacts(i *look.Inspection, add func(name, format string, args ...any)) {
 	n, h := i.Node, i.Node.Hardware
 	if n.Parent != "" {
 		return
@@ -198,7 +198,7 @@ func (p *Printer) diskFacts(i *task.Inspection, add func(name, format string, ar
 
 // useFacts says how a node is used: for a mount the options that it has beside
 // those of fstab, and how full it is.
-func useFacts(i *task.Inspection, u inventory.Use, add func(name, format string, args ...any)) {
+func useFacts(i *look.Inspection, u inventory.Use, add func(name, format string, args ...any)) {
 	if s := u.Space; u.How == inventory.SwapOn && s.Total > 0 {
 		add("swap", "in use with priority %d: %d of %d bytes used (%v of %v)", u.Priority, s.Total-s.Free, s.Total, s.Total-s.Free, s.Total)
 		return
@@ -234,7 +234,7 @@ func (p *Printer) facts(rows [][]string) {
 }
 
 // Verify prints findings, or one line that says what was looked at.
-func (p *Printer) Verify(v *task.Verification) error {
+func (p *Printer) Verify(v *look.Verification) error {
 	if p.JSON {
 		return p.document(findingsDocument("verification", v.Findings))
 	}
@@ -300,7 +300,7 @@ func count(n int, thing string) string {
 }
 
 // Rehearse prints what the next boot would do.
-func (p *Printer) Rehearse(r *task.Rehearsal) error {
+func (p *Printer) Rehearse(r *look.Rehearsal) error {
 	if p.JSON {
 		return p.document(rehearsalDocument(r))
 	}

@@ -2,8 +2,7 @@ package view
 
 import (
 	"fmt"
-
-	"fundus/internal/task"
+	"fundus/internal/look"
 )
 
 // ReferencesDoc is the document of kind references.
@@ -27,7 +26,7 @@ type ReferenceDoc struct {
 }
 
 // References prints the lines that name a device, file by file.
-func (p *Printer) References(r *task.References) error {
+func (p *Printer) References(r *look.References) error {
 	doc := ReferencesDoc{head("references"), r.Word, []string{}, []ReferenceDoc{}}
 	for _, n := range r.Devices {
 		doc.Devices = append(doc.Devices, n.Name)
@@ -70,7 +69,7 @@ func (p *Printer) References(r *task.References) error {
 	return nil
 }
 
-func deviceWords(r *task.References) string {
+func deviceWords(r *look.References) string {
 	words := ""
 	for i, n := range r.Devices {
 		if i > 0 {

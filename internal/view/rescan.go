@@ -2,9 +2,9 @@ package view
 
 import (
 	"fmt"
+	"fundus/internal/task/disk"
 
 	"fundus/core/inventory"
-	"fundus/internal/task"
 )
 
 // RescanDoc is the document of what the kernel took up.
@@ -40,7 +40,7 @@ func kernelParts(list []inventory.KernelPart) []KernelPartDoc {
 }
 
 // Rescanned shows size and partitions of each disk before and after.
-func (p *Printer) Rescanned(list []task.Rescanned, draft bool) error {
+func (p *Printer) Rescanned(list []disk.Rescanned, draft bool) error {
 	if p.JSON {
 		doc := RescanDoc{Head: head("rescan"), Disks: []RescannedDoc{}}
 		for _, r := range list {
@@ -77,7 +77,7 @@ func (p *Printer) Rescanned(list []task.Rescanned, draft bool) error {
 	return nil
 }
 
-func rescannedDoc(r task.Rescanned) RescannedDoc {
+func rescannedDoc(r disk.Rescanned) RescannedDoc {
 	d := RescannedDoc{Name: r.After[0].Name, Was: int64(r.Before[0].Size), Size: int64(r.After[0].Size), Done: []string{}, Refused: []string{},
 		Before: kernelParts(r.Before[0].Kernel), Now: kernelParts(r.After[0].Kernel)}
 	for _, a := range r.Done {

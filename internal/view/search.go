@@ -2,10 +2,10 @@ package view
 
 import (
 	"fmt"
+	"fundus/internal/look"
 	"strings"
 
 	"fundus/core/quantity"
-	"fundus/internal/task"
 )
 
 // SearchDoc is the document of what was found on a disk without a table.
@@ -31,7 +31,7 @@ type FoundDoc struct {
 }
 
 // Search shows what was found, and how a table of it is written.
-func (p *Printer) Search(s *task.Search) error {
+func (p *Printer) Search(s *look.Lost) error {
 	if p.JSON {
 		doc := SearchDoc{Head: head("search"), Disk: s.Disk.Name, Found: []FoundDoc{}}
 		for i, f := range s.Found {

@@ -1,7 +1,7 @@
 package view
 
 import (
-	"fundus/internal/task"
+	"fundus/internal/look"
 )
 
 // SettingsDoc is the document of kind settings.
@@ -31,7 +31,7 @@ type KeySettingDoc struct {
 	From      string   `json:"from,omitempty"`
 }
 
-func settingsDocument(list []task.KindSettings) SettingsDoc {
+func settingsDocument(list []look.KindSettings) SettingsDoc {
 	doc := SettingsDoc{head("settings"), []KindSettingsDoc{}}
 	for _, k := range list {
 		one := KindSettingsDoc{k.Kind, k.Device, []KeySettingDoc{}}
@@ -44,7 +44,7 @@ func settingsDocument(list []task.KindSettings) SettingsDoc {
 }
 
 // Settings prints what content can be made with, or was.
-func (p *Printer) Settings(list []task.KindSettings) error {
+func (p *Printer) Settings(list []look.KindSettings) error {
 	if p.JSON {
 		return p.document(settingsDocument(list))
 	}
@@ -57,7 +57,7 @@ func (p *Printer) Settings(list []task.KindSettings) error {
 	return nil
 }
 
-func (p *Printer) kindSettings(k task.KindSettings) {
+func (p *Printer) kindSettings(k look.KindSettings) {
 	heading, title := "by the configuration", visible(k.Kind)+"  "+count(len(k.Settings), "setting")
 	if k.Device != "" {
 		heading, title = "today", visible(k.Device)+"  "+title

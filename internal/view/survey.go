@@ -3,13 +3,13 @@ package view
 import (
 	"cmp"
 	"fmt"
+	"fundus/internal/look"
 	"slices"
 	"strings"
 
 	"fundus/core/finding"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
-	"fundus/internal/task"
 )
 
 // SurveyDoc is the document of kind survey.
@@ -27,7 +27,7 @@ type FreeDoc struct {
 	Size  int64  `json:"size_bytes"`
 }
 
-func surveyDocument(s *task.Survey) SurveyDoc {
+func surveyDocument(s *look.Survey) SurveyDoc {
 	d := SurveyDoc{Head: head("survey"), Machine: s.Inventory.Machine.String(), Devices: []DeviceDoc{}, Free: []FreeDoc{}}
 	for _, disk := range s.Disks {
 		family := slices.DeleteFunc(s.Inventory.Family(disk.Name), func(n inventory.Node) bool { return s.Matching != nil && n.Parent != "" && !s.Matching[n.Name] })
@@ -42,7 +42,7 @@ func surveyDocument(s *task.Survey) SurveyDoc {
 }
 
 // Survey prints a block for each disk.
-func (p *Printer) Survey(s *task.Survey) error {
+func (p *Printer) Survey(s *look.Survey) error {
 	if p.JSON {
 		return p.document(surveyDocument(s))
 	}
@@ -92,7 +92,7 @@ func (p *Printer) Survey(s *task.Survey) error {
 }
 
 // nothingShown says what was looked for in vain.
-func nothingShown(f task.SurveyFilter) string {
+func nothingShown(f look.SurveyFilter) string {
 	var words []string
 	if f.Unused {
 		words = append(words, "unused: every device holds something or is used")
@@ -118,7 +118,7 @@ func leftOut(names []string) string {
 	return count(len(names), "loop device") + " and the like"
 }
 
-func (p *Printer) disk(s *task.Survey, d inventory.Node, odd map[string]bool) {
+func (p *Printer) disk(s *look.Survey, d inventory.Node, odd map[string]bool) {
 	v := s.Inventory
 	right := fmt.Sprintf("%s  %s", p.size(d.Size, d.Geometry.Logical), scheme(d))
 	name := visible(d.Name)
@@ -183,7 +183,7 @@ func pieces(v *inventory.Inventory, d inventory.Node) []piece {
 }
 
 // shown reports whether the survey's filter lets the piece pass.
-func shown(s *task.Survey, x piece) bool {
+func shown(s *look.Survey, x piece) bool {
 	if s.Matching == nil {
 		return true
 	}
@@ -193,7 +193,7 @@ func shown(s *task.Survey, x piece) bool {
 	return s.Matching[x.node.Name]
 }
 
-func (p *Printer) rows(s *task.Survey, d inventory.Node, odd map[string]bool) [][]string {
+func (p *Printer) rows(s *look.Survey, d inventory.Node, odd map[string]bool) [][]string {
 	var rows [][]string
 	v := s.Inventory
 	for _, x := range pieces(v, d) {
@@ -364,7 +364,7 @@ func (p *Printer) bar(v *inventory.Inventory, d inventory.Node) string {
 const wideEnough = 110
 
 // Partitions prints the table of one disk.
-func (p *Printer) Partitions(s *task.Survey) error {
+func (p *Printer) Partitions(s *look.Survey) error {
 	if p.JSON {
 		return p.document(surveyDocument(s))
 	}

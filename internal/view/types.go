@@ -1,9 +1,8 @@
 package view
 
 import (
+	"fundus/core/table"
 	"strings"
-
-	"fundus/internal/task"
 )
 
 // TypesDoc is the document of kind types.
@@ -22,7 +21,7 @@ type TypeDoc struct {
 
 // Types prints partition types: the name that --type takes, and how each scheme
 // writes it.
-func (p *Printer) Types(list []task.PartitionType) error {
+func (p *Printer) Types(list []table.Type) error {
 	doc, rows, facts := TypesDoc{head("types"), []TypeDoc{}}, [][]string{}, [][]string{}
 	for _, t := range list {
 		doc.Types = append(doc.Types, TypeDoc{t.Name, t.GUID, t.Byte, t.Meaning})
@@ -47,7 +46,7 @@ func (p *Printer) Types(list []task.PartitionType) error {
 	return nil
 }
 
-func typeValues(t task.PartitionType) string {
+func typeValues(t table.Type) string {
 	var words []string
 	if t.GUID != "" {
 		words = append(words, "GPT "+t.GUID)

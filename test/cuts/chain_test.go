@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"fundus/internal/task/disk"
+	"fundus/internal/task/use"
 	"path/filepath"
 	"reflect"
 	"testing"
@@ -135,7 +137,7 @@ func requests() (list []request) {
 			list = append(list, s.cut)
 		}
 	}
-	return append(list, &task.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"}, &task.PartitionRemove{Targets: []string{"sdb1"}, References: "drop"})
+	return append(list, &use.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"}, &disk.PartitionRemove{Targets: []string{"sdb1"}, References: "drop"})
 }
 
 // TestChainedIsOneAfterTheOther: requests planned on one stage, each behind the other,
@@ -188,7 +190,7 @@ func TestChainedIsOneAfterTheOther(t *testing.T) {
 // are one draft with a part for each, and one deed.
 func TestOneDraftForTheWholeRoad(t *testing.T) {
 	r, store := newRig(t, 512, 512), storeIn(t)
-	road := append(herbarium(), &task.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"})
+	road := append(herbarium(), &use.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"})
 	d := must(t, r, store, whole(road...))
 	if all, err := store.List(); err != nil || len(all) != 1 || len(d.Steps) < 4 {
 		t.Fatalf("%d deeds, %d steps, %v", len(all), len(d.Steps), err)

@@ -3,6 +3,9 @@ package cuts
 import (
 	"context"
 	"errors"
+	"fundus/internal/task/content"
+	"fundus/internal/task/disk"
+	"fundus/internal/task/past"
 	"os"
 	"path/filepath"
 	"strings"
@@ -34,7 +37,7 @@ func must(t *testing.T, r *rig, store *deed.Store, requests ...task.Request) *de
 }
 
 func herbarium() []task.Request {
-	return []task.Request{&task.TableNew{Disk: "sdb", Scheme: table.GPT}, adding(task.NewPart{Size: size("30MiB")}), &task.Format{Target: "sdb1", Kind: "ext4", Label: "herbarium"}}
+	return []task.Request{&disk.TableNew{Disk: "sdb", Scheme: table.GPT}, adding(disk.NewPart{Size: size("30MiB")}), &content.Format{Target: "sdb1", Kind: "ext4", Label: "herbarium"}}
 }
 
 // TestSamePlanSameCode: the code depends on request, seed, clock and machine,
@@ -52,7 +55,7 @@ func TestSamePlanSameCode(t *testing.T) {
 		defer plan.Close()
 		return plan.Draft.Code
 	}
-	format := func(label string) task.Request { return &task.Format{Target: "sdb1", Kind: "ext4", Label: label} }
+	format := func(label string) task.Request { return &content.Format{Target: "sdb1", Kind: "ext4", Label: label} }
 	first := code(1, format("a"))
 	if again := code(1, format("a")); again != first {
 		t.Errorf("%s, then %s", first, again)
@@ -77,7 +80,7 @@ func TestChangedUnderTheClaim(t *testing.T) {
 	r, store := newRig(t, 512, 512), storeIn(t)
 	must(t, r, store, herbarium()[:2]...)
 	s := task.Conditions{Machine: r, Store: store, Clock: clock}
-	request := &task.Format{Target: "sdb1", Kind: "ext4"}
+	request := &content.Format{Target: "sdb1", Kind: "ext4"}
 	plan, err := task.Plan(context.Background(), s, request)
 	if err != nil {
 		t.Fatal(err)
@@ -116,7 +119,7 @@ func TestInterrupted(t *testing.T) {
 	before := r.clone()
 	ctx, cancel := context.WithCancel(context.Background())
 	s := task.Conditions{Machine: r, Store: store, Clock: clock}
-	request := &task.Format{Target: "sdb1", Kind: "ext4", Label: "mosses"}
+	request := &content.Format{Target: "sdb1", Kind: "ext4", Label: "mosses"}
 	plan, err := task.Plan(ctx, s, request)
 	if err != nil {
 		t.Fatal(err)
@@ -169,11 +172,11 @@ func TestUndoIsRefusedAfterALaterWrite(t *testing.T) {
 	if err := block.WriteBytes(r.medium, []byte("moss"), 1<<20+1024+0x88); err != nil {
 		t.Fatal(err)
 	}
-	_, err := r.commit(store, &task.Undo{})
-	if !errors.Is(err, task.ErrSince) || !strings.Contains(err.Error(), "the superblock of the ext4 on sdb1") {
+	_, err := r.commit(store, &past.Undo{})
+	if !errors.Is(err, past.ErrSince) || !strings.Contains(err.Error(), "the superblock of the ext4 on sdb1") {
 		t.Errorf("undo = %v", err)
 	}
-	must(t, r, store, &task.Undo{Over: true})
+	must(t, r, store, &past.Undo{Over: true})
 	if now := seen(r); strings.Contains(now.String(), "ext4") {
 		t.Errorf("still there: %v", now)
 	}
@@ -184,11 +187,11 @@ func TestUndoGoesNewestFirst(t *testing.T) {
 	r, store := newRig(t, 512, 512), storeIn(t)
 	first := must(t, r, store, herbarium()[:2]...)
 	must(t, r, store, herbarium()[2])
-	if _, err := r.commit(store, &task.Undo{Deed: first.ID}); !errors.Is(err, task.ErrNewer) {
+	if _, err := r.commit(store, &past.Undo{Deed: first.ID}); !errors.Is(err, past.ErrNewer) {
 		t.Errorf("undo of the older = %v", err)
 	}
-	must(t, r, store, &task.Undo{}, &task.Undo{}, &task.Undo{})
-	if _, err := r.commit(store, &task.Undo{}); !errors.Is(err, deed.ErrNone) {
+	must(t, r, store, &past.Undo{}, &past.Undo{}, &past.Undo{})
+	if _, err := r.commit(store, &past.Undo{}); !errors.Is(err, deed.ErrNone) {
 		t.Errorf("a fourth undo = %v", err)
 	}
 	if !blank(r) {
@@ -255,7 +258,7 @@ func TestLosses(t *testing.T) {
 		defer p.Close()
 		return &p.Draft
 	}
-	d := plan(&task.TableNew{Disk: "sdb", Scheme: table.GPT})
+	d := plan(&disk.TableNew{Disk: "sdb", Scheme: table.GPT})
 	if len(d.Losses) != 1 || d.Losses[0].Node != "sdb1" || d.Losses[0].Name != "herbarium" {
 		t.Fatalf("losses: %+v", d.Losses)
 	}
@@ -267,8 +270,8 @@ func TestLosses(t *testing.T) {
 			t.Errorf("--lose=%v: %v", c.names, err)
 		}
 	}
-	must(t, r, store, &task.PartitionRemove{Targets: []string{"sdb1"}})
-	again := adding(task.NewPart{Size: size("30MiB")})
+	must(t, r, store, &disk.PartitionRemove{Targets: []string{"sdb1"}})
+	again := adding(disk.NewPart{Size: size("30MiB")})
 	if again.Content = "erase"; len(plan(again).Losses) != 1 || plan(again).Losses[0].Name != "herbarium" {
 		t.Errorf("what lies beneath a new partition is lost: %+v", plan(again).Losses)
 	}
@@ -280,7 +283,7 @@ func TestLosses(t *testing.T) {
 	if err := block.WriteBytes(r.medium, []byte("notes of the curator"), 1<<20+9000); err != nil {
 		t.Fatal(err)
 	}
-	if d := plan(&task.Format{Target: "sdb1", Kind: "ext4"}); len(d.Losses) != 1 || !strings.Contains(d.Losses[0].What, "not recognised") {
+	if d := plan(&content.Format{Target: "sdb1", Kind: "ext4"}); len(d.Losses) != 1 || !strings.Contains(d.Losses[0].What, "not recognised") {
 		t.Errorf("unknown bytes: %+v", d.Losses)
 	}
 }
@@ -290,13 +293,13 @@ func TestLosses(t *testing.T) {
 func TestFormatLeavesOneSignature(t *testing.T) {
 	r, store := newRig(t, 512, 512), storeIn(t)
 	must(t, r, store, herbarium()[:1]...)
-	must(t, r, store, adding(task.NewPart{Size: size("30MiB")}))
+	must(t, r, store, adding(disk.NewPart{Size: size("30MiB")}))
 	for off, text := range map[int64]string{0: "XFSB\x00\x00\x10\x00\x00\x00\x00\x00\x00\x00\x10\x00", 4086: "SWAPSPACE2", 1024: "\x01\x00\x00\x00", 510: "\x55\xAA"} {
 		if err := block.WriteBytes(r.medium, []byte(text), 1<<20+off); err != nil {
 			t.Fatal(err)
 		}
 	}
-	must(t, r, store, &task.Format{Target: "sdb1", Kind: "ext4", Label: "clean"})
+	must(t, r, store, &content.Format{Target: "sdb1", Kind: "ext4", Label: "clean"})
 	v, err := r.Inventory(context.Background())
 	if err != nil {
 		t.Fatal(err)

@@ -5,6 +5,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"fundus/internal/task/past"
+	"fundus/internal/task/use"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -12,7 +14,7 @@ import (
 	"testing"
 
 	"fundus/core/block"
-	"fundus/core/fstab"
+	"fundus/core/text/fstab"
 	"fundus/internal/deed"
 	"fundus/internal/machine"
 	"fundus/internal/task"
@@ -56,11 +58,11 @@ func TestFilesCut(t *testing.T) {
 			t.Fatal(err)
 		}
 		must(t, r, store, herbarium()...)
-		add := &task.FstabAdd{Target: "sdb1", Dir: "/srv/seeds/herbarium"}
+		add := &use.FstabAdd{Target: "sdb1", Dir: "/srv/seeds/herbarium"}
 		var request task.Request = add
 		if undo {
 			must(t, r, store, add)
-			request = &task.Undo{}
+			request = &past.Undo{}
 		}
 		before := memoryDir(t)
 		copyTree(t, r.root, before)
@@ -111,7 +113,7 @@ func TestRecoverKeepsALaterEdit(t *testing.T) {
 		t.Fatal(err)
 	}
 	must(t, r, store, herbarium()...)
-	d := must(t, r, store, &task.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"})
+	d := must(t, r, store, &use.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"})
 	log := filepath.Join(store.Dir, "deeds", d.ID, "log")
 	text, err := os.ReadFile(log)
 	if err != nil {

@@ -8,6 +8,9 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"fundus/internal/task/content"
+	"fundus/internal/task/disk"
+	"fundus/internal/task/use"
 	"io"
 	"os"
 	"path/filepath"
@@ -16,7 +19,6 @@ import (
 
 	"fundus/core/block"
 	"fundus/internal/deed"
-	"fundus/internal/task"
 )
 
 var update = flag.Bool("update", false, "write the deed of testdata/format2 anew")
@@ -121,7 +123,7 @@ func keep(t *testing.T) {
 	r := newRig(t, 512, 512)
 	must(t, r, storeIn(t), herbarium()...)
 	r.faulty, r.files = nil, true
-	road := whole(adding(task.NewPart{Size: size("2MiB"), Name: "scans"}), &task.Label{Target: "sdb1", Label: "mosses"}, &task.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"})
+	road := whole(adding(disk.NewPart{Size: size("2MiB"), Name: "scans"}), &content.Label{Target: "sdb1", Label: "mosses"}, &use.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"})
 	x, done := record(t, r, storeIn(t), func(r *rig) error { _, err := r.commit(r.recorder.store, road); return err })
 	cut, store := x.at(t, len(x.ops)/2, 1)
 	err := errors.Join(os.RemoveAll(kept), os.MkdirAll(kept, 0o755), os.CopyFS(filepath.Join(kept, "deeds"), os.DirFS(filepath.Join(store.Dir, "deeds"))))

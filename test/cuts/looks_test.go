@@ -2,11 +2,11 @@ package cuts
 
 import (
 	"context"
+	"fundus/internal/task/disk"
 	"testing"
 
 	"fundus/core/block"
 	"fundus/core/table"
-	"fundus/internal/task"
 )
 
 // looks counts how often a machine and its disk are looked at.
@@ -48,11 +48,11 @@ func TestLooksDoNotGrow(t *testing.T) {
 	for _, n := range []int{1, 10, 60} {
 		r, store := newRig(t, 512, 512), storeIn(t)
 		r.medium = block.NewMemory(80<<20, block.DefaultGeometry)
-		must(t, r, store, &task.TableNew{Disk: "sdb", Scheme: table.GPT})
+		must(t, r, store, &disk.TableNew{Disk: "sdb", Scheme: table.GPT})
 		r.faulty = nil
-		var parts []task.NewPart
+		var parts []disk.NewPart
 		for range n {
-			parts = append(parts, task.NewPart{Size: size("1MiB")})
+			parts = append(parts, disk.NewPart{Size: size("1MiB")})
 		}
 		r.looks = &looks{}
 		must(t, r, store, adding(parts...))

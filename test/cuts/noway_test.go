@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"fundus/internal/task/content"
+	"fundus/internal/task/past"
 	"strings"
 	"testing"
 
@@ -94,8 +96,8 @@ func TestNoWayBack(t *testing.T) {
 	t.Log(counts)
 	r, store := start.apart(t), storeIn(t)
 	must(t, r, store, growing{})
-	for _, undo := range []*task.Undo{{Deed: "1"}, {Deed: "1", Over: true}} {
-		if _, err := r.commit(store, undo); !errors.Is(err, task.ErrNoUndo) || !strings.Contains(err.Error(), "step 2") {
+	for _, undo := range []*past.Undo{{Deed: "1"}, {Deed: "1", Over: true}} {
+		if _, err := r.commit(store, undo); !errors.Is(err, past.ErrNoUndo) || !strings.Contains(err.Error(), "step 2") {
 			t.Errorf("undo = %v", err)
 		}
 	}
@@ -107,7 +109,7 @@ func TestWithoutUndo(t *testing.T) {
 	r := newRig(t, 512, 512)
 	must(t, r, storeIn(t), herbarium()...)
 	r.faulty = nil
-	over := &task.Format{Target: "sdb1", Kind: "ext4", Label: "mosses"}
+	over := &content.Format{Target: "sdb1", Kind: "ext4", Label: "mosses"}
 	forward := func(r *rig, store *deed.Store) (*deed.Deed, error) {
 		s := task.Conditions{Machine: r, Store: store, Clock: clock, WithoutUndo: true}
 		return r.commitSet(s, over)
@@ -145,7 +147,7 @@ func TestWithoutUndo(t *testing.T) {
 	if _, err := forward(c, store); !errors.As(err, &midway) {
 		t.Errorf("a failure = %v", err)
 	}
-	if _, err := done.commit(x.store, &task.Undo{Deed: "1"}); !errors.Is(err, task.ErrNoUndo) {
+	if _, err := done.commit(x.store, &past.Undo{Deed: "1"}); !errors.Is(err, past.ErrNoUndo) {
 		t.Errorf("undo = %v", err)
 	}
 }

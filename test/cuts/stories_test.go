@@ -10,6 +10,11 @@ import (
 	"fundus/core/table"
 	"fundus/core/table/saved"
 	"fundus/internal/task"
+	"fundus/internal/task/content"
+	"fundus/internal/task/disk"
+	"fundus/internal/task/past"
+	"fundus/internal/task/space"
+	"fundus/internal/task/use"
 )
 
 // story is a command and the state in which it is given.
@@ -32,41 +37,41 @@ func size(text string) quantity.Size {
 	return s
 }
 
-func adding(parts ...task.NewPart) *task.PartitionAdd {
-	return &task.PartitionAdd{Disk: "sdb", Parts: parts}
+func adding(parts ...disk.NewPart) *disk.PartitionAdd {
+	return &disk.PartitionAdd{Disk: "sdb", Parts: parts}
 }
 
 func stories() []story {
-	newTable := &task.TableNew{Disk: "sdb", Scheme: table.GPT}
-	add := adding(task.NewPart{Size: size("30MiB"), Name: "herbarium"})
-	second := adding(task.NewPart{Size: size("2MiB"), Name: "scans"})
-	format := func(label string) *task.Format {
-		return &task.Format{Target: "sdb1", Kind: "ext4", Label: label}
+	newTable := &disk.TableNew{Disk: "sdb", Scheme: table.GPT}
+	add := adding(disk.NewPart{Size: size("30MiB"), Name: "herbarium"})
+	second := adding(disk.NewPart{Size: size("2MiB"), Name: "scans"})
+	format := func(label string) *content.Format {
+		return &content.Format{Target: "sdb1", Kind: "ext4", Label: label}
 	}
-	bare := &task.Format{Target: "sdb", Kind: "ext4", Label: "bare"}
-	label := &task.Label{Target: "sdb1", Label: "mosses"}
-	newMBR := &task.TableNew{Disk: "sdb", Scheme: table.MBR}
-	unnamed := adding(task.NewPart{Size: size("3MiB")})
-	extended := adding(task.NewPart{Size: size("24MiB"), Type: "extended"})
-	edit := func(target string) *task.PartitionEdit {
+	bare := &content.Format{Target: "sdb", Kind: "ext4", Label: "bare"}
+	label := &content.Label{Target: "sdb1", Label: "mosses"}
+	newMBR := &disk.TableNew{Disk: "sdb", Scheme: table.MBR}
+	unnamed := adding(disk.NewPart{Size: size("3MiB")})
+	extended := adding(disk.NewPart{Size: size("24MiB"), Type: "extended"})
+	edit := func(target string) *disk.PartitionEdit {
 		name := "seeds"
-		return &task.PartitionEdit{Target: target, Name: &name, Type: "home"}
+		return &disk.PartitionEdit{Target: target, Name: &name, Type: "home"}
 	}
-	restore := &task.TableRestore{Disk: "sdb", Saved: saved.Document{Fundus: saved.Version, Kind: saved.Kind, Scheme: table.GPT, ID: "5eed5eed-0000-4000-8000-000000000001", Entries: 128,
+	restore := &disk.TableRestore{Disk: "sdb", Saved: saved.Document{Fundus: saved.Version, Kind: saved.Kind, Scheme: table.GPT, ID: "5eed5eed-0000-4000-8000-000000000001", Entries: 128,
 		Disk: saved.Disk{Identity: "sata Larkspur S300 LS-20417", Size: diskSize, Sector: 512},
 		Partitions: []saved.Partition{
 			{Number: 1, First: 2048, Count: 4096, Type: "0fc63daf-8483-4772-8e79-3d69d8477de4", UUID: "5eed5eed-0000-4000-8000-000000000002", Name: "scans"},
 			{Number: 7, First: 10240, Count: 4096, Type: "0fc63daf-8483-4772-8e79-3d69d8477de4", UUID: "5eed5eed-0000-4000-8000-000000000003"},
 		}}}
-	undo := &task.Undo{}
+	undo := &past.Undo{}
 	return []story{
 		{"table new on a blank disk", 512, 0, nil, newTable, false, 12, 0},
 		{"table new over a table", 512, 0, []task.Request{newTable, add}, newTable, false, 12, 0},
 		{"table new over a bare file system", 512, 0, []task.Request{bare}, newTable, false, 12, 0},
 		{"partition add", 512, 0, []task.Request{newTable, add}, second, false, 12, 0},
-		{"partition add over old content", 512, 0, []task.Request{newTable, add, format("old"), &task.PartitionRemove{Targets: []string{"sdb1"}}},
-			&task.PartitionAdd{Disk: "sdb", Parts: []task.NewPart{{Size: size("30MiB")}}, Content: "erase"}, false, 12, 0},
-		{"partition remove", 512, 0, []task.Request{newTable, add, second}, &task.PartitionRemove{Targets: []string{"sdb1"}}, false, 12, 0},
+		{"partition add over old content", 512, 0, []task.Request{newTable, add, format("old"), &disk.PartitionRemove{Targets: []string{"sdb1"}}},
+			&disk.PartitionAdd{Disk: "sdb", Parts: []disk.NewPart{{Size: size("30MiB")}}, Content: "erase"}, false, 12, 0},
+		{"partition remove", 512, 0, []task.Request{newTable, add, second}, &disk.PartitionRemove{Targets: []string{"sdb1"}}, false, 12, 0},
 		{"format an empty partition", 512, 0, []task.Request{newTable, add}, format("herbarium"), false, 12, 0},
 		{"format over a file system", 512, 0, []task.Request{newTable, add, format("old")}, format("herbarium"), false, 20, 0},
 		{"format on 4096-byte physical sectors", 4096, 0, []task.Request{newTable, add, format("old")}, format("herbarium"), false, 12, 0},
@@ -79,13 +84,13 @@ func stories() []story {
 		{"undo of partition add", 512, 0, []task.Request{newTable, add, second}, undo, true, 8, 0},
 		{"undo of table new", 512, 0, []task.Request{newTable}, undo, true, 8, 0},
 		{"partition edit", 512, 0, []task.Request{newTable, add, second}, edit("sdb1"), false, 3, 0},
-		{"convert to a GPT", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed}, &task.TableConvert{Disk: "sdb", Scheme: table.GPT}, false, 3, 0},
-		{"convert to an MBR", 4096, 4096, []task.Request{newTable, second}, &task.TableConvert{Disk: "sdb", Scheme: table.MBR}, false, 3, 0},
+		{"convert to a GPT", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed}, &disk.TableConvert{Disk: "sdb", Scheme: table.GPT}, false, 3, 0},
+		{"convert to an MBR", 4096, 4096, []task.Request{newTable, second}, &disk.TableConvert{Disk: "sdb", Scheme: table.MBR}, false, 3, 0},
 		{"restore of a saved table", 512, 0, []task.Request{newTable, second, add}, restore, false, 3, 0},
-		{"resize", 512, 0, []task.Request{newTable, second}, &task.Resize{Target: "sdb1", Size: size("8MiB")}, false, 3, 0},
-		{"repair of the primary copy", 512, 0, []task.Request{newTable, add}, &task.TableRepair{Disk: "sdb"}, false, 4, 512 + 24},
-		{"repair of the backup copy", 512, 0, []task.Request{newTable, add}, &task.TableRepair{Disk: "sdb"}, false, 4, diskSize - 512 + 24},
-		{"several partitions at once", 512, 0, []task.Request{newTable}, adding(task.NewPart{Size: size("2MiB")}, task.NewPart{Size: size("3MiB")}), false, 3, 0},
+		{"resize", 512, 0, []task.Request{newTable, second}, &space.Resize{Target: "sdb1", Size: size("8MiB")}, false, 3, 0},
+		{"repair of the primary copy", 512, 0, []task.Request{newTable, add}, &disk.TableRepair{Disk: "sdb"}, false, 4, 512 + 24},
+		{"repair of the backup copy", 512, 0, []task.Request{newTable, add}, &disk.TableRepair{Disk: "sdb"}, false, 4, diskSize - 512 + 24},
+		{"several partitions at once", 512, 0, []task.Request{newTable}, adding(disk.NewPart{Size: size("2MiB")}, disk.NewPart{Size: size("3MiB")}), false, 3, 0},
 		{"new MBR on a blank disk", 512, 0, nil, newMBR, false, 3, 0},
 		{"new MBR over a GPT", 512, 0, []task.Request{newTable, add}, newMBR, false, 3, 0},
 		{"new GPT over an MBR", 512, 0, []task.Request{newMBR, unnamed}, newTable, false, 3, 0},
@@ -93,12 +98,12 @@ func stories() []story {
 		{"an extended partition", 512, 0, []task.Request{newMBR, unnamed}, extended, false, 3, 0},
 		{"the first logical partition", 512, 0, []task.Request{newMBR, extended}, unnamed, false, 3, 0},
 		{"another logical partition", 512, 0, []task.Request{newMBR, extended, unnamed}, unnamed, false, 3, 0},
-		{"the first of three logical partitions goes", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, unnamed}, &task.PartitionRemove{Targets: []string{"sdb5"}}, false, 3, 0},
-		{"two logical partitions go at once", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, unnamed, unnamed}, &task.PartitionRemove{Targets: []string{"sdb5", "sdb7"}}, false, 6, 0},
-		{"one between logical partitions goes", 4096, 4096, []task.Request{newMBR, extended, unnamed, unnamed, unnamed}, &task.PartitionRemove{Targets: []string{"sdb6"}}, false, 3, 0},
-		{"resize of a logical partition", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed}, &task.Resize{Target: "sdb6", Size: size("4MiB")}, false, 3, 0},
-		{"undo of a logical partition that went", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, &task.PartitionRemove{Targets: []string{"sdb5"}}}, undo, true, 3, 0},
-		{"table, partition, file system and fstab line as one deed", 512, 0, nil, whole(newTable, add, format("herbarium"), &task.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"}), false, 12, 0},
-		{"undo of all that as one deed", 512, 0, []task.Request{whole(newTable, add, format("herbarium"), &task.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"})}, undo, true, 6, 0},
+		{"the first of three logical partitions goes", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, unnamed}, &disk.PartitionRemove{Targets: []string{"sdb5"}}, false, 3, 0},
+		{"two logical partitions go at once", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, unnamed, unnamed}, &disk.PartitionRemove{Targets: []string{"sdb5", "sdb7"}}, false, 6, 0},
+		{"one between logical partitions goes", 4096, 4096, []task.Request{newMBR, extended, unnamed, unnamed, unnamed}, &disk.PartitionRemove{Targets: []string{"sdb6"}}, false, 3, 0},
+		{"resize of a logical partition", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed}, &space.Resize{Target: "sdb6", Size: size("4MiB")}, false, 3, 0},
+		{"undo of a logical partition that went", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, &disk.PartitionRemove{Targets: []string{"sdb5"}}}, undo, true, 3, 0},
+		{"table, partition, file system and fstab line as one deed", 512, 0, nil, whole(newTable, add, format("herbarium"), &use.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"}), false, 12, 0},
+		{"undo of all that as one deed", 512, 0, []task.Request{whole(newTable, add, format("herbarium"), &use.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"})}, undo, true, 6, 0},
 	}
 }

@@ -80,7 +80,11 @@ func TestImports(t *testing.T) {
 				deny("system calls belong to block/file, machine/live and oscall")
 			case under(s.pkg, "fundus/internal/task") && under(i, "fundus/internal/cli", "fundus/internal/view"):
 				deny("a task knows neither commands nor views")
-			case under(s.pkg, "fundus/internal/view") && under(i, "fundus/core") && !under(i, "fundus/core/quantity", "fundus/core/finding", "fundus/core/progress", "fundus/core/inventory"):
+			case under(s.pkg, "fundus/internal/look") && under(i, "fundus/internal") && !under(i, "fundus/internal/machine", "fundus/internal/config"):
+				deny("a look knows the machine and core")
+			case under(s.pkg, "fundus/internal/task") && s.pkg != "fundus/internal/task/all" && under(i, "fundus/internal/task") && i != "fundus/internal/task" && s.pkg != "fundus/internal/task/space":
+				deny("a family of tasks knows no other")
+			case under(s.pkg, "fundus/internal/view") && under(i, "fundus/core") && !under(i, "fundus/core/quantity", "fundus/core/finding", "fundus/core/progress", "fundus/core/inventory") && i != "fundus/core/table":
 				deny("a view is given results")
 			case under(s.pkg, "fundus/core/fs") && under(i, "fundus/core/table"):
 				deny("a file system knows no table")

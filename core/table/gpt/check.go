@@ -7,6 +7,7 @@ import (
 	"fundus/core/extent"
 	"fundus/core/finding"
 	"fundus/core/quantity"
+	"fundus/core/table"
 )
 
 // Check returns everything that is wrong with the table on the named disk.
@@ -14,48 +15,48 @@ func Check(disk string, s *State) []finding.Finding {
 	var out []finding.Finding
 	repair := "fundus table repair " + disk
 	if s.Primary == nil && s.Backup != nil {
-		out = append(out, finding.New(finding.TablePrimary, disk, "primary copy: %v; the backup copy is good", s.PrimaryErr).WithMend("%s", repair))
+		out = append(out, TablePrimary.New(disk, "primary copy: %v; the backup copy is good", s.PrimaryErr).WithMend("%s", repair))
 	}
 	if s.Cut != nil && s.Backup == nil {
 		return append(out, s.cut(disk))
 	}
 	if s.Primary == nil && s.Backup == nil {
-		out = append(out, finding.New(finding.TablePrimary, disk, "no good copy: primary: %v; backup: %v", s.PrimaryErr, s.BackupErr).
+		out = append(out, TablePrimary.New(disk, "no good copy: primary: %v; backup: %v", s.PrimaryErr, s.BackupErr).
 			WithRemedy("restore the table from a deed (fundus deed list), or make a new one: fundus table new %s", disk))
 		return out
 	}
 	if s.Backup == nil {
-		out = append(out, finding.New(finding.TableBackup, disk, "backup copy: %v; the primary copy is good", s.BackupErr).WithMend("%s", repair))
+		out = append(out, TableBackup.New(disk, "backup copy: %v; the primary copy is good", s.BackupErr).WithMend("%s", repair))
 	}
 	switch s.Protective {
 	case Pure, HybridMBR:
 	case StrayRecord:
-		out = append(out, finding.New(finding.TableProtective, disk, "the protective record in sector 0 does not begin with sector 1: Linux sees no partition").WithMend("%s", repair))
+		out = append(out, TableProtective.New(disk, "the protective record in sector 0 does not begin with sector 1: Linux sees no partition").WithMend("%s", repair))
 	default:
-		out = append(out, finding.New(finding.TableProtective, disk, "sector 0 holds no protective record").WithMend("%s", repair))
+		out = append(out, TableProtective.New(disk, "sector 0 holds no protective record").WithMend("%s", repair))
 	}
 	if s.Protective == HybridMBR {
-		out = append(out, finding.New(finding.TableHybrid, disk, "sector 0 has partitions beside the protective record, which Linux does not look at").
+		out = append(out, TableHybrid.New(disk, "sector 0 has partitions beside the protective record, which Linux does not look at").
 			WithRemedy("where another system starts from them they are needed; else the disk is better without: fundus table new writes a pure record"))
 	}
 	if s.Primary != nil && s.Backup != nil {
 		if !same(s.Primary, s.Backup) {
-			out = append(out, finding.New(finding.TableDiffer, disk, "the two copies of the table differ; Linux follows the primary one").WithMend("%s", repair))
+			out = append(out, TableDiffer.New(disk, "the two copies of the table differ; Linux follows the primary one").WithMend("%s", repair))
 		}
 		if last := s.Sectors - 1; s.Backup.MyLBA != last {
-			out = append(out, finding.New(finding.TableBackupAt, disk, "the backup copy lies at sector %d, the disk ends at sector %d: it has become larger by %v", s.Backup.MyLBA, last, quantity.Bytes(last-s.Backup.MyLBA)*quantity.Bytes(s.sector)).WithMend("%s", repair))
+			out = append(out, TableBackupAt.New(disk, "the backup copy lies at sector %d, the disk ends at sector %d: it has become larger by %v", s.Backup.MyLBA, last, quantity.Bytes(last-s.Backup.MyLBA)*quantity.Bytes(s.sector)).WithMend("%s", repair))
 		}
 	}
 	if good := s.Good(); good.EntrySize != entryEnd {
-		out = append(out, finding.New(finding.TableHidden, disk, "its entries have %d bytes: Linux takes those of %d alone, and sees no partition", good.EntrySize, entryEnd).
+		out = append(out, TableHidden.New(disk, "its entries have %d bytes: Linux takes those of %d alone, and sees no partition", good.EntrySize, entryEnd).
 			WithRemedy("copy away what is on the partitions with a system that sees them, and make a new table: fundus table new %s", disk))
 	} else if hidden := good.Hidden(); len(hidden) > 0 {
-		out = append(out, finding.New(finding.TableHidden, disk, "Linux has no devices for partitions above %d: %s", HighestNumber, numbers(hidden)).
+		out = append(out, TableHidden.New(disk, "Linux has no devices for partitions above %d: %s", HighestNumber, numbers(hidden)).
 			WithRemedy("give them lower numbers: fundus partition edit --number"))
 	}
 	good := s.Good()
 	if end := good.arrayEnd(s.sector); good.FirstUsable < end {
-		out = append(out, finding.New(finding.TableArray, disk, "the header says that sector %d is usable, and the entry array takes sectors %d to %d", good.FirstUsable, end-good.arraySectors(s.sector), end-1).WithMend("%s", repair))
+		out = append(out, TableArray.New(disk, "the header says that sector %d is usable, and the entry array takes sectors %d to %d", good.FirstUsable, end-good.arraySectors(s.sector), end-1).WithMend("%s", repair))
 	}
 	return append(out, s.checkSpans(disk, good)...)
 }
@@ -63,7 +64,7 @@ func Check(disk string, s *State) []finding.Finding {
 // cut is the finding of a disk that has become smaller than its table.
 func (s *State) cut(disk string) finding.Finding {
 	need := s.Cut.Alternate + 1
-	f := finding.New(finding.TableShrunk, disk, "the table is for %d sectors, the disk has %d: Linux sees no partition", need, s.Sectors)
+	f := TableShrunk.New(disk, "the table is for %d sectors, the disk has %d: Linux sees no partition", need, s.Sectors)
 	lost := s.Cut.Past(s.Sectors - s.Cut.arraySectors(s.sector) - 2)
 	if len(lost) == 0 {
 		return f.WithMend("fundus table repair %s", disk)
@@ -85,7 +86,7 @@ func CheckDead(disk string, s *State) []finding.Finding {
 			used++
 		}
 	}
-	return []finding.Finding{finding.New(finding.TableDead, disk, "behind the MBR, which has no partition, lies a GPT that has %d; Linux does not look at it", used).
+	return []finding.Finding{TableDead.New(disk, "behind the MBR, which has no partition, lies a GPT that has %d; Linux does not look at it", used).
 		WithRemedy("where the disk was given an MBR on purpose, nothing: it is of an earlier time; where the GPT is what was meant, fundus table repair %s goes by it", disk)}
 }
 
@@ -107,7 +108,7 @@ func (s *State) checkSpans(disk string, t *Table) []finding.Finding {
 		}
 		spans[i] = e.Span()
 		array := t.arraySectors(s.sector)
-		f := finding.New(finding.TableBeyond, disk, "partition %d: sectors %d-%d, usable are %v", i+1, e.First, e.Last, usable)
+		f := table.Beyond.New(disk, "partition %d: sectors %d-%d, usable are %v", i+1, e.First, e.Last, usable)
 		switch inner := (extent.Span{Start: 2 + array, Count: s.Sectors - min(s.Sectors, 2*array+3)}); {
 		case e.Span().Count == 0:
 			f.Text = fmt.Sprintf("partition %d ends with sector %d, before it begins with sector %d: the entry names no sectors", i+1, e.Last, e.First)
@@ -120,7 +121,7 @@ func (s *State) checkSpans(disk string, t *Table) []finding.Finding {
 		}
 	}
 	for _, pair := range extent.Overlaps(spans) {
-		out = append(out, finding.New(finding.TableOverlap, disk, "partitions %d (%v) and %d (%v) overlap", pair[0]+1, spans[pair[0]], pair[1]+1, spans[pair[1]]).
+		out = append(out, table.Overlap.New(disk, "partitions %d (%v) and %d (%v) overlap", pair[0]+1, spans[pair[0]], pair[1]+1, spans[pair[1]]).
 			WithRemedy("copy what is needed elsewhere and remove one of them"))
 	}
 	return out

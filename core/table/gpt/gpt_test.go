@@ -269,7 +269,7 @@ func TestDamageIsNamed(t *testing.T) {
 			t.Errorf("%s: %v, want %v and the backup believed", c.name, s.PrimaryErr, c.want)
 			continue
 		}
-		if found := Check("sdb", s); len(found) != 1 || found[0].ID != finding.TablePrimary {
+		if found := Check("sdb", s); len(found) != 1 || found[0].ID != TablePrimary.ID {
 			t.Errorf("%s: Check = %v", c.name, found)
 		}
 	}
@@ -374,7 +374,7 @@ func TestWhatLinuxDoesNotSee(t *testing.T) {
 	_, _ = dev.ReadAt(zero, 0)
 	zero[mbrRecords+mbrRecordSize+mbrType], zero[mbrRecords+mbrRecordSize+mbrCount] = 0x83, 1
 	_, _ = dev.WriteAt(zero, 0)
-	if got := ids(dev); !slices.Equal(got, []finding.ID{finding.TableHybrid}) {
+	if got := ids(dev); !slices.Equal(got, []finding.ID{TableHybrid.ID}) {
 		t.Errorf("hybrid: %v", got)
 	}
 
@@ -384,7 +384,7 @@ func TestWhatLinuxDoesNotSee(t *testing.T) {
 		b := make([]byte, size)
 		_, _ = dev.ReadAt(b, 0)
 		_, _ = smaller.WriteAt(b, 0)
-		if got := ids(smaller); !slices.Equal(got, []finding.ID{finding.TableShrunk}) {
+		if got := ids(smaller); !slices.Equal(got, []finding.ID{TableShrunk.ID}) {
 			t.Errorf("%d bytes: %v", size, got)
 		}
 		s, _ := Read(smaller)
@@ -407,7 +407,7 @@ func TestWhatLinuxDoesNotSee(t *testing.T) {
 	if _, err := Write(dev, nil, wide); err != nil {
 		t.Fatal(err)
 	}
-	if got := ids(dev); !slices.Equal(got, []finding.ID{finding.TableHidden}) {
+	if got := ids(dev); !slices.Equal(got, []finding.ID{TableHidden.ID}) {
 		t.Errorf("partition 300: %v", got)
 	}
 
@@ -421,7 +421,7 @@ func TestWhatLinuxDoesNotSee(t *testing.T) {
 		t.Fatal(err)
 	}
 	s, _ := Read(dev)
-	if got := ids(dev); !slices.Equal(got, []finding.ID{finding.TableHidden}) || len(s.Good().Model(512).Parts) != 1 {
+	if got := ids(dev); !slices.Equal(got, []finding.ID{TableHidden.ID}) || len(s.Good().Model(512).Parts) != 1 {
 		t.Errorf("entries of 256 bytes: %v", got)
 	}
 	for _, name := range []string{"\xff", "a\x00b"} {

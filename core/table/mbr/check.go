@@ -12,7 +12,7 @@ import (
 func Check(disk string, t *Table) (out []finding.Finding) {
 	m := t.Model()
 	if t.broken != nil {
-		out = append(out, finding.New(finding.TableChain, disk, "%v; %d logical partitions were found before", t.broken, len(t.logicals())).
+		out = append(out, TableChain.New(disk, "%v; %d logical partitions were found before", t.broken, len(t.logicals())).
 			WithRemedy("copy away what is on the partitions that are seen, and look for the others: fundus table repair %s --search", disk))
 	}
 	var outer []table.Partition
@@ -22,16 +22,16 @@ func Check(disk string, t *Table) (out []finding.Finding) {
 		}
 	}
 	if len(outer) > 1 {
-		out = append(out, finding.New(finding.TableChain, disk, "partitions %d and %d are both extended", outer[0].Number, outer[1].Number).
+		out = append(out, TableChain.New(disk, "partitions %d and %d are both extended", outer[0].Number, outer[1].Number).
 			WithRemedy("Linux follows both chains, other systems only one; copy away what is in the second and remove it"))
 	}
 	for _, p := range m.Parts {
 		if !p.Span.Within(t.sectors) {
-			out = append(out, finding.New(finding.TableBeyond, disk, "partition %d: sectors %v, the disk has %d", p.Number, p.Span, t.sectors).
+			out = append(out, table.Beyond.New(disk, "partition %d: sectors %v, the disk has %d", p.Number, p.Span, t.sectors).
 				WithRemedy("remove the entry or restore the table from a deed"))
 		}
 		if p.Role == table.Logical && !m.Inside(p.Span) {
-			out = append(out, finding.New(finding.TableLogical, disk, "logical partition %d: sectors %v, outside of its extended partition", p.Number, p.Span).
+			out = append(out, TableLogical.New(disk, "logical partition %d: sectors %v, outside of its extended partition", p.Number, p.Span).
 				WithRemedy("copy away what is on it and remove it"))
 		}
 	}
@@ -55,7 +55,7 @@ func overlaps(disk string, m *table.Table) (out []finding.Finding) {
 	}
 	for in := range spans {
 		for _, pair := range extent.Overlaps(spans[in]) {
-			out = append(out, finding.New(finding.TableOverlap, disk, "%s and %s overlap", names[in][pair[0]], names[in][pair[1]]).
+			out = append(out, table.Overlap.New(disk, "%s and %s overlap", names[in][pair[0]], names[in][pair[1]]).
 				WithRemedy("copy what is needed elsewhere and remove one of them"))
 		}
 	}

@@ -124,7 +124,7 @@ func TestChains(t *testing.T) {
 			starts = append(starts, p.Span.Start)
 		}
 		bad := Check("sdb", got)
-		if len(starts) != len(c.starts) || len(bad) > 0 != (c.says != "") || c.says != "" && (bad[0].ID != finding.TableChain || !strings.Contains(bad[0].Text, c.says)) {
+		if len(starts) != len(c.starts) || len(bad) > 0 != (c.says != "") || c.says != "" && (bad[0].ID != TableChain.ID || !strings.Contains(bad[0].Text, c.says)) {
 			t.Errorf("%s: partitions at %v, want %v; %+v", c.name, starts, c.starts, bad)
 		}
 		if err := got.Clone().Remove(5); errors.Is(err, ErrChain) != (c.says != "") {
@@ -144,11 +144,11 @@ func TestCheck(t *testing.T) {
 		binary.LittleEndian.PutUint32(r[12:], count)
 		_, _ = dev.WriteAt(b, 0)
 	}
-	for id, plant := range map[finding.ID]func(dev block.Device){
-		finding.TableOverlap: func(dev block.Device) { put(dev, 2, 0x83, 3000, 100) },
-		finding.TableBeyond:  func(dev block.Device) { put(dev, 2, 0x83, 131000, 100) },
-		finding.TableChain:   func(dev block.Device) { put(dev, 2, 0x05, 70000, 10000) },
-		finding.TableLogical: func(dev block.Device) {
+	for want, plant := range map[finding.Entry]func(dev block.Device){
+		table.Overlap: func(dev block.Device) { put(dev, 2, 0x83, 3000, 100) },
+		table.Beyond:  func(dev block.Device) { put(dev, 2, 0x83, 131000, 100) },
+		TableChain:    func(dev block.Device) { put(dev, 2, 0x05, 70000, 10000) },
+		TableLogical: func(dev block.Device) {
 			b := make([]byte, 512)
 			_, _ = dev.ReadAt(b, 10000*512)
 			binary.LittleEndian.PutUint32(b[446+8:], 60000)
@@ -157,12 +157,12 @@ func TestCheck(t *testing.T) {
 	} {
 		dev := chained(10000)
 		if got, _ := Read(dev); len(Check("sdb", got)) != 0 {
-			t.Fatalf("%s before: %v", id, Check("sdb", got))
+			t.Fatalf("%s before: %v", want.ID, Check("sdb", got))
 		}
 		plant(dev)
 		got, _ := Read(dev)
-		if bad := Check("sdb", got); len(bad) == 0 || bad[0].ID != id {
-			t.Errorf("%s: found %+v", id, bad)
+		if bad := Check("sdb", got); len(bad) == 0 || bad[0].ID != want.ID {
+			t.Errorf("%s: found %+v", want.ID, bad)
 		}
 	}
 }

@@ -10,7 +10,6 @@ import (
 	"github.com/google/uuid"
 
 	"fundus/core/block"
-	"fundus/core/finding"
 	"fundus/core/table"
 	"fundus/core/table/gpt"
 )
@@ -309,7 +308,7 @@ func TestAnEmptyMBRBeforeAnOldGPT(t *testing.T) {
 func TestAHeaderThatCallsTheArrayUsable(t *testing.T) {
 	dev := oddGPT(t)
 	remade(t, dev, func(header, _ []byte) { binary.LittleEndian.PutUint64(header[40:], 3) })
-	if got := faults(dev, table.GPT); got[finding.TableArray] != 1 {
+	if got := faults(dev, table.GPT); got[gpt.TableArray.ID] != 1 {
 		t.Errorf("faults: %v", got)
 	}
 	e := openOn(t, dev)

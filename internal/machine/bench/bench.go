@@ -413,11 +413,7 @@ func (b *Bench) touch(_ context.Context, v *inventory.Inventory, name string, fn
 	if !ok || !known || k.Simulation == nil {
 		return nil
 	}
-	disk := n.Parent
-	if disk == "" {
-		disk = n.Name
-	}
-	dev, err := b.claim(disk)
+	dev, err := b.claim(n.Disk())
 	if err != nil {
 		return err
 	}

@@ -16,11 +16,11 @@ import (
 	"fundus/core/block/file"
 	"fundus/core/boot"
 	"fundus/core/fs/ext"
-	"fundus/core/fstab"
 	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/quantity"
 	"fundus/core/table/gpt"
+	"fundus/core/text/fstab"
 	"fundus/internal/machine"
 	"fundus/internal/oscall"
 )

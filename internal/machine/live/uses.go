@@ -10,9 +10,9 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"fundus/core/fstab"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
+	"fundus/core/text/fstab"
 )
 
 // holders are devices that are built on the disk or on a partition of it.

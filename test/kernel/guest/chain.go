@@ -3,6 +3,9 @@ package main
 import (
 	"context"
 	"fmt"
+	"fundus/internal/task/content"
+	"fundus/internal/task/disk"
+	"fundus/internal/task/use"
 	"time"
 
 	"fundus/core/quantity"
@@ -25,8 +28,8 @@ func (r road) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	dir := "/srv/" + r.Label
 	for _, q := range []task.Request{
-		&task.TableNew{Disk: r.Disk, Scheme: table.GPT}, &task.PartitionAdd{Disk: r.Disk, Parts: []task.NewPart{{Size: size}}},
-		&task.Format{Target: r.Disk + "1", Kind: "ext4", Label: r.Label}, &task.FstabAdd{Target: r.Disk + "1", Dir: dir}, &task.Mount{Target: dir},
+		&disk.TableNew{Disk: r.Disk, Scheme: table.GPT}, &disk.PartitionAdd{Disk: r.Disk, Parts: []disk.NewPart{{Size: size}}},
+		&content.Format{Target: r.Disk + "1", Kind: "ext4", Label: r.Label}, &use.FstabAdd{Target: r.Disk + "1", Dir: dir}, &use.Mount{Target: dir},
 	} {
 		if err := p.Do(ctx, q); err != nil {
 			return fmt.Errorf("%s: %w", q.Verb(), err)

@@ -20,9 +20,9 @@ func count() int {
 	return n
 }
 
-// content of the numbered file: of many lengths, from nothing to several
+// wanted is what is in the numbered file: of many lengths, from nothing to several
 // blocks.
-func content(i int) []byte {
+func wanted(i int) []byte {
 	p := make([]byte, i*37)
 	for k := range p {
 		p[k] = byte(i*7 + k*13)
@@ -45,8 +45,8 @@ func exercise(device, options string) (wrong []string) {
 	want, files := sha256.New(), count()
 	for i := range files {
 		check("directory", os.MkdirAll(filepath.Dir(name(i)), 0o755))
-		check("write", os.WriteFile(name(i), content(i), 0o644))
-		want.Write(content(i))
+		check("write", os.WriteFile(name(i), wanted(i), 0o644))
+		want.Write(wanted(i))
 	}
 	check("unmount", syscall.Unmount("/mnt", 0))
 	check("mount again", syscall.Mount(device, "/mnt", "ext4", 0, options))

@@ -92,11 +92,11 @@ func (w *writer) write() string {
 		default:
 		}
 		path := filepath.Join(w.dir, fmt.Sprintf("specimen%d", i%50))
-		if err := os.WriteFile(path, content(i%300), 0o644); err != nil {
+		if err := os.WriteFile(path, wanted(i%300), 0o644); err != nil {
 			return err.Error()
 		}
 		got, err := os.ReadFile(path)
-		if err != nil || string(got) != string(content(i%300)) {
+		if err != nil || string(got) != string(wanted(i%300)) {
 			return fmt.Sprintf("file %d is not what was written: %v", i, err)
 		}
 		time.Sleep(time.Millisecond)

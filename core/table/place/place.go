@@ -1,0 +1,151 @@
+package place
+
+import (
+	"errors"
+	"fmt"
+
+	"fundus/core/extent"
+	"fundus/core/quantity"
+	"fundus/core/table"
+)
+
+// ErrGap is a gap that is not there.
+var ErrGap = errors.New("no such gap")
+
+// Wanted is where a new partition is to go, as it was asked for.
+type Wanted struct {
+	Size quantity.Size // none, or max: all that the gap has
+	At   quantity.Size // where it begins; none: wherever it fits
+	In   int           // in which gap, from 1; 0: wherever it fits
+}
+
+// Placed is where it goes.
+type Placed struct {
+	Span  extent.Span // sectors
+	Notes []string    // every rounding
+}
+
+// Find works out where a new partition goes. Step is the alignment step in bytes, a
+// multiple of the table's sector. Errors: table.ErrNoRoom in a RoomError, ErrGap,
+// extent.ErrOverlap, table.ErrPlace for no bytes, and those of sizes.
+func (w Wanted) Find(m *table.Table, step quantity.Bytes) (Placed, error) {
+	var p Placed
+	room, fixed, err := w.room(m, step, &p)
+	if err != nil {
+		return p, err
+	}
+	if room.Count == 0 {
+		return p, &table.RoomError{Err: table.ErrNoRoom}
+	}
+	whole, _ := quantity.Count(room.Count).Times(m.Sector)
+	size, err := w.bytes(m.Sector, whole, fixed, &p)
+	if err != nil {
+		return p, err
+	}
+	p.Span.Start = room.Start
+	rounded, ok := size.Up(step)
+	if !ok {
+		return p, &table.RoomError{Wanted: size, Largest: whole, Err: table.ErrNoRoom}
+	}
+	switch {
+	case !fixed:
+		if p.Span, err = m.Place(size, step); err != nil {
+			return p, err
+		}
+	case size == 0:
+		p.Span.Count = room.Count
+	case uint64(rounded/m.Sector) > room.Count:
+		return p, &table.RoomError{Wanted: size, Largest: whole, Err: table.ErrNoRoom}
+	default:
+		p.Span.Count = uint64(rounded / m.Sector)
+	}
+	if got, _ := quantity.Count(p.Span.Count).Times(m.Sector); size > 0 && got != size {
+		p.note("%d bytes rounded up to %v (%d bytes), a multiple of the alignment step of %v", size, got, got, step)
+	}
+	return p, nil
+}
+
+func (p *Placed) note(format string, args ...any) {
+	p.Notes = append(p.Notes, fmt.Sprintf(format, args...))
+}
+
+// room is where the partition may lie: in the gap that is named, behind the place
+// that is named, or in the largest one, and then it is not fixed.
+func (w Wanted) room(m *table.Table, step quantity.Bytes, p *Placed) (room extent.Span, fixed bool, err error) {
+	rooms := m.Rooms(step)
+	switch {
+	case !w.At.IsZero() && w.In != 0:
+		return room, true, fmt.Errorf("--at and --in are two answers to one question: %w", ErrGap)
+	case w.In != 0:
+		if w.In < 1 || w.In > len(rooms) {
+			return room, true, fmt.Errorf("--in=%d: %w: gaps that take a partition: %d", w.In, ErrGap, len(rooms))
+		}
+		return rooms[w.In-1], true, nil
+	case w.At.IsZero():
+		return m.Largest(step), false, nil
+	}
+	room, err = w.behind(m, step, p)
+	return room, true, err
+}
+
+// behind is the rest of the gap from the place that was asked for.
+func (w Wanted) behind(m *table.Table, step quantity.Bytes, p *Placed) (room extent.Span, err error) {
+	if w.At.Form == quantity.Percent || w.At.Form == quantity.Max {
+		return room, fmt.Errorf("--at=%s: %w: a place is counted from the beginning of the disk, such as 20GiB", w.At, ErrGap)
+	}
+	at, err := w.At.Resolve(m.Sector, 0)
+	if err != nil {
+		return room, fmt.Errorf("--at: %w", err)
+	}
+	aligned, ok := at.Up(step)
+	if w.At.Form == quantity.InSector { // whoever counts sectors means them
+		aligned, ok = at, true
+	}
+	if aligned != at {
+		p.note("byte %d rounded up to %d, a multiple of the alignment step of %v", at, aligned, step)
+	}
+	first := uint64(aligned / m.Sector)
+	here := extent.Span{Start: first, Count: 1}
+	for _, gap := range m.Gaps() {
+		inside := m.Room(gap, m.Sector) // every sector of it
+		if ok && inside.Contains(here) && m.Open(gap) {
+			rest := extent.Span{Start: first, Count: inside.End() - first}
+			if w.At.Form != quantity.InSector {
+				rest.Count = rest.Count / uint64(step/m.Sector) * uint64(step/m.Sector)
+			}
+			return rest, nil
+		}
+	}
+	for _, o := range m.Parts {
+		if o.Role != table.Extended && o.Span.Contains(here) {
+			return room, fmt.Errorf("--at=%s: sector %d: %w: partition %d has %v", w.At, first, extent.ErrOverlap, o.Number, o.Span)
+		}
+	}
+	return room, fmt.Errorf("--at=%s: sector %d: %w that takes a partition there; fundus partition list shows the gaps", w.At, first, ErrGap)
+}
+
+// bytes is the size in bytes, 0 for all that there is.
+func (w Wanted) bytes(sector, whole quantity.Bytes, fixed bool, p *Placed) (quantity.Bytes, error) {
+	s := w.Size
+	if s.IsZero() || s.Form == quantity.Max {
+		return 0, nil
+	}
+	size, err := s.Resolve(sector, whole)
+	if err != nil {
+		return 0, err
+	}
+	if size <= 0 {
+		return 0, fmt.Errorf("%s: %w: a partition of no bytes", s, table.ErrPlace)
+	}
+	if s.Bare {
+		p.note("%s is read as binary: %v = %s", s, size, size.SI())
+	}
+	if s.Form == quantity.Percent {
+		of := "the largest free gap"
+		if fixed {
+			of = "the gap"
+		}
+		p.note("%s of %s, %v", s, of, whole)
+	}
+	return size, nil
+}

@@ -1,0 +1,119 @@
+package target
+
+import (
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+	"sort"
+	"strings"
+
+	"fundus/core/inventory"
+)
+
+// Errors of targets.
+var (
+	ErrNoTarget = errors.New("no such device")
+	ErrTwoFit   = errors.New("carried by two devices")
+	ErrNotDisk  = errors.New("not a whole disk")
+	ErrNotPart  = errors.New("not a partition")
+	ErrNoTable  = errors.New("no partition table that Fundus can change")
+)
+
+// Resolve finds the device that the word means: a path, a mount point, an
+// identifier, or a name.
+func Resolve(v *inventory.Inventory, word string) (inventory.Node, error) {
+	if n, ok := v.Node(word); ok {
+		return n, nil
+	}
+	if strings.Contains(word, "=") || strings.HasPrefix(word, "/") {
+		if found := v.Resolve(word); len(found) > 0 {
+			return only(word, found)
+		}
+	}
+	if use, ok := v.MountedAt(word); ok {
+		n, _ := v.Node(use.Node)
+		return n, nil
+	}
+	if strings.HasPrefix(word, "/") {
+		by := v.Resolver()
+		for _, l := range v.Fstab().Entries() {
+			if found := by.Resolve(l.Entry.Spec); l.Entry.Dir == filepath.Clean(word) && len(found) > 0 {
+				return only(l.Entry.Spec, found)
+			}
+		}
+	}
+	return inventory.Node{}, fmt.Errorf("%q: %w%s", word, ErrNoTarget, nearest(v, word))
+}
+
+func only(word string, found []inventory.Node) (inventory.Node, error) {
+	if len(found) > 1 {
+		return inventory.Node{}, fmt.Errorf("%s: %w: %s and %s; name the one you mean", word, ErrTwoFit, found[0].Name, found[1].Name)
+	}
+	return found[0], nil
+}
+
+// nearest suggests names that differ little.
+func nearest(v *inventory.Inventory, word string) string {
+	type near struct {
+		name     string
+		distance int
+	}
+	var list []near
+	for _, n := range v.Nodes {
+		list = append(list, near{n.Name, distance(n.Name, filepath.Base(word))})
+	}
+	if len(list) == 0 {
+		return "; fundus bench new makes a machine to try things on, and an image file is named by its path"
+	}
+	sort.SliceStable(list, func(a, b int) bool { return list[a].distance < list[b].distance })
+	var names []string
+	for _, n := range list[:min(3, len(list))] {
+		names = append(names, n.name)
+	}
+	return "; there is " + strings.Join(names, ", ")
+}
+
+// distance is how many letters must be added, dropped or changed.
+func distance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for i := range row {
+		row[i] = i
+	}
+	for i := range len(a) {
+		diagonal := row[0]
+		row[0] = i + 1
+		for k := range len(b) {
+			cost := diagonal
+			if a[i] != b[k] {
+				cost++
+			}
+			diagonal = row[k+1]
+			row[k+1] = slices.Min([]int{row[k+1] + 1, row[k] + 1, cost})
+		}
+	}
+	return row[len(b)]
+}
+
+// Disk resolves a word that must mean a whole disk.
+func Disk(v *inventory.Inventory, word string) (inventory.Node, error) {
+	n, err := Resolve(v, word)
+	if err == nil && n.Parent != "" {
+		err = fmt.Errorf("%s: %w: it is partition %d of %s; did you mean %s?", word, ErrNotDisk, n.Number, n.Parent, n.Parent)
+	}
+	return n, err
+}
+
+// Partition resolves a word that must mean a partition.
+func Partition(v *inventory.Inventory, word string) (inventory.Node, error) {
+	n, err := Resolve(v, word)
+	if err == nil && n.Parent == "" {
+		err = fmt.Errorf("%s: %w; fundus partition list %s shows its partitions", n.Name, ErrNotPart, n.Name)
+	}
+	return n, err
+}
+
+// NoTable says that the disk has none.
+func NoTable(n inventory.Node) error {
+	return fmt.Errorf("%s: %w: it has none; fundus table new %s makes one", n.Name, ErrNoTable, n.Name)
+}

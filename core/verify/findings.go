@@ -1,0 +1,51 @@
+package verify
+
+import "fundus/core/finding"
+
+// What is found by the checks of a machine.
+var (
+	AlignStep         = finding.Entry{ID: "alignment-step", Severity: finding.Note, Why: "partitions that start on the alignment step fit every later disk and RAID chunk"}
+	AlignPhysical     = finding.Entry{ID: "alignment-physical", Severity: finding.Warning, Why: "each write that is off the physical sector makes the disk read, change and write it again"}
+	AlignOptimal      = finding.Entry{ID: "alignment-optimal", Severity: finding.Warning, Why: "a request that crosses the border of a stripe is done by two disks of the array"}
+	TableTooSmall     = finding.Entry{ID: "table-mbr-on-large-disk", Severity: finding.Warning, Why: "an MBR counts sectors with 32 bits: what lies behind them can never be used"}
+	KernelDiffers     = finding.Entry{ID: "kernel-partitions-differ", Severity: finding.Warning, Why: "whoever uses a partition by its name gets what the kernel has, not what the table says"}
+	TypeMisfit        = finding.Entry{ID: "partition-type-misfit", Severity: finding.Note, Why: "firmware and systemd go by the type where nothing names the partition"}
+	ContentFenced     = finding.Entry{ID: "content-fenced", Severity: finding.Error, Why: "a change was cut short here; nothing mounts it until it is completed or taken back"}
+	ContentTwofold    = finding.Entry{ID: "content-twofold", Severity: finding.Error, Why: "where two signatures contradict each other the device has no identifier, and is not found at boot"}
+	ContentTooLarge   = finding.Entry{ID: "content-larger-than-device", Severity: finding.Error, Why: "the kernel refuses to mount a file system that reaches past its device"}
+	ContentSmaller    = finding.Entry{ID: "content-smaller-than-device", Severity: finding.Note, Why: "the space behind the file system is used by nobody"}
+	ContentErrors     = finding.Entry{ID: "content-errors-recorded", Severity: finding.Error, Why: "the kernel found the file system inconsistent; it gets worse with every write"}
+	ContentDue        = finding.Entry{ID: "content-check-due", Severity: finding.Note, Why: "its own count says that it was not looked through for long"}
+	ContentStripe     = finding.Entry{ID: "content-stripe-misfit", Severity: finding.Note, Why: "writes that do not fill a stripe make the array read before it writes"}
+	MountFull         = finding.Entry{ID: "mount-nearly-full", Severity: finding.Warning, Why: "services stop in odd ways when they can write no more"}
+	MountDiffers      = finding.Entry{ID: "mount-differs-from-fstab", Severity: finding.Warning, Why: "after the next boot it will not be as it is now"}
+	IdentifierNone    = finding.Entry{ID: "identifier-missing", Severity: finding.Warning, Why: "what has no identifier can only be named by where it happens to be plugged in"}
+	ReferenceNone     = finding.Entry{ID: "reference-names-nothing", Severity: finding.Warning, Why: "whoever reads the line waits for a device that does not come"}
+	FileUnread        = finding.Entry{ID: "file-unreadable", Severity: finding.Note, Why: "what names a device there was not looked at"}
+	ReferenceName     = finding.Entry{ID: "reference-unstable-name", Severity: finding.Warning, Why: "the kernel numbers disks in the order in which it finds them, which changes"}
+	DeviceUnread      = finding.Entry{ID: "device-unreadable", Severity: finding.Warning, Why: "what cannot be read cannot be checked"}
+	DeviceSilent      = finding.Entry{ID: "device-silent", Severity: finding.Error, Why: "whoever uses a disk that does not answer waits for it, and the boot may wait too"}
+	DuplicateUUID     = finding.Entry{ID: "duplicate-uuid", Severity: finding.Error, Why: "whoever looks for this identifier may get either device"}
+	DuplicateLabel    = finding.Entry{ID: "duplicate-label", Severity: finding.Error, Why: "whoever looks for this identifier may get either device"}
+	DuplicatePartUUID = finding.Entry{ID: "duplicate-partuuid", Severity: finding.Error, Why: "whoever looks for this identifier may get either device"}
+	DuplicateDisk     = finding.Entry{ID: "duplicate-disk-identifier", Severity: finding.Error, Why: "whoever looks for this identifier may get either device"}
+	FstabSyntax       = finding.Entry{ID: "fstab-syntax", Severity: finding.Error, Why: "systemd leaves the line out"}
+	FstabUnknown      = finding.Entry{ID: "fstab-names-nothing", Severity: finding.Error, Why: "the boot waits for the device, and then stops unless the line has nofail"}
+	FstabAmbiguous    = finding.Entry{ID: "fstab-names-two", Severity: finding.Error, Why: "which of the two is mounted is a matter of chance"}
+	FstabKind         = finding.Entry{ID: "fstab-wrong-kind", Severity: finding.Error, Why: "the kernel refuses to mount it as that kind"}
+	FstabNoMount      = finding.Entry{ID: "fstab-mount-point-missing", Severity: finding.Note, Why: "systemd makes the directory at boot; a plain mount fails"}
+	FstabTwice        = finding.Entry{ID: "fstab-mount-point-twice", Severity: finding.Warning, Why: "the later mount hides the earlier one"}
+	FstabUnstable     = finding.Entry{ID: "fstab-unstable-name", Severity: finding.Warning, Why: "kernel names change between boots, so another disk may be mounted there"}
+)
+
+// Catalogue lists them.
+func Catalogue() []finding.Entry {
+	return []finding.Entry{
+		AlignStep, AlignPhysical, AlignOptimal, TableTooSmall, KernelDiffers, TypeMisfit,
+		ContentFenced, ContentTwofold, ContentTooLarge, ContentSmaller, ContentErrors, ContentDue,
+		ContentStripe, MountFull, MountDiffers, IdentifierNone, ReferenceNone, FileUnread,
+		ReferenceName, DeviceUnread, DeviceSilent, DuplicateUUID, DuplicateLabel, DuplicatePartUUID,
+		DuplicateDisk, FstabSyntax, FstabUnknown, FstabAmbiguous, FstabKind, FstabNoMount,
+		FstabTwice, FstabUnstable,
+	}
+}

@@ -1,0 +1,14 @@
+package look
+
+import (
+	"slices"
+
+	"fundus/core/finding"
+	"fundus/core/table/schemes"
+	"fundus/core/verify"
+)
+
+// Catalogue lists every kind of finding, family by family.
+func Catalogue() []finding.Entry {
+	return slices.Concat(schemes.Catalogue(), verify.Catalogue())
+}

@@ -1,0 +1,191 @@
+package look
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"fundus/core/block"
+	"fundus/core/block/field"
+	"fundus/core/extent"
+	"fundus/core/finding"
+	"fundus/core/fs"
+	"fundus/core/inventory"
+	"fundus/core/kind"
+	"fundus/core/table"
+	"fundus/core/target"
+	"fundus/core/text/fstab"
+	"fundus/core/verify"
+	"fundus/internal/config"
+	"fundus/internal/machine"
+)
+
+// Inspection is everything known of one thing.
+type Inspection struct {
+	Node       inventory.Node
+	Disk       inventory.Node // it itself, or the disk that it is part of
+	Type       string         // of a partition, with what it means
+	Uses       []inventory.Use
+	References []string          // lines of text files that name it
+	Places     []fs.Fact         // partitions and gaps of a disk, in their order
+	Alignment  string            // how the alignment step of its disk was worked out
+	Wanted     map[string]string // options of fstab by mount point
+	Findings   []finding.Finding
+	Structures []field.Structure // every field on the device, where they were asked for
+	Bytes      []byte            // of the device, where they were asked for
+	BytesAt    int64
+}
+
+// InspectDepth says how deep to look.
+type InspectDepth struct {
+	Fields bool
+	At     int64 // first of the bytes to be shown
+	Length int64 // 0 for none
+}
+
+// MostBytes is how much is shown at once.
+const MostBytes = 64 << 10
+
+// ErrBytes says that a place is not on the device.
+var ErrBytes = errors.New("no such place on the device")
+
+// Inspect looks at one device.
+func Inspect(ctx context.Context, r machine.Reader, word string, depth InspectDepth, c *config.Config) (*Inspection, error) {
+	v, err := r.Inventory(ctx)
+	if err != nil {
+		return nil, err
+	}
+	n, err := target.Resolve(v, word)
+	if err != nil {
+		return nil, err
+	}
+	i := &Inspection{Node: n, Disk: n, Uses: v.UsesOf(n.Name), Findings: verify.About(v, verify.All(v), n.Name)}
+	if n.Parent != "" {
+		i.Disk, _ = v.Node(n.Parent)
+		i.Type = table.TypeWords(i.Disk.Table, n.Entry.Type)
+	}
+	if n.Table != nil {
+		i.Places = tableFacts(n.Table)
+	}
+	i.Alignment, i.Wanted = alignment(c, i.Disk), map[string]string{}
+	by := v.Resolver()
+	for _, l := range v.Fstab().Entries() {
+		if slices.ContainsFunc(by.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name }) {
+			i.Wanted[l.Entry.Dir] = strings.Join(l.Entry.Options, ",")
+			i.References = append(i.References, fmt.Sprintf("%s:%d  %s", fstab.Path, l.Number, strings.TrimSpace(l.Raw)))
+		}
+	}
+	return i, i.read(ctx, r, depth)
+}
+
+// read fills in what is read of the device itself.
+func (i *Inspection) read(ctx context.Context, r machine.Reader, depth InspectDepth) error {
+	if !depth.Fields && depth.Length == 0 {
+		return nil
+	}
+	n := i.Node
+	if depth.At < 0 || depth.Length > int64(n.Size) || depth.At > int64(n.Size)-depth.Length {
+		return fmt.Errorf("%s: %d bytes from byte %d: %w, which has %d", n.Name, depth.Length, depth.At, ErrBytes, n.Size)
+	}
+	dev, err := r.Open(ctx, i.Disk.Name)
+	if err != nil {
+		return err
+	}
+	defer dev.Close()
+	part, err := block.NewSlice(dev, int64(n.Start), int64(n.Size))
+	if err != nil {
+		return err
+	}
+	if depth.Fields {
+		if i.Structures, err = kind.Fields(part); err != nil {
+			return fmt.Errorf("%s: %w", n.Name, err)
+		}
+	}
+	if depth.Length > 0 {
+		i.BytesAt = depth.At
+		i.Bytes, err = block.ReadSized(part, depth.At, depth.Length, MostBytes)
+	}
+	return err
+}
+
+// State is how a content was left; while it is mounted for writing, its
+// superblock says what would be so after a power cut.
+func (i *Inspection) State(c fs.Content) string {
+	for _, u := range i.Uses {
+		if u.How == inventory.Mounted && !u.ReadOnly && c.Class == fs.FileSystem && c.State != fs.Clean {
+			return "in use; without a clean unmount: " + string(c.State)
+		}
+	}
+	return string(c.State)
+}
+
+// Differs says how the options of a mount differ from those that fstab has for
+// the place; empty where it has none or they agree. Options that are no matter of
+// the running mount are left out.
+func (i *Inspection) Differs(u inventory.Use) string {
+	want, ok := i.Wanted[u.Where]
+	if !ok {
+		return ""
+	}
+	have, asked := strings.Split(u.Options, ","), strings.Split(want, ",")
+	var words []string
+	for _, o := range have {
+		if !slices.Contains([]string{"rw", "relatime"}, o) && !slices.Contains(asked, o) {
+			words = append(words, "mounted with "+o+", which fstab has not")
+		}
+	}
+	for _, o := range asked {
+		// Only what the kernel lists for every mount can be told apart.
+		if slices.Contains([]string{"ro", "noatime", "nodiratime", "nosuid", "nodev", "noexec", "nosymfollow"}, o) && !slices.Contains(have, o) {
+			words = append(words, "mounted without "+o+", which fstab has")
+		}
+	}
+	return strings.Join(words, "; ")
+}
+
+// alignment says where partitions begin, and why.
+func alignment(c *config.Config, d inventory.Node) string {
+	s := c.Step(d.Geometry)
+	why := fmt.Sprintf("a multiple of the physical sector of %d bytes", d.Geometry.Physical)
+	if d.Geometry.OptIO > 0 && int64(s)%d.Geometry.OptIO == 0 {
+		why += fmt.Sprintf(" and of the best I/O of %d bytes", d.Geometry.OptIO)
+	}
+	return fmt.Sprintf("partitions begin on multiples of %v (%d bytes), %s", s, s, why)
+}
+
+// tableFacts are partitions and gaps in the order of their place.
+func tableFacts(t *table.Table) (out []fs.Fact) {
+	type row struct {
+		start       uint64
+		name, words string
+	}
+	var rows []row
+	place := func(s extent.Span) string {
+		_, size, _ := t.Bytes(s)
+		return fmt.Sprintf("sectors %d to %d: %d × %d bytes = %d bytes (%v, %s)", s.Start, s.End()-1, s.Count, t.Sector, size, size, size.SI())
+	}
+	for _, p := range t.Parts {
+		words := place(p.Span) + "; type " + table.TypeWords(t, p.Type) + ", PARTUUID " + p.UUID
+		if p.Name != "" {
+			words += ", named " + p.Name
+		}
+		if p.Role != "" {
+			words = string(p.Role) + ", " + words
+		}
+		if p.Attributes != 0 {
+			words += ", attributes " + table.AttributeWords(t.Scheme, p.Attributes)
+		}
+		rows = append(rows, row{p.Span.Start, fmt.Sprintf("partition %d", p.Number), words})
+	}
+	for _, gap := range t.Gaps() {
+		rows = append(rows, row{gap.Start, "gap", place(gap)})
+	}
+	slices.SortFunc(rows, func(a, b row) int { return cmp.Compare(a.start, b.start) })
+	for _, r := range rows {
+		out = append(out, fs.Fact{Name: r.name, Value: r.words})
+	}
+	return out
+}

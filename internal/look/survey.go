@@ -1,0 +1,138 @@
+package look
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"fundus/core/block"
+	"fundus/core/finding"
+	"fundus/core/fs"
+	"fundus/core/inventory"
+	"fundus/core/quantity"
+	"fundus/core/target"
+	"fundus/core/verify"
+	"fundus/internal/config"
+	"fundus/internal/machine"
+)
+
+// Survey is the view of all devices.
+type Survey struct {
+	Inventory *inventory.Inventory
+	Disks     []inventory.Node // that were asked for, with what belongs to them
+	Findings  []finding.Finding
+	Named     map[string]string // mount point in fstab, by the node that the line names
+	LeftOut   []string          // disks that are none to an administrator, unless named
+	Filter    SurveyFilter
+	config    *config.Config
+	Matching  map[string]bool // names of the nodes that the filter lets pass; nil without one
+}
+
+// SurveyFilter chooses what is shown.
+type SurveyFilter struct {
+	Kinds     []string // what a device holds, such as "ext4"
+	Unused    bool     // what could be formatted without losing anything
+	Removable bool     // disks that can be taken out
+	All       bool     // loop devices, memory and empty drives too
+}
+
+// Rows reports whether the filter is about partitions, not whole disks alone.
+func (f SurveyFilter) Rows() bool { return len(f.Kinds) > 0 || f.Unused }
+
+// NewSurvey reads the machine; words choose disks, none means all.
+func NewSurvey(ctx context.Context, r machine.Reader, words []string, f SurveyFilter, c *config.Config) (*Survey, error) {
+	v, err := r.Inventory(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s := &Survey{Inventory: v, Findings: verify.All(v), Filter: f, config: c, Named: v.Named()}
+	if len(words) == 0 {
+		for _, n := range v.Disks() {
+			if n.Minor() && !f.All {
+				s.LeftOut = append(s.LeftOut, n.Name)
+				continue
+			}
+			s.Disks = append(s.Disks, n)
+		}
+	}
+	for _, w := range words {
+		n, err := target.Resolve(v, w)
+		if err != nil {
+			return nil, err
+		}
+		if n.Parent != "" {
+			n, _ = v.Node(n.Parent)
+		}
+		if !slices.ContainsFunc(s.Disks, func(d inventory.Node) bool { return d.Name == n.Name }) {
+			s.Disks = append(s.Disks, n)
+		}
+	}
+	return s, s.filter(ctx, r)
+}
+
+// filter drops the disks on which nothing passes.
+func (s *Survey) filter(ctx context.Context, r machine.Reader) error {
+	if s.Filter.Removable {
+		s.Disks = slices.DeleteFunc(s.Disks, func(d inventory.Node) bool { return !d.Hardware.Removable && !d.Hardware.HotPlug })
+	}
+	if s.Filter.Rows() {
+		s.Matching = map[string]bool{}
+		var left []inventory.Node
+		for _, d := range s.Disks {
+			any := s.Filter.Unused && d.Table != nil && d.Problem == "" && !d.Hardware.ReadOnly && s.roomy(d)
+			for _, n := range s.Inventory.Family(d.Name) {
+				ok, err := s.passes(ctx, r, n)
+				if err != nil {
+					return err
+				}
+				s.Matching[n.Name] = ok
+				any = any || ok
+			}
+			if any {
+				left = append(left, d)
+			}
+		}
+		s.Disks = left
+	}
+	return nil
+}
+
+// Step is the alignment step of the disk.
+func (s *Survey) Step(d inventory.Node) quantity.Bytes { return s.config.Step(d.Geometry) }
+
+// roomy reports whether a partition fits into a gap of the disk.
+func (s *Survey) roomy(d inventory.Node) bool {
+	return len(d.Table.Rooms(s.Step(d))) > 0
+}
+
+func (s *Survey) passes(ctx context.Context, r machine.Reader, n inventory.Node) (bool, error) {
+	if s.Filter.Unused && !s.Inventory.Unused(n, s.Named) {
+		return false, nil
+	}
+	if s.Filter.Unused {
+		return blank(ctx, r, n)
+	}
+	return slices.ContainsFunc(s.Filter.Kinds, func(kind string) bool {
+		return slices.ContainsFunc(n.Contents, func(c fs.Content) bool { return strings.EqualFold(c.Kind, kind) }) && (n.Parent != "" || n.Table == nil)
+	}), nil
+}
+
+// blank reports whether the first and the last MiB of the node are zeros: then
+// there is nothing that a probe did not recognise either.
+func blank(ctx context.Context, r machine.Reader, n inventory.Node) (bool, error) {
+	t := machine.Whole(n, machine.HoldTable)
+	dev, err := r.Open(ctx, t.Disk)
+	if err != nil {
+		return false, nil // what cannot be read is not offered
+	}
+	defer dev.Close()
+	const look = 1 << 20
+	size := min(int64(n.Size), look)
+	for _, at := range []int64{int64(n.Start), int64(n.Start+n.Size) - size} {
+		b, err := block.ReadSized(dev, at, size, look)
+		if err != nil || !block.IsZero(b) {
+			return false, ctx.Err()
+		}
+	}
+	return true, nil
+}

@@ -1,0 +1,32 @@
+// Package all joins the requests of every family, so that a stored one is read back.
+// Each family gives its own; it imports package task and no other family.
+package all
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"fundus/internal/draft"
+	"fundus/internal/task"
+	"fundus/internal/task/content"
+	"fundus/internal/task/disk"
+	"fundus/internal/task/past"
+	"fundus/internal/task/space"
+	"fundus/internal/task/use"
+)
+
+// Requests lists one empty request of each kind.
+func Requests() []task.Request {
+	return slices.Concat(disk.Requests(), content.Requests(), space.Requests(), use.Requests(), past.Requests())
+}
+
+// Decode gives a stored request back.
+func Decode(r draft.Request) (task.Request, error) {
+	for _, known := range Requests() {
+		if known.Verb() == r.Verb {
+			return known, json.Unmarshal(r.Args, known)
+		}
+	}
+	return nil, fmt.Errorf("this release does not know the request %q", r.Verb)
+}

@@ -1,0 +1,127 @@
+package all
+
+import (
+	"context"
+	"encoding/binary"
+	"errors"
+	"hash/crc32"
+	"strings"
+	"testing"
+
+	"github.com/google/uuid"
+
+	"fundus/core/block"
+	"fundus/core/fs"
+	"fundus/core/fs/ext"
+	"fundus/core/inventory"
+	"fundus/core/kind"
+	"fundus/core/quantity"
+	"fundus/core/scan"
+	"fundus/core/table"
+	"fundus/core/table/schemes"
+	"fundus/internal/machine"
+	"fundus/internal/task"
+	"fundus/internal/task/content"
+	"fundus/internal/task/disk"
+)
+
+// shelf is a machine with one disk in memory, to plan on.
+type shelf struct{ dev *block.Overlay }
+
+func (s shelf) Inventory(context.Context) (*inventory.Inventory, error) {
+	n := inventory.Node{Name: "sdb", Path: "/dev/sdb", Form: inventory.Disk, Size: quantity.Bytes(s.dev.Size()), Geometry: s.dev.Geometry(), InKernel: true}
+	return &inventory.Inventory{Nodes: scan.Disk(n, s.dev), Files: map[string]inventory.File{}, Dirs: map[string]bool{}}, nil
+}
+
+func (s shelf) Open(context.Context, string) (block.Device, error) {
+	return block.NewSlice(s.dev, 0, s.dev.Size())
+}
+
+func (shelf) Locked(string) string          { return "" }
+func (shelf) List(string) ([]string, error) { return nil, nil }
+func (shelf) ReadFile(string) (machine.FileState, error) {
+	return machine.FileState{Missing: true}, nil
+}
+
+// forgetful is an editor that writes another table than the one that it shows.
+type forgetful struct {
+	table.Editor
+	written table.Editor
+}
+
+func (f forgetful) Write(dev block.Device) (string, error) { return f.written.Write(dev) }
+
+// wrongly asks for two partitions, of which the editor writes one.
+type wrongly struct{}
+
+func (wrongly) Verb() string { return "wrongly" }
+
+func (wrongly) Plan(ctx context.Context, p *task.Planner) error {
+	if err := p.Do(ctx, &disk.TableNew{Disk: "sdb", Scheme: table.GPT}); err != nil {
+		return err
+	}
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	n, _ := v.Node("sdb")
+	dev, err := p.Stage.Open(ctx, "sdb")
+	if err != nil {
+		return err
+	}
+	asked, _, err := schemes.Open(dev)
+	if err != nil {
+		return err
+	}
+	written, _, err := schemes.Open(dev)
+	if err != nil {
+		return err
+	}
+	part := table.Partition{Type: "0fc63daf-8483-4772-8e79-3d69d8477de4", UUID: p.Fresh().String()}
+	part.Span.Start, part.Span.Count = 2048, 2048
+	for _, e := range []table.Editor{asked, written} {
+		if err := e.Add(part); err != nil {
+			return err
+		}
+	}
+	part.UUID, part.Span.Start = p.Fresh().String(), 4096
+	if err := asked.Add(part); err != nil {
+		return err
+	}
+	return p.Change(ctx, n, forgetful{asked, written})
+}
+
+// TestATableIsReadBack: a table that is not what was asked for is refused, whatever the
+// editor says.
+func TestATableIsReadBack(t *testing.T) {
+	s := task.Conditions{Machine: shelf{block.NewMemory(64<<20, block.DefaultGeometry)}}
+	_, err := task.Plan(context.Background(), s, wrongly{})
+	if err == nil || !strings.Contains(err.Error(), "a fault of Fundus") || !strings.Contains(err.Error(), "2 at sectors 4096-6143") {
+		t.Errorf("Plan = %v", err)
+	}
+}
+
+// TestAJournalTakesNoLabel: a journal of ext4 on a device of its own belongs to a file
+// system elsewhere, which knows it by its identifier.
+func TestAJournalTakesNoLabel(t *testing.T) {
+	dev := block.NewMemory(64<<20, block.DefaultGeometry)
+	if _, err := ext.Make(t.Context(), dev, ext.Options{UUID: uuid.New()}); err != nil {
+		t.Fatal(err)
+	}
+	b, err := block.ReadSized(dev, 1024, 1024, 1024)
+	if err != nil {
+		t.Fatal(err)
+	}
+	binary.LittleEndian.PutUint32(b[96:], binary.LittleEndian.Uint32(b[96:])|8) // the incompatible feature of a journal device
+	binary.LittleEndian.PutUint32(b[1020:], ^crc32.Checksum(b[:1020], crc32.MakeTable(crc32.Castagnoli)))
+	if err := block.WriteBytes(dev, b, 1024); err != nil {
+		t.Fatal(err)
+	}
+	v, err := shelf{dev}.Inventory(context.Background())
+	if c, ok := v.Nodes[0].Content(); err != nil || !ok || c.Kind != "ext journal" || c.State == fs.Damaged {
+		t.Fatalf("%+v, %v", c, err)
+	}
+	if _, err := task.Plan(context.Background(), task.Conditions{Machine: shelf{dev}}, &content.Label{Target: "sdb", Label: "mosses"}); !errors.Is(err, kind.ErrCannot) {
+		t.Errorf("Plan = %v", err)
+	}
+}

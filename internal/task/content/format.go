@@ -1,0 +1,145 @@
+package content
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"fundus/core/block"
+	"fundus/core/fs"
+	"fundus/core/inventory"
+	"fundus/core/kind"
+	"fundus/core/table"
+	"fundus/core/target"
+	"fundus/internal/machine"
+	"fundus/internal/task"
+)
+
+// Format makes a file system on a partition or a bare disk.
+type Format struct {
+	Target string            `json:"target"`
+	Kind   string            `json:"kind"`
+	Label  string            `json:"label,omitempty"`
+	UUID   string            `json:"uuid,omitempty"`  // an identifier, KeepID, or NewID, which "" is too
+	Asked  map[string]string `json:"asked,omitempty"` // settings, as they were typed
+}
+
+// Words in place of an identifier.
+const (
+	NewID  = "new"
+	KeepID = "keep"
+)
+
+// Verb of the request.
+func (*Format) Verb() string { return "format" }
+
+// Errors of formatting.
+var (
+	ErrExtended = errors.New("no place for a file system")
+	ErrNoID     = errors.New("there is no identifier to keep")
+)
+
+func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	n, err := target.Resolve(v, r.Target)
+	if err != nil {
+		return err
+	}
+	if n.Entry.Role == table.Extended {
+		return fmt.Errorf("%s: %w: it is extended, and holds the chain of logical partitions; format one of those (fundus partition list %s)", n.Name, ErrExtended, n.Parent)
+	}
+	m, err := kind.FindMaker(r.Kind)
+	if err != nil {
+		return err
+	}
+	id, err := r.id(n, m, p.Fresh())
+	if err != nil {
+		return err
+	}
+	p.Title("format %s as %s", n.Name, r.Kind)
+	if err := p.Lose(ctx, v, n); err != nil {
+		return err
+	}
+	wishes := p.Config.Wishes(m.Word)
+	for key, word := range r.Asked {
+		wishes[key] = fs.Wish{Word: word, By: fs.ByRequest}
+	}
+	var made fs.Made
+	err = p.Write(ctx, "make "+r.Kind, machine.Whole(n, machine.HoldContent), func(dev block.Device) error {
+		if err := task.EraseSignatures(dev, n.Contents); err != nil {
+			return err
+		}
+		made, err = m.Make(ctx, dev, fs.Order{Label: r.Label, ID: id, Wishes: wishes, Time: p.Clock, Fresh: p.Fresh})
+		return err
+	})
+	if err != nil {
+		return machine.About(n.Name, withConfigured(p, m, wishes, err))
+	}
+	p.Facts(fs.Fact{Name: "UUID", Value: id.String()})
+	p.Facts(made.Facts...)
+	p.Current().Values = made.Values
+	if err := checkMade(ctx, p, n, id); err != nil {
+		return err
+	}
+	return p.Stage.TellKernel(ctx, n.Disk())
+}
+
+// id is the identifier of the new file system.
+func (r *Format) id(n inventory.Node, m kind.Maker, random uuid.UUID) (fs.ID, error) {
+	switch r.UUID {
+	case "", NewID:
+		return m.ID.Fresh(random), nil
+	case KeepID:
+		c, ok := n.Content()
+		if !ok || c.UUID == "" {
+			return fs.ID{}, fmt.Errorf("--uuid=%s: %w: %s holds %s; --uuid=%s makes one", KeepID, ErrNoID, n.Name, cmp.Or(n.Holds(), "nothing"), NewID)
+		}
+		id, err := m.ID.Parse(c.UUID)
+		if err != nil {
+			return fs.ID{}, fmt.Errorf("--uuid=%s: %w: that of %s on %s is %s, and %s has another form; --uuid=%s makes one", KeepID, ErrNoID, c.Kind, n.Name, c.UUID, m.Word, NewID)
+		}
+		return id, nil
+	}
+	id, err := m.ID.Parse(r.UUID)
+	if err != nil {
+		return fs.ID{}, fmt.Errorf("--uuid=%w", err)
+	}
+	return id, nil
+}
+
+// withConfigured adds to a refusal which values nobody has typed: they may be its reason.
+func withConfigured(p *task.Planner, m kind.Maker, wishes fs.Wishes, err error) error {
+	var list []string
+	for _, s := range m.Settings {
+		if w := wishes[s.Key]; w.By == fs.ByConfiguration {
+			list = append(list, fmt.Sprintf("%s=%s of %s", s.Key, w.Word, p.Config.From("format."+m.Word+"."+s.Key)))
+		}
+	}
+	var refusal *machine.Refusal
+	if len(list) == 0 || errors.As(err, &refusal) {
+		return err
+	}
+	return fmt.Errorf("%w (in force is %s)", err, strings.Join(list, ", "))
+}
+
+// checkMade looks at the after-state with the probes: exactly the new file
+// system, and nothing of the old.
+func checkMade(ctx context.Context, p *task.Planner, n inventory.Node, id fs.ID) error {
+	after, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	now, _ := after.Node(n.Name)
+	c, ok := now.Content()
+	if !ok || len(now.Contents) != 1 || c.UUID != id.String() || c.State != fs.Clean {
+		return fmt.Errorf("%s: the result is not what was asked for (it would hold %q); nothing was written. This is a fault of Fundus", n.Name, now.Holds())
+	}
+	return nil
+}

@@ -1,0 +1,61 @@
+package content
+
+import (
+	"context"
+	"fmt"
+
+	"fundus/core/block"
+	"fundus/core/fs"
+	"fundus/core/kind"
+	"fundus/core/target"
+	"fundus/internal/machine"
+	"fundus/internal/task"
+)
+
+// Label writes a label, or removes it where it is empty.
+type Label struct {
+	Target string `json:"target"`
+	Label  string `json:"label"`
+}
+
+// Verb of the request.
+func (*Label) Verb() string { return "label" }
+
+func (r *Label) Plan(ctx context.Context, p *task.Planner) error {
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	n, err := target.Resolve(v, r.Target)
+	if err != nil {
+		return err
+	}
+	c, ok := n.Content()
+	if !ok {
+		return fmt.Errorf("%s holds no file system that could have a label; fundus inspect %s shows what is there", n.Name, n.Name)
+	}
+	k, ok := kind.Of(c)
+	if !ok || k.SetLabel == nil || c.Class != fs.FileSystem && c.Class != fs.Swap { // a journal of its own belongs to a file system elsewhere
+		return fmt.Errorf("%s holds %s: %w: Fundus does not change its label", n.Name, c.Kind, kind.ErrCannot)
+	}
+	p.Title("label %s %q", n.Name, r.Label)
+	if r.Label == "" {
+		p.Title("remove the label of %s", n.Name)
+	}
+	if c.Label == r.Label {
+		return nil
+	}
+	p.Facts(fs.Fact{Name: "label", Value: fmt.Sprintf("%q becomes %q", c.Label, r.Label)})
+	err = p.Write(ctx, "write the label", machine.Whole(n, machine.HoldContent), func(dev block.Device) error { return k.SetLabel(dev, r.Label) })
+	if err != nil {
+		return machine.About(n.Name, err)
+	}
+	if c.Label == "" {
+		return nil
+	}
+	name := "LABEL=" + r.Label
+	if r.Label == "" {
+		name = "UUID=" + c.UUID
+	}
+	return p.Rename(ctx, v, n, "LABEL="+c.Label, name)
+}

@@ -1,0 +1,198 @@
+package disk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"fundus/core/block"
+	"fundus/core/extent"
+	"fundus/core/fs"
+	"fundus/core/inventory"
+	"fundus/core/quantity"
+	"fundus/core/table"
+	"fundus/core/table/place"
+	"fundus/core/target"
+	"fundus/internal/machine"
+	"fundus/internal/task"
+)
+
+// PartitionAdd puts new partitions into the gaps of a disk.
+type PartitionAdd struct {
+	Disk    string    `json:"disk"`
+	Parts   []NewPart `json:"parts"`             // at least one
+	Content string    `json:"content,omitempty"` // keep or erase old content
+}
+
+// NewPart is one partition that is asked for.
+type NewPart struct {
+	Size   quantity.Size `json:"size,omitzero"` // none: the largest gap, or the one that is named
+	At     quantity.Size `json:"at,omitzero"`   // where it begins; none: in the first gap that takes it
+	In     int           `json:"in,omitempty"`  // in which gap, from 1
+	Type   string        `json:"type,omitempty"`
+	Name   string        `json:"name,omitempty"`
+	Number int           `json:"number,omitempty"` // 0: the lowest that is free
+	UUID   string        `json:"uuid,omitempty"`   // PARTUUID
+	Boot   bool          `json:"boot,omitempty"`
+}
+
+// Verb of the request.
+func (*PartitionAdd) Verb() string { return "partition add" }
+
+// Errors of partitions.
+var (
+	ErrContent = errors.New("the space holds old content")
+	ErrTakenID = errors.New("the identifier is in use")
+)
+
+func (r *PartitionAdd) Plan(ctx context.Context, p *task.Planner) error {
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	n, err := target.Disk(v, r.Disk)
+	if err != nil {
+		return err
+	}
+	t, err := p.Editor(ctx, n)
+	if err != nil {
+		return err
+	}
+	var added []string
+	for _, want := range r.Parts {
+		part, err := addOne(ctx, p, n, t, want, r.Content)
+		if err != nil {
+			return err
+		}
+		added = append(added, fmt.Sprint(part.Number))
+		m := t.Model()
+		_, size, _ := m.Bytes(part.Span)
+		which := ""
+		if len(r.Parts) > 1 {
+			which = fmt.Sprintf("%d: ", part.Number)
+		}
+		p.Facts(fs.Fact{Name: "sectors", Value: fmt.Sprintf("%s%d to %d: %d × %d bytes = %v (%s)", which, part.Span.Start, part.Span.End()-1, part.Span.Count, m.Sector, size, size.SI())},
+			fs.Fact{Name: "PARTUUID", Value: which + part.UUID})
+	}
+	p.Title("%s on %s", numbered(added), n.Name)
+	return p.Change(ctx, n, t)
+}
+
+// numbered names partitions by their numbers.
+func numbered(list []string) string {
+	if len(list) == 1 {
+		return "partition " + list[0]
+	}
+	return "partitions " + strings.Join(list[:len(list)-1], ", ") + " and " + list[len(list)-1]
+}
+
+// addOne puts one partition into the table and gives it as it is there.
+func addOne(ctx context.Context, p *task.Planner, n inventory.Node, t table.Editor, want NewPart, content string) (table.Partition, error) {
+	m := t.Model()
+	part := table.Partition{Number: want.Number, Name: want.Name}
+	var err error
+	if part.Span, err = spanOf(p, n, m, want); err != nil {
+		return part, machine.About(n.Name, err)
+	}
+	word := want.Type
+	if word == "" {
+		word = "linux"
+	}
+	if part.Type, err = table.ParseType(m.Scheme, word); err != nil {
+		return part, err
+	}
+	if part.UUID, err = partUUID(ctx, p, m, want.UUID); err != nil {
+		return part, err
+	}
+	if want.Boot {
+		part.Attributes = table.Boot(m.Scheme)
+	}
+	start, size, ok := m.Bytes(part.Span)
+	if err := t.Add(part); err != nil || !ok {
+		return part, machine.About(n.Name, err)
+	}
+	for _, now := range t.Model().Parts {
+		if now.Span == part.Span && (now.Number == part.Number || part.Number == 0) {
+			part = now
+		}
+	}
+	if part.Role == table.Extended && content == "keep" {
+		return part, fmt.Errorf("%s: --content=keep: %w: the chain of logical partitions begins in the first sector of an extended one", n.Name, table.ErrValue)
+	}
+	return part, decideContent(ctx, p, n, content, start, size)
+}
+
+// partUUID is the one asked for, or a fresh one. An MBR makes its own.
+func partUUID(ctx context.Context, p *task.Planner, m *table.Table, asked string) (string, error) {
+	if asked == "" {
+		return p.Fresh().String(), nil
+	}
+	if m.Scheme == table.MBR {
+		return "", fmt.Errorf("--uuid=%s: %w: in an MBR a PARTUUID is the disk signature with the number", asked, table.ErrValue)
+	}
+	id, err := uuid.Parse(asked)
+	if err != nil {
+		return "", fmt.Errorf("--uuid=%s: %w", asked, err)
+	}
+	v, err := p.Now(ctx)
+	if err != nil {
+		return "", err
+	}
+	if found := v.Resolve("PARTUUID=" + id.String()); len(found) > 0 {
+		return "", fmt.Errorf("--uuid=%s: %w: %s has it", id, ErrTakenID, found[0].Name)
+	}
+	return id.String(), nil
+}
+
+// spanOf works out where the partition goes, and says every rounding.
+func spanOf(p *task.Planner, n inventory.Node, m *table.Table, want NewPart) (extent.Span, error) {
+	s := p.Config.Step(n.Geometry)
+	if _, full := m.FreeNumber(); full != nil && len(m.Rooms(s)) == 0 {
+		if m.Scheme == table.MBR {
+			return extent.Span{}, fmt.Errorf("%w; logical partitions go inside an extended one (--type extended), and a GPT has room for 128: fundus table convert %s --scheme gpt", full, n.Name)
+		}
+		return extent.Span{}, full
+	}
+	placed, err := place.Wanted{Size: want.Size, At: want.At, In: want.In}.Find(m, s)
+	for _, note := range placed.Notes {
+		p.Note("%s", note)
+	}
+	return placed.Span, err
+}
+
+// decideContent looks under the new partition: arrays and file systems start
+// by themselves once the kernel knows it, so that old content must be kept or
+// erased on purpose, and before.
+func decideContent(ctx context.Context, p *task.Planner, n inventory.Node, decision string, start, size quantity.Bytes) error {
+	if decision != "" && decision != "keep" && decision != "erase" {
+		return fmt.Errorf("--content=%s: use keep or erase", decision)
+	}
+	under, err := under(ctx, p, n, start, size)
+	if err != nil || len(under.Contents) == 0 {
+		return err
+	}
+	var kinds []string
+	for _, c := range under.Contents {
+		kinds = append(kinds, c.Words())
+	}
+	what := strings.Join(kinds, " and ")
+	switch decision {
+	case "":
+		return fmt.Errorf("%s: %w: %s; say --content=keep to have it back, or --content=erase", n.Name, ErrContent, what)
+	case "keep":
+		p.Note("the partition begins with %s and keeps it", what)
+		return nil
+	}
+	loss, err := p.LossOf(ctx, under)
+	if err != nil {
+		return err
+	}
+	if loss != nil {
+		p.Draft.Losses = append(p.Draft.Losses, *loss)
+	}
+	target := machine.Target{Disk: n.Name, Start: start, Size: size, Hold: machine.HoldContent}
+	return p.Write(ctx, "erase old signatures", target, func(dev block.Device) error { return task.EraseSignatures(dev, under.Contents) })
+}

@@ -1,0 +1,174 @@
+package disk
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"fundus/core/fs"
+	"fundus/core/inventory"
+	"fundus/core/refs"
+	"fundus/core/table"
+	"fundus/core/target"
+	"fundus/core/text/fstab"
+	"fundus/internal/machine"
+	"fundus/internal/task"
+)
+
+// PartitionRemove takes partitions out of their table. Their bytes stay.
+type PartitionRemove struct {
+	Targets    []string `json:"targets"`
+	References string   `json:"references,omitempty"` // drop, disable, or keep: lines of fstab that name them
+}
+
+// Verb of the request.
+func (*PartitionRemove) Verb() string { return "partition remove" }
+
+func (r *PartitionRemove) Plan(ctx context.Context, p *task.Planner) error {
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	if !slices.Contains([]string{"", "drop", "disable", "keep"}, r.References) {
+		return fmt.Errorf("--references=%s: use drop, disable or keep", r.References)
+	}
+	var nodes []inventory.Node
+	for _, word := range r.Targets {
+		n, err := target.Partition(v, word)
+		if err != nil {
+			return err
+		}
+		if i := slices.IndexFunc(nodes, func(o inventory.Node) bool { return o.Parent != n.Parent || o.Name == n.Name }); i >= 0 {
+			return fmt.Errorf("%s and %s: name partitions of one disk, each once", nodes[i].Name, n.Name)
+		}
+		nodes = append(nodes, n)
+	}
+	disk, _ := v.Node(nodes[0].Parent)
+	// From the highest number on: then those that are still to be removed keep theirs.
+	slices.SortFunc(nodes, func(a, b inventory.Node) int { return b.Number - a.Number })
+	t, err := p.Editor(ctx, disk)
+	if err != nil {
+		return err
+	}
+	before := t.Model()
+	var words []string
+	for _, n := range nodes {
+		if err := task.Free(v, n); err != nil {
+			return err
+		}
+		if err := p.Lose(ctx, v, n); err != nil {
+			return err
+		}
+		words = append(words, fmt.Sprint(n.Number))
+	}
+	slices.Reverse(words)
+	p.Title("remove %s of %s", numbered(words), disk.Name)
+	for _, n := range nodes {
+		if err := dangling(ctx, p, v, n, r.References); err != nil {
+			return err
+		}
+		if err := t.Remove(n.Number); err != nil {
+			return machine.About(disk.Name, err)
+		}
+	}
+	p.Note("the bytes stay where they are until something else is written there")
+	if err := renumbered(ctx, p, v, disk, before, t.Model(), r.References); err != nil {
+		return err
+	}
+	return p.Change(ctx, disk, t)
+}
+
+// dangling shows what names a partition that goes, and takes lines of fstab out,
+// or makes comments of them, where that was asked for.
+func dangling(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node, decision string) error {
+	named := refs.Of(v, n.Name)
+	if len(named) == 0 || v.Imaged(n) {
+		return nil
+	}
+	f := p.FstabNow()
+	var lines []int
+	for _, ref := range named {
+		p.Facts(fs.Fact{Name: "named by", Value: fmt.Sprintf("%s:%d %s", ref.Path, ref.Line, strings.TrimSpace(ref.Text))})
+		if ref.Path == fstab.Path {
+			lines = append(lines, ref.Line)
+		}
+	}
+	switch {
+	case decision == "":
+		p.Warn("lines that name %s, which goes: %d; --references=drop takes those of fstab out, --references=disable makes comments of them, --references=keep leaves them", n.Name, len(named))
+		return nil
+	case decision == "keep" || len(lines) == 0:
+		return nil
+	}
+	slices.Sort(lines)
+	for _, number := range slices.Backward(lines) {
+		act := f.Disable
+		if decision == "drop" {
+			act = f.Remove
+		}
+		if _, err := act(number); err != nil {
+			return err
+		}
+	}
+	word := map[string]string{"drop": "take out", "disable": "make a comment of"}[decision]
+	if err := p.SetFstab(ctx, fmt.Sprintf("%s what names %s in %s", word, n.Name, fstab.Path), f); err != nil {
+		return err
+	}
+	if len(lines) < len(named) {
+		p.Warn("lines elsewhere than in %s are left as they are", fstab.Path)
+	}
+	return nil
+}
+
+// renumbered says which partitions get another number, refuses where one of them is
+// in use, and lets every text file follow.
+func renumbered(ctx context.Context, p *task.Planner, v *inventory.Inventory, disk inventory.Node, before, after *table.Table, decision string) error {
+	type change struct{ old, new table.Partition }
+	var changes []change
+	for _, now := range after.Parts {
+		i := slices.IndexFunc(before.Parts, func(o table.Partition) bool { return o.Span == now.Span && o.Role == now.Role })
+		if i >= 0 && before.Parts[i].Number != now.Number {
+			changes = append(changes, change{before.Parts[i], now})
+		}
+	}
+	if len(changes) == 0 {
+		return nil
+	}
+	for _, c := range changes {
+		n, _ := v.Node(nameOf(v, disk, c.old.Number))
+		if err := task.Free(v, n); err != nil {
+			return fmt.Errorf("partition %d would become %d: %w", c.old.Number, c.new.Number, err)
+		}
+	}
+	if decision == "keep" {
+		return fmt.Errorf("%s: --references=keep: lines that name what goes would then mean partition %d, which takes its number; use drop or disable", disk.Name, changes[0].new.Number)
+	}
+	for _, c := range changes { // upwards: the number that is taken is free by then
+		words := fmt.Sprintf("partition %d becomes %d", c.old.Number, c.new.Number)
+		if c.old.UUID != c.new.UUID {
+			words += fmt.Sprintf(", PARTUUID %s becomes %s", c.old.UUID, c.new.UUID)
+		}
+		p.Facts(fs.Fact{Name: "renumbered", Value: words})
+		if disk.Form == inventory.Image {
+			continue
+		}
+		for _, pair := range [][2]string{{"PARTUUID=" + c.old.UUID, "PARTUUID=" + c.new.UUID}, {path(p, disk, c.old.Number), path(p, disk, c.new.Number)}} {
+			if pair[0] != pair[1] {
+				if err := p.Rewrite(ctx, pair[0], pair[1]); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func nameOf(v *inventory.Inventory, disk inventory.Node, number int) string {
+	for _, n := range v.Parts(disk.Name) {
+		if n.Number == number {
+			return n.Name
+		}
+	}
+	return ""
+}

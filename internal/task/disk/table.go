@@ -1,0 +1,148 @@
+package disk
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+
+	"fundus/core/fs"
+	"fundus/core/inventory"
+	"fundus/core/quantity"
+	"fundus/core/table"
+	"fundus/core/table/gpt"
+	"fundus/core/table/schemes"
+	"fundus/core/target"
+	"fundus/internal/task"
+)
+
+// TableNew makes a new partition table in place of whatever the disk holds.
+type TableNew struct {
+	Disk    string       `json:"disk"`
+	Scheme  table.Scheme `json:"scheme"`
+	Entries int          `json:"entries,omitempty"` // of a GPT; 0 for the usual number
+}
+
+// Verb of the request.
+func (*TableNew) Verb() string { return "table new" }
+
+func (r *TableNew) Plan(ctx context.Context, p *task.Planner) error {
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	n, err := target.Disk(v, r.Disk)
+	if err != nil {
+		return err
+	}
+	p.Title("new %s on %s", r.Scheme.Name(), n.Name)
+	if err := p.Lose(ctx, v, n); err != nil {
+		return err
+	}
+	dev, err := p.Stage.Open(ctx, n.Name)
+	if err != nil {
+		return err
+	}
+	fresh, err := schemes.New(dev, schemes.Wanted{Scheme: r.Scheme, Entries: r.Entries, Step: p.Config.Step(n.Geometry), ID: p.Fresh()})
+	if err != nil {
+		return fmt.Errorf("%s: %w", n.Name, err)
+	}
+	for _, part := range v.Parts(n.Name) {
+		if err := task.Free(v, part); err != nil {
+			return err
+		}
+	}
+	var old []fs.Content // what lies on the whole disk and is no table
+	for _, c := range n.Contents {
+		if c.Class != fs.Table {
+			old = append(old, c)
+		}
+	}
+	var gone []fs.Content
+	if len(old) > 0 {
+		gone = n.Contents
+	}
+	if err := p.PutAnew(ctx, n, fresh, gone); err != nil {
+		return err
+	}
+	newTableFacts(p, n, fresh.Model())
+	return p.Stage.TellKernel(ctx, n.Name)
+}
+
+// newTableFacts says what the table can hold.
+func newTableFacts(p *task.Planner, n inventory.Node, m *table.Table) {
+	_, size, _ := m.Bytes(m.Usable)
+	p.Facts(fs.Fact{Name: "usable", Value: fmt.Sprintf("sectors %d to %d of %d bytes = %v", m.Usable.Start, m.Usable.End()-1, m.Sector, size)},
+		fs.Fact{Name: "alignment", Value: fmt.Sprintf("partitions start on multiples of %v", p.Config.Step(n.Geometry))})
+	if m.Scheme == table.GPT {
+		p.Facts(fs.Fact{Name: "disk GUID", Value: m.ID})
+		if m.Slots != gpt.DefaultEntries {
+			p.Facts(fs.Fact{Name: "entries", Value: fmt.Sprintf("%d, of which Linux has devices for the first %d", m.Slots, gpt.HighestNumber)})
+		}
+		return
+	}
+	p.Facts(fs.Fact{Name: "signature", Value: m.ID},
+		fs.Fact{Name: "entries", Value: "four; one of them may be extended and hold logical partitions"})
+	if behind := n.Size - quantity.Bytes(m.Usable.End())*m.Sector; behind > 0 {
+		p.Warn("an MBR reaches %v: %v of the disk can never be used; --scheme gpt has no such limit", n.Size-behind, behind)
+	}
+}
+
+// TableRepair writes both copies of a GPT anew from the good one.
+type TableRepair struct {
+	Disk string `json:"disk"`
+}
+
+// Verb of the request.
+func (*TableRepair) Verb() string { return "table repair" }
+
+func (r *TableRepair) Plan(ctx context.Context, p *task.Planner) error {
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	n, err := target.Disk(v, r.Disk)
+	if err != nil {
+		return err
+	}
+	p.Title("repair the table of %s", n.Name)
+	good, state, err := readTable(ctx, p, n)
+	if err != nil {
+		return err
+	}
+	if len(gpt.Check(n.Name, state)) == 0 {
+		return nil
+	}
+	if state.Protective == gpt.OtherTable {
+		return fmt.Errorf("%s: %w: Linux goes by its MBR, and the GPT behind it is of another time; fundus table repair %s --search finds what lies on the disk", n.Name, target.ErrNoTable, n.Name)
+	}
+	p.Facts(fs.Fact{Name: "good copy", Value: fmt.Sprintf("the one at sector %d", good.MyLBA)})
+	fixed := good.Edit(quantity.Bytes(n.Geometry.Logical))
+	if err := fixed.Rebuild(state.Sectors); err != nil {
+		return fmt.Errorf("%s: %w", n.Name, err)
+	}
+	return p.Change(ctx, n, fixed)
+}
+
+// readTable gives the copy of a GPT that is to be believed.
+func readTable(ctx context.Context, p *task.Planner, n inventory.Node) (*gpt.Table, *gpt.State, error) {
+	dev, err := p.Stage.Open(ctx, n.Name)
+	if err != nil {
+		return nil, nil, err
+	}
+	state, err := gpt.Read(dev)
+	if errors.Is(err, gpt.ErrNone) {
+		if n.Table != nil {
+			return nil, nil, fmt.Errorf("%s: %w: it has an %s, which has one copy only", n.Name, target.ErrNoTable, n.Table.Scheme.Name())
+		}
+		return nil, nil, target.NoTable(n)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	good := cmp.Or(state.Good(), state.Cut)
+	if good == nil {
+		return nil, nil, fmt.Errorf("gpt: %s: no good copy: primary: %w; backup: %w; undo the deed that did it (fundus deed list), or make a new table: fundus table new %s", n.Name, state.PrimaryErr, state.BackupErr, n.Name)
+	}
+	return good, state, nil
+}

@@ -1,0 +1,240 @@
+package past
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"fundus/core/block"
+	"fundus/core/text/fstab"
+	"fundus/internal/deed"
+	"fundus/internal/draft"
+	"fundus/internal/machine"
+	"fundus/internal/task"
+)
+
+// Undo takes a finished deed back: it restores the bytes and files from before,
+// unless somebody wrote there since.
+type Undo struct {
+	Deed string `json:"deed,omitempty"` // default: the newest
+	Over bool   `json:"over,omitempty"` // also where something was written since
+	// Image is the image file that stands for the deed's, which was renamed or copied.
+	Image string `json:"image,omitempty"`
+}
+
+// Verb of the request.
+func (*Undo) Verb() string { return "undo" }
+
+// Errors of undo.
+var (
+	ErrSince   = errors.New("something was written there since")
+	ErrNewer   = errors.New("a newer deed lies over it")
+	ErrUndone  = errors.New("it was taken back already")
+	ErrNotDone = errors.New("it was never completed")
+	ErrNoUndo  = errors.New("it cannot be taken back")
+)
+
+func (r *Undo) Plan(ctx context.Context, p *task.Planner) error {
+	d, err := p.Store.Find(r.Deed)
+	if err != nil {
+		return err
+	}
+	if err := undoable(p.Store, d); err != nil {
+		return err
+	}
+	if p.Draft.Request, err = task.Encode(&Undo{Deed: d.ID, Over: r.Over, Image: r.Image}); err != nil {
+		return err
+	}
+	p.Undoes = d.ID
+	p.Title("undo deed %s: %s", d.ID, d.Title)
+	former, err := d.OpenFormer()
+	if err != nil {
+		return err
+	}
+	defer former.Close()
+	u := &undoing{p: p, deed: d, former: former, over: r.Over}
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	if d.Devices, err = d.Standing(v, r.Image); err != nil {
+		return err
+	}
+	if u.names, err = deed.Names(v, d.Devices); err != nil {
+		return err
+	}
+	if err = d.InRoot(v.Machine.Root); err != nil {
+		return err
+	}
+	for i, s := range slices.Backward(d.Steps) {
+		if err := u.step(ctx, i, s); err != nil {
+			return err
+		}
+	}
+	for _, t := range d.Written() {
+		if err := p.Stage.TellKernel(ctx, u.names[t.Name]); err != nil {
+			return err
+		}
+	}
+	if slices.ContainsFunc(d.Steps, func(s draft.Step) bool { return s.File != nil && s.File.Path == fstab.Path }) {
+		return p.Reload(ctx)
+	}
+	return nil
+}
+
+func undoable(store *deed.Store, d *deed.Deed) error {
+	if err := d.Carried(); d.Problem == nil && err != nil {
+		return err
+	}
+	switch {
+	case d.Problem != nil:
+		return fmt.Errorf("%w; nothing can be taken back from it, and fundus deed remove %d forgets it", d.Problem, d.Number)
+	case d.State == deed.Unfinished:
+		return fmt.Errorf("deed %s: %w; run fundus recover %s", d.ID, deed.ErrNotOver, d.ID)
+	case d.State == deed.TakenBack:
+		return fmt.Errorf("deed %s: %w, nothing is left of it", d.ID, ErrNotDone)
+	case d.UndoneBy != "":
+		return fmt.Errorf("deed %s: %w, by deed %s; fundus undo %s brings it back", d.ID, ErrUndone, d.UndoneBy, d.UndoneBy)
+	}
+	if d.Forward {
+		return fmt.Errorf("deed %s: %w: nothing from before was kept", d.ID, ErrNoUndo)
+	}
+	if d.Last > 0 {
+		return fmt.Errorf("deed %s: %w: step %d, %q, has no way back, and what stands before it must stay as it is", d.ID, ErrNoUndo, d.Last, d.Steps[d.Last-1].Title)
+	}
+	newer, err := store.NewerOn(d)
+	if err != nil {
+		return err
+	}
+	if newer != nil {
+		return fmt.Errorf("deed %s: %w: %s (%s); undo that one first: fundus undo %s", d.ID, ErrNewer, newer.ID, newer.Title, newer.ID)
+	}
+	return nil
+}
+
+// undoing appends the inverse of one step after the other.
+type undoing struct {
+	p      *task.Planner
+	deed   *deed.Deed
+	former *deed.Former
+	over   bool
+	names  map[string]string // device as recorded -> as it is called now
+}
+
+func (u *undoing) step(ctx context.Context, number int, s draft.Step) error {
+	switch s.Kind {
+	case draft.Write:
+		return u.write(ctx, number, s)
+	case draft.File:
+		return u.file(s.File)
+	}
+	return u.action(ctx, *s.Action)
+}
+
+// write restores the phases of a step in reverse. Its own fences are not
+// restored, but the sectors beneath them are.
+func (u *undoing) write(ctx context.Context, number int, s draft.Step) error {
+	target := s.Write.Target
+	target.Disk = u.names[target.Disk]
+	dev, err := u.p.Stage.Open(ctx, target.Disk)
+	if err != nil {
+		return err
+	}
+	at, err := u.former.Changed(ctx, dev, number)
+	if err != nil {
+		return err
+	}
+	if at >= 0 {
+		err := u.since(ctx, target, at)
+		if !u.over {
+			return err
+		}
+		u.p.Warn("%v; it is written over, so run fundus verify afterwards", err)
+		u.p.Draft.Losses = append(u.p.Draft.Losses, draft.Loss{Node: target.Disk, What: "what was written since", Name: u.deed.Code, Accept: []string{u.deed.ID}})
+	}
+	return u.p.Write(ctx, "restore: "+s.Title, target, func(dev block.Device) error {
+		ended := func() error { return nil } // a fenced step is one whole
+		if s.Write.Fence == nil {
+			ended = dev.Sync // each phase of a table must stay one
+		}
+		err := u.former.Back(number, func(off, n int64, data []byte) error { return put(dev, off-int64(target.Start), n, data) }, ended)
+		return errors.Join(err, dev.Sync())
+	})
+}
+
+func put(dev block.Device, off, n int64, data []byte) error {
+	if data == nil {
+		return dev.WriteZeroes(off, n)
+	}
+	_, err := dev.WriteAt(data, off)
+	return err
+}
+
+func (u *undoing) since(ctx context.Context, t machine.Target, at int64) error {
+	inside := at - int64(t.Start)
+	place := fmt.Sprintf("byte %d of %s", at, t.Disk)
+	if t.Start > 0 {
+		place = fmt.Sprintf("%s (byte %d of the partition)", place, inside)
+	}
+	why := ""
+	v, err := u.p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	for _, n := range v.Family(t.Disk) {
+		c, ok := n.Content()
+		inside := at - int64(n.Start)
+		if ok && inside >= int64(c.Super.Start) && inside < int64(c.Super.End()) {
+			why = fmt.Sprintf(", the superblock of the %s on %s: it was mounted for writing", c.Kind, n.Name)
+		}
+	}
+	return fmt.Errorf("deed %s: %w: %s%s; what was written would be lost: --over-later-writes", u.deed.ID, ErrSince, place, why)
+}
+
+func (u *undoing) file(c *draft.FileChange) error {
+	now, err := u.p.Stage.ReadFile(c.Path)
+	if err != nil {
+		return err
+	}
+	if c.After.Dir {
+		// A directory is taken away only while it is empty; the executor looks.
+		if c.Before.Missing && now.Dir {
+			return u.p.Stage.PutFile("remove directory "+c.Path+", if it is empty", c.Path, now, c.Before)
+		}
+		return nil
+	}
+	if !bytes.Equal(now.Data, c.After.Data) || now.Missing != c.After.Missing {
+		if !u.over {
+			return fmt.Errorf("deed %s: %w: %s was changed; take your change out of it, or restore its former content over it: --over-later-writes", u.deed.ID, ErrSince, c.Path)
+		}
+		u.p.Warn("%s was changed since; its content of before the deed is restored over that", c.Path)
+	}
+	return u.p.Stage.PutFile("restore "+c.Path, c.Path, now, c.Before)
+}
+
+// action inverts mounts and swaps of this boot that still hold; partitions in
+// the kernel follow the table.
+func (u *undoing) action(ctx context.Context, a machine.Action) error {
+	v, err := u.p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	a = a.With(u.names)
+	inverse, ok := a.Inverse()
+	if !ok || v.Machine.BootID != u.deed.BootID {
+		return nil
+	}
+	switch a.Verb {
+	case machine.Mount:
+		if use, mounted := v.MountedAt(a.Where); mounted && use.Node == a.Node {
+			return u.p.Stage.Tell(ctx, inverse)
+		}
+	case machine.Unmount:
+		if _, mounted := v.MountedAt(a.Where); !mounted {
+			return u.p.Stage.Tell(ctx, inverse)
+		}
+	}
+	return nil
+}

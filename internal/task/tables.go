@@ -1,0 +1,144 @@
+package task
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"fundus/core/block"
+	"fundus/core/fs"
+	"fundus/core/inventory"
+	"fundus/core/table"
+	"fundus/core/table/gpt"
+	"fundus/core/table/schemes"
+	"fundus/core/target"
+	"fundus/internal/machine"
+)
+
+// Free refuses a partition that the kernel would not forget.
+func Free(v *inventory.Inventory, n inventory.Node) error {
+	return machine.CheckClaim(v, machine.Whole(n, machine.HoldContent))
+}
+
+// putTable writes the table in the order that leaves Linux the old or the new one, with
+// what comes before and after it on the disk, and looks whether it is what was asked for.
+func (p *Planner) putTable(ctx context.Context, disk inventory.Node, t table.Editor, hold machine.Hold, before, after func(dev block.Device) error) error {
+	m := t.Model()
+	if m.Scheme == table.MBR && disk.Form == inventory.Image && disk.Geometry.Logical != block.DefaultGeometry.Logical {
+		return fmt.Errorf("%s: %w: an MBR does not say how large a sector is, and this image is of a disk with sectors of %d bytes: everybody who looks at it would find the partitions elsewhere; a GPT says it", disk.Name, table.ErrValue, disk.Geometry.Logical)
+	}
+	err := p.Write(ctx, "write the table", machine.Whole(disk, hold), func(dev block.Device) error {
+		if err := before(dev); err != nil {
+			return err
+		}
+		warning, err := t.Write(dev)
+		if warning != "" {
+			p.Warn("%s", warning)
+		}
+		if err != nil {
+			return err
+		}
+		return after(dev)
+	})
+	if err != nil {
+		return machine.About(disk.Name, err)
+	}
+	return p.checkTable(ctx, disk, m)
+}
+
+// checkTable reads the table back from the disk as it would be, as whoever looks next
+// does, and holds it against the one that was asked for.
+func (p *Planner) checkTable(ctx context.Context, disk inventory.Node, want *table.Table) error {
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	n, _ := v.Node(disk.Name)
+	got := n.Table
+	if got == nil && len(want.Parts) == 0 && want.Scheme == table.MBR {
+		return nil // an MBR without a partition may not look like one
+	}
+	if got == nil || got.Scheme != want.Scheme || got.ID != want.ID || got.Sector != want.Sector || !slices.Equal(got.Parts, want.Parts) {
+		return fmt.Errorf("%s: the table would not be what was asked for: %s instead of %s; nothing was written. This is a fault of Fundus", disk.Name, tableWords(got), tableWords(want))
+	}
+	return nil
+}
+
+func tableWords(t *table.Table) string {
+	if t == nil {
+		return "no table"
+	}
+	var parts []string
+	for _, part := range t.Parts {
+		parts = append(parts, fmt.Sprintf("%d at sectors %v", part.Number, part.Span))
+	}
+	return fmt.Sprintf("%s %s with %s", t.Scheme.Name(), t.ID, cmp.Or(strings.Join(parts, ", "), "no partition"))
+}
+
+func nothing(block.Device) error { return nil }
+
+// PutAnew writes a table in place of whatever the disk has: the contents go, and no GPT
+// is left behind an MBR.
+func (p *Planner) PutAnew(ctx context.Context, disk inventory.Node, t table.Editor, gone []fs.Content) error {
+	hold, erase, after := machine.HoldTable, nothing, nothing
+	if len(gone) > 0 {
+		hold = machine.HoldContent
+		erase = func(dev block.Device) error { return EraseSignatures(dev, gone) }
+	}
+	if t.Model().Scheme == table.MBR {
+		after = gpt.Erase
+	}
+	return p.putTable(ctx, disk, t, hold, erase, after)
+}
+
+// Change writes an edited table, and tells the kernel what differs.
+func (p *Planner) Change(ctx context.Context, disk inventory.Node, t table.Editor) error {
+	if err := p.putTable(ctx, disk, t, machine.HoldTable, nothing, nothing); err != nil {
+		return err
+	}
+	return p.Stage.TellKernel(ctx, disk.Name)
+}
+
+// EraseSignatures zeroes the sectors of every signature.
+func EraseSignatures(dev block.Device, contents []fs.Content) error {
+	sector := uint64(dev.Geometry().Logical)
+	for _, c := range contents {
+		for _, s := range c.Signatures {
+			start := s.Start / sector * sector
+			end := (s.End() + sector - 1) / sector * sector
+			if err := dev.WriteZeroes(int64(start), int64(end-start)); err != nil {
+				return err
+			}
+		}
+	}
+	return dev.Sync()
+}
+
+// Editor gives the table of a disk for editing; one with a damaged copy is
+// repaired first.
+func (p *Planner) Editor(ctx context.Context, n inventory.Node) (table.Editor, error) {
+	dev, err := p.Stage.Open(ctx, n.Name)
+	if err != nil {
+		return nil, err
+	}
+	t, note, err := schemes.Open(dev)
+	switch {
+	case errors.Is(err, schemes.ErrNone):
+		return nil, target.NoTable(n)
+	case errors.Is(err, gpt.ErrCut):
+		return nil, fmt.Errorf("gpt: %s: the disk has become smaller than its table, which is not changed before it fits again; fundus verify %s says what does not", n.Name, n.Name)
+	case errors.Is(err, schemes.ErrDamaged):
+		return nil, fmt.Errorf("gpt: %s: %w; nothing is changed while a copy is damaged: fundus table repair %s", n.Name, err, n.Name)
+	case err != nil:
+		return nil, fmt.Errorf("%s: %w", n.Name, err)
+	case n.Table == nil: // what looks like one is the boot sector of what is there
+		return nil, target.NoTable(n)
+	}
+	if note != "" {
+		p.Note("%s", note)
+	}
+	return t, nil
+}

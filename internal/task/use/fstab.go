@@ -1,0 +1,177 @@
+package use
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"fundus/core/fs"
+	"fundus/core/inventory"
+	"fundus/core/target"
+	"fundus/core/text/fstab"
+	"fundus/internal/config"
+	"fundus/internal/task"
+)
+
+// FstabAdd adds a line for a device and makes its mount point.
+type FstabAdd struct {
+	Target  string   `json:"target"`
+	Dir     string   `json:"dir"`
+	Kind    string   `json:"kind,omitempty"` // default: what is on the device
+	Options []string `json:"options,omitempty"`
+	By      string   `json:"by,omitempty"` // uuid, label or partuuid
+}
+
+// Verb of the request.
+func (*FstabAdd) Verb() string { return "fstab add" }
+
+// Errors of fstab requests.
+var (
+	ErrHasLine = errors.New("fstab has a line for it already")
+	ErrNoLine  = errors.New("fstab has no such line")
+	ErrNoName  = errors.New("it has no such identifier")
+)
+
+func (r *FstabAdd) Plan(ctx context.Context, p *task.Planner) error {
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	n, err := target.Resolve(v, r.Target)
+	if err != nil {
+		return err
+	}
+	e, err := r.entry(p.Config, v, n)
+	if err != nil {
+		return err
+	}
+	p.Title("fstab line for %s at %s", n.Name, e.Dir)
+	by := v.Resolver()
+	for _, l := range v.Fstab().Entries() {
+		same := slices.ContainsFunc(by.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
+		if l.Entry.Dir == e.Dir && !e.IsSwap() || same {
+			return fmt.Errorf("line %d (%s at %s): %w; remove that one first: fundus fstab remove %s", l.Number, l.Entry.Spec, l.Entry.Dir, ErrHasLine, l.Entry.Dir)
+		}
+	}
+	if !e.IsSwap() {
+		if err := p.Stage.MakeDir(e.Dir); err != nil {
+			return err
+		}
+	}
+	now, err := p.Stage.ReadFile(fstab.Path)
+	if err != nil {
+		return err
+	}
+	table := fstab.Parse(now.Data)
+	line, err := table.Add(e)
+	if err != nil {
+		return err
+	}
+	p.Facts(fs.Fact{Name: "line", Value: fmt.Sprintf("%d of %s", line.Number, fstab.Path)})
+	return p.SetFstab(ctx, "add a line to "+fstab.Path, table)
+}
+
+func (r *FstabAdd) entry(c *config.Config, v *inventory.Inventory, n inventory.Node) (fstab.Entry, error) {
+	content, ok := n.Content()
+	if !ok || content.Class != fs.FileSystem && content.Class != fs.Swap {
+		return fstab.Entry{}, fmt.Errorf("%s holds nothing that can be mounted; fundus format %s ext4 makes a file system", n.Name, n.Name)
+	}
+	spec, err := identifier(v, n, r.By, c.Identifier)
+	if err != nil {
+		return fstab.Entry{}, err
+	}
+	e := fstab.Entry{Spec: spec, Dir: path.Clean(r.Dir), Type: r.Kind, Options: slices.Clone(r.Options)}
+	if e.Type == "" {
+		e.Type = content.MountType()
+	}
+	if e.IsSwap() {
+		e.Dir = "none"
+	} else if !strings.HasPrefix(r.Dir, "/") {
+		return fstab.Entry{}, fmt.Errorf("mount point %q: write it from the root, such as /srv/%s", r.Dir, strings.TrimLeft(r.Dir, "./"))
+	}
+	if len(e.Options) == 0 {
+		e.Options = c.MountOptions(e.Type, n.Hardware.Bus)
+		if n.Hardware.Removable && c.BusOptions[n.Hardware.Bus] == nil {
+			e.Options = append(e.Options, "nofail", "x-systemd.device-timeout=5s")
+		}
+		if len(e.Options) == 0 {
+			e.Options = []string{"defaults"}
+		}
+	}
+	if e.Pass = content.Pass; e.Dir == "/" {
+		e.Pass = 1
+	}
+	return e, nil
+}
+
+// identifier is how fstab names the node: as was asked for, else as is preferred,
+// else by its UUID or PARTUUID. One that two devices carry is refused.
+func identifier(v *inventory.Inventory, n inventory.Node, by, preferred string) (string, error) {
+	tags := []string{strings.ToUpper(preferred), "UUID", "PARTUUID"}
+	if by != "" {
+		tags = []string{strings.ToUpper(by)}
+	}
+	ids := n.Identifiers()
+	for _, tag := range tags {
+		if ids[tag] == "" {
+			continue
+		}
+		spec := tag + "=" + ids[tag]
+		if found := v.Resolve(spec); len(found) > 1 {
+			return "", fmt.Errorf("%s: %w: %s and %s", spec, target.ErrTwoFit, found[0].Name, found[1].Name)
+		}
+		return spec, nil
+	}
+	return "", fmt.Errorf("%s: %w: %s", n.Name, ErrNoName, strings.Join(slices.Compact(tags), " or "))
+}
+
+// FstabRemove takes a line out; the mount point stays.
+type FstabRemove struct {
+	Target string `json:"target"` // mount point, device, or identifier
+}
+
+// Verb of the request.
+func (*FstabRemove) Verb() string { return "fstab remove" }
+
+func (r *FstabRemove) Plan(ctx context.Context, p *task.Planner) error {
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	table := v.Fstab()
+	var found, exact []fstab.Line
+	by := v.Resolver()
+	for _, l := range table.Entries() {
+		if l.Entry.Spec == r.Target {
+			exact = append(exact, l)
+		}
+		named := l.Entry.Dir == r.Target || l.Entry.Spec == r.Target
+		if n, err := target.Resolve(v, r.Target); err == nil && !named && !strings.HasPrefix(r.Target, "/") {
+			named = slices.ContainsFunc(by.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
+		}
+		if named {
+			found = append(found, l)
+		}
+	}
+	if len(exact) == 1 { // the words of the line itself
+		found = exact
+	}
+	switch len(found) {
+	case 0:
+		return fmt.Errorf("%s: %w; fundus fstab list shows the lines", r.Target, ErrNoLine)
+	case 1:
+	default:
+		return fmt.Errorf("%s fits lines %d and %d; name the device or the identifier", r.Target, found[0].Number, found[1].Number)
+	}
+	p.Title("remove the fstab line for %s", found[0].Entry.Dir)
+	if _, err := table.Remove(found[0].Number); err != nil {
+		return err
+	}
+	if use, ok := v.MountedAt(found[0].Entry.Dir); ok {
+		p.Note("%s stays mounted at %s until it is unmounted", use.Node, use.Where)
+	}
+	return p.SetFstab(ctx, "remove a line from "+fstab.Path, table)
+}

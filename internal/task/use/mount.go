@@ -1,0 +1,114 @@
+package use
+
+import (
+	"context"
+	"fmt"
+	"path"
+	"strings"
+
+	"fundus/core/inventory"
+	"fundus/core/target"
+	"fundus/internal/machine"
+	"fundus/internal/stage"
+	"fundus/internal/task"
+)
+
+// Mount mounts a device. Without Persist it changes the running system only.
+type Mount struct {
+	Target  string   `json:"target"`        // device, identifier, or a mount point that fstab knows
+	Dir     string   `json:"dir,omitempty"` // default: what fstab says
+	Options []string `json:"options,omitempty"`
+	Persist bool     `json:"persist,omitempty"` // an fstab line as well
+}
+
+// Verb of the request.
+func (*Mount) Verb() string { return "mount" }
+
+func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	n, err := target.Resolve(v, r.Target)
+	if err != nil {
+		return err
+	}
+	dir, kind, options := r.Dir, "", r.Options
+	if dir == "" {
+		by := v.Resolver()
+		for _, l := range v.Fstab().Entries() {
+			if found := by.Resolve(l.Entry.Spec); len(found) == 1 && found[0].Name == n.Name && (l.Entry.Dir == r.Target || !strings.HasPrefix(r.Target, "/") || r.Target == n.Path) {
+				dir, kind = l.Entry.Dir, l.Entry.Type
+				if len(options) == 0 {
+					options = l.Entry.Options
+				}
+			}
+		}
+		if dir == "" {
+			return fmt.Errorf("%s: where? fstab has no line for it; write fundus mount %s DIRECTORY", n.Name, r.Target)
+		}
+	}
+	dir = path.Clean(dir)
+	p.Title("mount %s at %s", n.Name, dir)
+	if use, ok := v.MountedAt(dir); ok {
+		if use.Node == n.Name {
+			return nil
+		}
+		next := "fundus unmount " + dir + " first"
+		if dir == "/" {
+			next = "choose another directory"
+		}
+		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: use.Node + " is mounted there", Next: next}
+	}
+	if r.Persist {
+		if err := p.Do(ctx, &FstabAdd{Target: r.Target, Dir: dir, Options: r.Options}); err != nil {
+			return err
+		}
+		p.Title("mount %s at %s, now and at each boot", n.Name, dir)
+		after, err := p.Now(ctx)
+		if err != nil {
+			return err
+		}
+		e, _, _ := stage.FstabEntry(after, dir)
+		kind, options = e.Type, e.Options
+	}
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Mount, Node: n.Name, Where: dir, Kind: kind, Options: strings.Join(options, ",")})
+}
+
+// Unmount takes a mount away.
+type Unmount struct {
+	Target string `json:"target"` // mount point or device
+}
+
+// Verb of the request.
+func (*Unmount) Verb() string { return "unmount" }
+
+func (r *Unmount) Plan(ctx context.Context, p *task.Planner) error {
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	dir := path.Clean(r.Target)
+	if _, ok := v.MountedAt(dir); !ok {
+		n, err := target.Resolve(v, r.Target)
+		if err != nil && strings.HasPrefix(r.Target, "/") {
+			return machine.CheckAction(v, machine.Action{Verb: machine.Unmount, Where: dir})
+		}
+		if err != nil {
+			return err
+		}
+		uses := v.UsesOf(n.Name)
+		switch {
+		case len(uses) == 0:
+			return &machine.Refusal{Rule: machine.RuleNotMounted, Thing: n.Name, Text: "it is not mounted", Next: "fundus survey shows what is"}
+		case uses[0].How != inventory.Mounted:
+			return &machine.Refusal{Rule: machine.RuleNotMounted, Thing: n.Name, Text: "it is used as swap, not mounted"}
+		case len(uses) > 1:
+			return fmt.Errorf("%s is mounted at %s and %s; name the mount point", n.Name, uses[0].Where, uses[1].Where)
+		}
+		dir = uses[0].Where
+	}
+	use, _ := v.MountedAt(dir)
+	p.Title("unmount %s from %s", use.Node, dir)
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Unmount, Node: use.Node, Where: dir, Kind: use.Kind, Options: use.Options})
+}
