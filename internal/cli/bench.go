@@ -3,7 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"fundus/internal/look"
 	"path/filepath"
 
 	"github.com/spf13/cobra"
@@ -11,7 +10,9 @@ import (
 	"fundus/core/block"
 	"fundus/core/finding"
 	"fundus/core/quantity"
+	"fundus/internal/look"
 	"fundus/internal/machine/bench"
+	"fundus/internal/view"
 )
 
 func newBench(e *Env) *cobra.Command {
@@ -37,7 +38,7 @@ func newBenchNew(e *Env) *cobra.Command {
 			if !filepath.IsAbs(dir) {
 				dir = "$PWD/" + dir
 			}
-			return e.printer().Line("message", fmt.Sprintf("bench %s is up; to work on it: export FUNDUS_BENCH=%s", host, dir))
+			return e.printer().Show(view.Message{Kind: "message", Text: fmt.Sprintf("bench %s is up; to work on it: export FUNDUS_BENCH=%s", host, dir)})
 		},
 	}
 	cmd.Flags().StringVar(&host, "host", "", "the machine's host `NAME` (default: the directory's name)")
@@ -85,7 +86,7 @@ func newBenchDiskAdd(e *Env) *cobra.Command {
 			if err := b.AddDisk(d); err != nil {
 				return err
 			}
-			return e.printer().Line("message", fmt.Sprintf("%s (%s) is plugged in; fundus survey shows it", d.Name, d.Size))
+			return e.printer().Show(view.Message{Kind: "message", Text: fmt.Sprintf("%s (%s) is plugged in; fundus survey shows it", d.Name, d.Size)})
 		},
 	}
 	f := cmd.Flags()
@@ -114,7 +115,7 @@ func newBenchDiskRemove(e *Env) *cobra.Command {
 			if err := b.RemoveDisk(cmd.Context(), args[0]); err != nil {
 				return err
 			}
-			return e.printer().Line("message", args[0]+" is pulled out; its image stays in the bench")
+			return e.printer().Show(view.Message{Kind: "message", Text: args[0] + " is pulled out; its image stays in the bench"})
 		},
 	}
 }
@@ -138,7 +139,7 @@ fundus bench boot.`,
 			if err := b.ResizeDisk(args[0], size); err != nil {
 				return err
 			}
-			return e.printer().Line("message", fmt.Sprintf("%s has %s now; fundus rescan %s tells the bench's kernel", args[0], size, args[0]))
+			return e.printer().Show(view.Message{Kind: "message", Text: fmt.Sprintf("%s has %s now; fundus rescan %s tells the bench's kernel", args[0], size, args[0])})
 		},
 	}
 	cmd.Flags().StringVar(&size, "size", "", "the new `SIZE`")
@@ -171,7 +172,7 @@ After a power cut the bench is off until fundus bench boot.`,
 			if err := b.PlantFault(args[0], planted); err != nil {
 				return err
 			}
-			return e.printer().Line("message", map[bool]string{true: args[0] + " works again", false: "the fault is planted in " + args[0]}[clear])
+			return e.printer().Show(view.Message{Kind: "message", Text: map[bool]string{true: args[0] + " works again", false: "the fault is planted in " + args[0]}[clear]})
 		},
 	}
 	flags := cmd.Flags()
@@ -202,7 +203,7 @@ func newBenchBoot(e *Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return errors.Join(e.printer().Rehearse(r), rehearsed(r, finding.Warning))
+			return errors.Join(e.printer().Show(view.Rehearsal{Rehearsal: r}), rehearsed(r, finding.Warning))
 		},
 	}
 }

@@ -1,12 +1,12 @@
 package cli
 
 import (
-	"fundus/internal/task/content"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"fundus/core/kind"
+	"fundus/internal/task/content"
 )
 
 func newFormat(e *Env) *cobra.Command {

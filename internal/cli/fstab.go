@@ -2,12 +2,13 @@ package cli
 
 import (
 	"errors"
-	"fundus/internal/look"
-	"fundus/internal/task/use"
 
 	"github.com/spf13/cobra"
 
 	"fundus/core/finding"
+	"fundus/internal/look"
+	"fundus/internal/task/use"
+	"fundus/internal/view"
 )
 
 func newFstab(e *Env) *cobra.Command {
@@ -25,7 +26,7 @@ func newFstabList(e *Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return e.printer().Fstab(r)
+			return e.printer().Show(view.Fstab{Rehearsal: r})
 		},
 	}
 }
@@ -48,7 +49,7 @@ func newFstabCheck(e *Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return errors.Join(e.printer().FstabCheck(r), found(r.Findings, finding.Warning))
+			return errors.Join(e.printer().Show(view.FstabCheck{Rehearsal: r}), found(r.Findings, finding.Warning))
 		},
 	}
 }

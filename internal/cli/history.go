@@ -2,12 +2,13 @@ package cli
 
 import (
 	"fmt"
-	"fundus/internal/task/past"
 
 	"github.com/spf13/cobra"
 
 	"fundus/internal/deed"
 	"fundus/internal/oscall"
+	"fundus/internal/task/past"
+	"fundus/internal/view"
 )
 
 func newCommit(e *Env) *cobra.Command {
@@ -33,7 +34,7 @@ func newDraft(e *Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return e.printer().Drafts(all)
+			return e.printer().Show(view.Drafts{List: all})
 		},
 	}
 	show := &cobra.Command{
@@ -53,7 +54,7 @@ func newDraft(e *Env) *cobra.Command {
 			if err := m.store.RemoveDraft(args[0]); err != nil {
 				return err
 			}
-			return e.printer().Line("message", "draft "+args[0]+" is forgotten; nothing was written by it")
+			return e.printer().Show(view.Message{Kind: "message", Text: "draft " + args[0] + " is forgotten; nothing was written by it"})
 		},
 	}
 	return group("draft", "List, show and forget drafts that wait for fundus commit", "  fundus draft list\n  fundus draft show 3fa9c210", list, show, remove)
@@ -71,7 +72,7 @@ func newDeed(e *Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return e.printer().Deeds(all)
+			return e.printer().Show(view.Deeds{List: all})
 		},
 	}
 	show := &cobra.Command{
@@ -85,7 +86,7 @@ func newDeed(e *Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return e.printer().Deed(d)
+			return e.printer().Show(view.Deed{Deed: d})
 		},
 	}
 	remove := &cobra.Command{
@@ -99,7 +100,7 @@ func newDeed(e *Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return e.printer().Line("message", fmt.Sprintf("deed %s (%s) is forgotten; what it did stays", d.ID, d.Title))
+			return e.printer().Show(view.Message{Kind: "message", Text: fmt.Sprintf("deed %s (%s) is forgotten; what it did stays", d.ID, d.Title)})
 		},
 	}
 	return group("deed", "List, show and forget what was committed", "  fundus deed list\n  fundus deed show 7", list, show, remove)
@@ -200,7 +201,7 @@ func (e *Env) recover(cmd *cobra.Command, args []string, how deed.Recover) error
 		list = []*deed.Deed{d}
 	}
 	if len(list) == 0 {
-		return e.printer().Line("message", "nothing to recover: every deed is whole")
+		return e.printer().Show(view.Message{Kind: "message", Text: "nothing to recover: every deed is whole"})
 	}
 	for _, d := range list {
 		if m, err = e.openOf(d, how.Image); err != nil {
@@ -216,7 +217,7 @@ func (e *Env) recover(cmd *cobra.Command, args []string, how deed.Recover) error
 		if err != nil {
 			return err
 		}
-		if err := e.printer().Recovered(out); err != nil {
+		if err := e.printer().Show(view.Recovered{Outcome: out}); err != nil {
 			return err
 		}
 	}

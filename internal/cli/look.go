@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"fundus/internal/look"
 	"strconv"
 	"strings"
 
@@ -13,7 +12,9 @@ import (
 	"fundus/core/finding"
 	"fundus/core/quantity"
 	"fundus/internal/config"
+	"fundus/internal/look"
 	"fundus/internal/machine"
+	"fundus/internal/view"
 )
 
 func newSurvey(e *Env) *cobra.Command {
@@ -34,7 +35,7 @@ be formatted without losing anything.`,
 			if err != nil {
 				return err
 			}
-			return e.printer().Survey(s)
+			return e.printer().Show(view.Survey{Survey: s})
 		},
 	}
 	flags := cmd.Flags()
@@ -88,7 +89,7 @@ every field on the device with its bytes and meaning, --bytes the bytes of a pla
 			case configuration && len(args) > 0:
 				return usagef("--configuration is about no device: leave %q out", args[0])
 			case configuration:
-				return e.printer().Configuration(config.System, config.User(e.Getenv), e.configuration().Entries())
+				return e.printer().Show(view.Configuration{System: config.System, User: config.User(e.Getenv), Entries: e.configuration().Entries()})
 			case len(args) == 0:
 				return usagef("inspect what? one device, or --configuration; fundus survey lists the devices")
 			}
@@ -106,7 +107,7 @@ every field on the device with its bytes and meaning, --bytes the bytes of a pla
 			if err != nil {
 				return err
 			}
-			return e.printer().Inspect(i)
+			return e.printer().Show(view.Inspection{Inspection: i})
 		},
 	}
 	cmd.Flags().BoolVar(&configuration, "configuration", false, "what is configured, and where")
@@ -167,7 +168,7 @@ nothing. Exit code 4 says that there are findings of --severity or worse.`,
 			if err != nil {
 				return err
 			}
-			return errors.Join(e.printer().Verify(v), found(v.Findings, bar))
+			return errors.Join(e.printer().Show(view.Verification{Verification: v}), found(v.Findings, bar))
 		},
 	}
 	cmd.Flags().StringVar(&severity, "severity", severity, "what counts for the exit code: note, warning or error")
@@ -203,7 +204,7 @@ Exit code 4 says that the boot would be delayed, or end in an emergency shell.`,
 			if err != nil {
 				return err
 			}
-			return errors.Join(e.printer().Rehearse(r), rehearsed(r, bar))
+			return errors.Join(e.printer().Show(view.Rehearsal{Rehearsal: r}), rehearsed(r, bar))
 		},
 	}
 	cmd.Flags().StringVar(&severity, "severity", severity, "what counts for the exit code: note, warning or error")

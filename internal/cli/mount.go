@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"fundus/internal/look"
-	"fundus/internal/task/use"
 	"io"
 	"strings"
 
@@ -13,8 +11,11 @@ import (
 
 	"fundus/core/text/fstab"
 	"fundus/internal/draft"
+	"fundus/internal/look"
 	"fundus/internal/machine"
 	"fundus/internal/task"
+	"fundus/internal/task/use"
+	"fundus/internal/view"
 )
 
 func newMount(e *Env) *cobra.Command {
@@ -84,7 +85,7 @@ func (e *Env) use(ctx context.Context, r task.Request, reverse string, words ...
 		return err
 	}
 	if e.o.draft {
-		return e.printer().Draft(d, false, false, "")
+		return e.printer().Show(view.Draft{Draft: d})
 	}
 	way := ""
 	for _, s := range d.Steps {
@@ -92,7 +93,7 @@ func (e *Env) use(ctx context.Context, r task.Request, reverse string, words ...
 			way = fmt.Sprintf(reverse, strings.TrimSpace(reverseWords(*s.Action)))
 		}
 	}
-	return e.printer().Used(d, way)
+	return e.printer().Show(view.Used{Draft: d, Reverse: way})
 }
 
 func reverseWords(a machine.Action) string {
@@ -158,7 +159,7 @@ func (e *Env) mountAll(ctx context.Context) error {
 			failed = append(failed, fmt.Errorf("line %d (%s) cannot be mounted", l.Number, l.Dir))
 		}
 		if !e.o.json {
-			if err := p.Line("message", words); err != nil {
+			if err := p.Show(view.Message{Kind: "message", Text: words}); err != nil {
 				return err
 			}
 		}
@@ -166,5 +167,5 @@ func (e *Env) mountAll(ctx context.Context) error {
 	if err := errors.Join(failed...); err != nil || !e.o.json {
 		return err
 	}
-	return p.Rehearse(rehearsal)
+	return p.Show(view.Rehearsal{Rehearsal: rehearsal})
 }

@@ -2,12 +2,13 @@ package cli
 
 import (
 	"fmt"
-	"fundus/internal/look"
-	"fundus/internal/task/disk"
 
 	"github.com/spf13/cobra"
 
 	"fundus/core/quantity"
+	"fundus/internal/look"
+	"fundus/internal/task/disk"
+	"fundus/internal/view"
 )
 
 func newPartition(e *Env) *cobra.Command {
@@ -32,7 +33,7 @@ fundus partition add --in wants them.`,
 			if d := s.Disks[0]; d.Table == nil && d.Problem != "" {
 				return fmt.Errorf("%s: %s", d.Name, d.Problem)
 			}
-			return e.printer().Partitions(s)
+			return e.printer().Show(view.Partitions{Survey: s})
 		},
 	}
 }

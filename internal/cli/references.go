@@ -1,9 +1,10 @@
 package cli
 
 import (
-	"fundus/internal/look"
-
 	"github.com/spf13/cobra"
+
+	"fundus/internal/look"
+	"fundus/internal/view"
 )
 
 func newReferences(e *Env) *cobra.Command {
@@ -23,7 +24,7 @@ resumes from. An identifier that no device has finds the lines that still say it
 			if err != nil {
 				return err
 			}
-			return e.printer().References(r)
+			return e.printer().Show(view.References{References: r})
 		},
 	}
 }

@@ -2,9 +2,11 @@ package cli
 
 import (
 	"errors"
-	"fundus/internal/task/disk"
 
 	"github.com/spf13/cobra"
+
+	"fundus/internal/task/disk"
+	"fundus/internal/view"
 )
 
 func newRescan(e *Env) *cobra.Command {
@@ -30,7 +32,7 @@ It acts at once; nothing on the disks is changed.`,
 			if err != nil {
 				return err
 			}
-			if err := e.printer().Rescanned(list, e.o.draft); err != nil {
+			if err := e.printer().Show(view.Rescanned{List: list, Draft: e.o.draft}); err != nil {
 				return err
 			}
 			return rescanResult(list)

@@ -1,11 +1,10 @@
 package cli
 
 import (
-	"fundus/internal/task/space"
-
 	"github.com/spf13/cobra"
 
 	"fundus/core/quantity"
+	"fundus/internal/task/space"
 )
 
 func newResize(e *Env) *cobra.Command {

@@ -8,6 +8,8 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+
+	"fundus/internal/view"
 )
 
 // NewRoot builds the command tree anew.
@@ -179,7 +181,7 @@ func newVersion(e *Env) *cobra.Command {
 			if info, ok := debug.ReadBuildInfo(); ok {
 				text += " (" + info.GoVersion + ")"
 			}
-			return e.printer().Line("version", text)
+			return e.printer().Show(view.Message{Kind: "version", Text: text})
 		},
 	}
 }

@@ -1,11 +1,11 @@
 package cli
 
 import (
-	"fundus/internal/look"
-
 	"github.com/spf13/cobra"
 
 	"fundus/core/kind"
+	"fundus/internal/look"
+	"fundus/internal/view"
 )
 
 func newSettings(e *Env) *cobra.Command {
@@ -33,7 +33,7 @@ takes, what it is where nothing is said, and when it can be set.`,
 				if err != nil {
 					return err
 				}
-				return e.printer().Settings(list)
+				return e.printer().Show(view.Settings{List: list})
 			}
 			m, err := e.open(cmd.Context(), word)
 			if err != nil {
@@ -43,7 +43,7 @@ takes, what it is where nothing is said, and when it can be set.`,
 			if err != nil {
 				return err
 			}
-			return e.printer().Settings([]look.KindSettings{s})
+			return e.printer().Show(view.Settings{List: []look.KindSettings{s}})
 		},
 	}
 }

@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"fundus/internal/task/all"
 	"io"
 	"slices"
 	"strings"
@@ -15,6 +14,8 @@ import (
 	"fundus/internal/deed"
 	"fundus/internal/draft"
 	"fundus/internal/task"
+	"fundus/internal/task/all"
+	"fundus/internal/view"
 )
 
 // settle is the road of every change: plan, show, ask or store, commit.
@@ -35,10 +36,10 @@ func (e *Env) settle(ctx context.Context, m *onMachine, r task.Request) error {
 func (e *Env) decide(ctx context.Context, m *onMachine, s task.Conditions, r task.Request, plan *draft.Plan, lose []string) error {
 	d, p := &plan.Draft, e.printer()
 	if d.Empty() || e.o.draft {
-		return p.Draft(d, false, false, "")
+		return p.Show(view.Draft{Draft: d})
 	}
 	if !e.o.json { // there, one document only, at the end
-		if err := p.Draft(d, false, false, ""); err != nil {
+		if err := p.Show(view.Draft{Draft: d}); err != nil {
 			return err
 		}
 	}
@@ -69,7 +70,7 @@ func (e *Env) keep(m *onMachine, d *draft.Draft, lose []string) error {
 	}
 	p := e.printer()
 	if e.o.json {
-		if err := p.Draft(d, false, true, ""); err != nil {
+		if err := p.Show(view.Draft{Draft: d, Stored: true}); err != nil {
 			return err
 		}
 	}
@@ -112,7 +113,7 @@ func (e *Env) commit(ctx context.Context, m *onMachine, s task.Conditions, r tas
 	if err != nil {
 		return err
 	}
-	if err := e.printer().Committed(d, done); err != nil {
+	if err := e.printer().Show(view.Committed{Draft: d, Deed: done}); err != nil {
 		return err
 	}
 	if len(done.Later) > 0 {
@@ -154,7 +155,7 @@ func (e *Env) commitStored(ctx context.Context, code string) error {
 	defer plan.Close()
 	if hex.EncodeToString(plan.Draft.Digest[:]) != stored.Digest {
 		if !e.o.json {
-			if err := e.printer().Draft(&plan.Draft, false, false, ""); err != nil {
+			if err := e.printer().Show(view.Draft{Draft: &plan.Draft}); err != nil {
 				return err
 			}
 		}

@@ -3,8 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"fundus/internal/look"
-	"fundus/internal/task/disk"
 	"io/fs"
 	"strings"
 
@@ -12,8 +10,11 @@ import (
 
 	"fundus/core/table"
 	"fundus/core/table/saved"
+	"fundus/internal/look"
 	"fundus/internal/oscall"
 	"fundus/internal/task"
+	"fundus/internal/task/disk"
+	"fundus/internal/view"
 )
 
 func newTable(e *Env) *cobra.Command {
@@ -83,7 +84,7 @@ those that are chosen.`,
 				return err
 			}
 			if choose == "" {
-				return e.printer().Search(found)
+				return e.printer().Show(view.Search{Lost: found})
 			}
 			r, err := disk.Choose(found.Disk.Name, found.Found, table.Scheme(scheme), numbers)
 			if err != nil {
@@ -166,7 +167,7 @@ to the standard output. It is the table alone, not what is on the partitions.`,
 			} else if err != nil {
 				return err
 			}
-			return e.printer().Line("message", fmt.Sprintf("the table of %s is in %s; fundus table restore %s %s writes it again", args[0], args[1], args[0], args[1]))
+			return e.printer().Show(view.Message{Kind: "message", Text: fmt.Sprintf("the table of %s is in %s; fundus table restore %s %s writes it again", args[0], args[1], args[0], args[1])})
 		},
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fundus/core/table"
+	"fundus/internal/view"
 )
 
 func newTypes(e *Env) *cobra.Command {
@@ -18,7 +19,7 @@ other GUIDs and bytes are taken as they are.`,
 			if len(found) == 0 {
 				return usagef("no type fits %q; fundus types without words lists them all", args)
 			}
-			return e.printer().Types(found)
+			return e.printer().Show(view.Types{List: found})
 		},
 	}
 }

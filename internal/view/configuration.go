@@ -21,15 +21,24 @@ type SettingDoc struct {
 	Purpose string `json:"purpose"`
 }
 
-// Configuration prints what is in force, and from where.
-func (p *Printer) Configuration(system, user string, settings []config.Entry) error {
-	if p.JSON {
-		doc := ConfigurationDoc{head("configuration"), []string{system, user}, []SettingDoc{}}
-		for _, s := range settings {
-			doc.Settings = append(doc.Settings, SettingDoc(s))
-		}
-		return p.document(doc)
+// Configuration is what is in force, and from where.
+type Configuration struct {
+	System, User string // the files
+	Entries      []config.Entry
+}
+
+// Document implements Report.
+func (r Configuration) Document() any {
+	doc := ConfigurationDoc{head("configuration"), []string{r.System, r.User}, []SettingDoc{}}
+	for _, s := range r.Entries {
+		doc.Settings = append(doc.Settings, SettingDoc(s))
 	}
+	return doc
+}
+
+// Words implements Report.
+func (r Configuration) Words(p *Printer) {
+	system, user, settings := r.System, r.User, r.Entries
 	var rows [][]string
 	own := 0
 	for _, s := range settings {
@@ -63,5 +72,4 @@ func (p *Printer) Configuration(system, user string, settings []config.Entry) er
 		last = s.Purpose
 	}
 	p.facts(purposes)
-	return nil
 }

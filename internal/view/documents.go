@@ -185,5 +185,3 @@ func orEmpty[T any](list []T) []T {
 	}
 	return list
 }
-
-func messageDocument(kind, words string) MessageDoc { return MessageDoc{head(kind), words} }

@@ -2,7 +2,6 @@ package view
 
 import (
 	"fmt"
-	"fundus/internal/look"
 	"io"
 	"strings"
 
@@ -101,18 +100,25 @@ func stepDocument(s draft.Step) StepDoc {
 	return doc
 }
 
-// Draft shows a change that is not written yet.
-func (p *Printer) Draft(d *draft.Draft, changed bool, stored bool, deedID string) error {
-	if p.JSON {
-		return p.document(draftDocument(d, Result{Changed: changed, Stored: stored, Deed: deedID}))
-	}
+// Draft is a change that is not written yet.
+type Draft struct {
+	*draft.Draft
+	Stored bool // for a later commit
+}
+
+// Document implements Report.
+func (r Draft) Document() any { return draftDocument(r.Draft, Result{Stored: r.Stored}) }
+
+// Words implements Report.
+func (r Draft) Words(p *Printer) {
+	d := r.Draft
 	if p.Quiet {
-		return nil
+		return
 	}
 	p.printf("%s  %s\n", p.paint(Strong, visible(d.Machine)), visible(d.Title))
 	if d.Empty() {
 		p.printf("nothing to do: it is so already\n")
-		return nil
+		return
 	}
 	p.pictures(d)
 	p.changes(d)
@@ -125,7 +131,6 @@ func (p *Printer) Draft(d *draft.Draft, changed bool, stored bool, deedID string
 	}
 	p.steps(d)
 	p.ending(d)
-	return nil
 }
 
 // part shows the figures of one of the requests that the draft is made of; those behind
@@ -299,12 +304,20 @@ func (p *Printer) ending(d *draft.Draft) {
 	}
 }
 
-// Committed says what was done and how to take it back.
-func (p *Printer) Committed(d *draft.Draft, done *deed.Deed) error {
-	deedID := done.ID
-	if p.JSON {
-		return p.document(draftDocument(d, Result{Changed: true, Deed: deedID, Later: done.Later, Remarks: done.Remarks}))
-	}
+// Committed is what was done, and how to take it back.
+type Committed struct {
+	*draft.Draft
+	Deed *deed.Deed
+}
+
+// Document implements Report.
+func (r Committed) Document() any {
+	return draftDocument(r.Draft, Result{Changed: true, Deed: r.Deed.ID, Later: r.Deed.Later, Remarks: r.Deed.Remarks})
+}
+
+// Words implements Report.
+func (r Committed) Words(p *Printer) {
+	d, done, deedID := r.Draft, r.Deed, r.Deed.ID
 	undo := "fundus undo takes it back"
 	if d.Request.Verb == "undo" {
 		number, _, _ := strings.Cut(strings.TrimLeft(deedID, "0"), "-")
@@ -318,13 +331,12 @@ func (p *Printer) Committed(d *draft.Draft, done *deed.Deed) error {
 		p.wrap(2, "note: ", visible(r))
 	}
 	if len(done.Later) == 0 {
-		return nil
+		return
 	}
 	p.printf("%s\n", p.paint(Changed, "the disk is as it should be; this machine takes it up only when it boots:"))
 	for _, l := range done.Later {
 		p.wrap(2, "later: ", visible(l))
 	}
-	return nil
 }
 
 // Result is what became of a draft.
@@ -363,56 +375,23 @@ func (p *Printer) Question(w io.Writer, d *draft.Draft) (accept []string) {
 	return accept
 }
 
-// Used says what was changed in the running system and how to reverse it.
-func (p *Printer) Used(d *draft.Draft, reverse string) error {
-	if p.JSON {
-		return p.Draft(d, !d.Empty(), false, "")
-	}
-	if d.Empty() {
+// Used is what was changed in the running system, and how to reverse it.
+type Used struct {
+	*draft.Draft
+	Reverse string // a command; empty for none
+}
+
+// Document implements Report.
+func (r Used) Document() any { return draftDocument(r.Draft, Result{Changed: !r.Empty()}) }
+
+// Words implements Report.
+func (r Used) Words(p *Printer) {
+	if r.Empty() {
 		p.printf("nothing to do: it is so already\n")
-		return nil
+		return
 	}
-	p.printf("%s\n", p.paint(InUse, "done: "+visible(d.Title)))
-	if reverse != "" {
-		p.printf("to reverse it: %s\n", visible(reverse))
+	p.printf("%s\n", p.paint(InUse, "done: "+visible(r.Title)))
+	if r.Reverse != "" {
+		p.printf("to reverse it: %s\n", visible(r.Reverse))
 	}
-	return nil
 }
-
-// Fstab prints the lines of fstab with what they name.
-func (p *Printer) Fstab(r *look.Rehearsal) error {
-	if p.JSON {
-		return p.document(rehearsalDocument(r))
-	}
-	var rows [][]string
-	for _, l := range r.Lines {
-		device := visible(l.Device)
-		if device == "" {
-			device = "-"
-		}
-		rows = append(rows, []string{fmt.Sprint(l.Number), device, visible(l.Dir), visible(l.Kind), visible(l.Spec)})
-	}
-	if len(rows) == 0 {
-		p.printf("no lines; fundus fstab add makes one\n")
-		return nil
-	}
-	p.columns(0, []string{">line", "device", "mount point", "type", "named by"}, rows)
-	return nil
-}
-
-// FstabCheck prints what is wrong with fstab.
-func (p *Printer) FstabCheck(r *look.Rehearsal) error {
-	if p.JSON {
-		return p.document(findingsDocument("fstab-check", r.Findings))
-	}
-	if len(r.Findings) == 0 {
-		p.printf("%s\n", p.paint(InUse, "in order: "+count(len(r.Lines), "line")+" of fstab"))
-		return nil
-	}
-	p.printf("%s in fstab\n\n", tally(r.Findings))
-	p.findings(r.Findings)
-	return nil
-}
-
-// Failure prints an error for people.
-func (p *Printer) Failure(words string) { p.wrap(0, "fundus: ", visible(words)) }

@@ -2,8 +2,9 @@ package view
 
 import (
 	"fmt"
-	"fundus/internal/look"
 	"strings"
+
+	"fundus/internal/look"
 )
 
 // StructureDoc is one structure of a device with its fields.

@@ -74,14 +74,18 @@ func recoveryDocument(o *deed.Outcome) RecoveryDoc {
 
 const clock = "2006-01-02 15:04:05"
 
-// Deeds prints the history, newest first.
-func (p *Printer) Deeds(list []*deed.Deed) error {
-	if p.JSON {
-		return p.document(deedsDocument(list))
-	}
+// Deeds is the history, newest first.
+type Deeds struct{ List []*deed.Deed }
+
+// Document implements Report.
+func (r Deeds) Document() any { return deedsDocument(r.List) }
+
+// Words implements Report.
+func (r Deeds) Words(p *Printer) {
+	list := r.List
 	if len(list) == 0 {
 		p.printf("no deeds: nothing was committed yet\n")
-		return nil
+		return
 	}
 	var rows [][]string
 	for _, d := range list {
@@ -93,7 +97,6 @@ func (p *Printer) Deeds(list []*deed.Deed) error {
 		rows = append(rows, []string{d.ID, when, p.paint(colour, state), visible(d.Title)})
 	}
 	p.columns(0, []string{"deed", "when", "state", "what"}, rows)
-	return nil
 }
 
 func stateWords(d *deed.Deed) (string, State) {
@@ -110,16 +113,20 @@ func stateWords(d *deed.Deed) (string, State) {
 	return "done", InUse
 }
 
-// Deed prints one deed.
-func (p *Printer) Deed(d *deed.Deed) error {
-	if p.JSON {
-		return p.document(deedsDocument([]*deed.Deed{d}))
-	}
+// Deed is one deed.
+type Deed struct{ *deed.Deed }
+
+// Document implements Report.
+func (r Deed) Document() any { return deedsDocument([]*deed.Deed{r.Deed}) }
+
+// Words implements Report.
+func (r Deed) Words(p *Printer) {
+	d := r.Deed
 	state, colour := stateWords(d)
 	p.printf("%s  %s  %s\n", p.paint(Strong, "deed "+d.ID), p.paint(colour, state), visible(d.Title))
 	if d.Problem != nil {
 		p.wrap(2, "", visible(d.Problem.Error()))
-		return nil
+		return
 	}
 	rows := [][]string{{"when", d.Created.Local().Format(clock)}, {"machine", visible(d.Machine)}, {"undo", undoWords(d.Undo, d.Last)}}
 	for _, t := range d.Written() {
@@ -141,17 +148,20 @@ func (p *Printer) Deed(d *deed.Deed) error {
 	case d.Undoable():
 		p.printf("to take it back: fundus undo %s\n", d.ID)
 	}
-	return nil
 }
 
-// Drafts prints the stored drafts.
-func (p *Printer) Drafts(list []deed.StoredDraft) error {
-	if p.JSON {
-		return p.document(draftsDocument(list))
-	}
+// Drafts is the stored drafts.
+type Drafts struct{ List []deed.StoredDraft }
+
+// Document implements Report.
+func (r Drafts) Document() any { return draftsDocument(r.List) }
+
+// Words implements Report.
+func (r Drafts) Words(p *Printer) {
+	list := r.List
 	if len(list) == 0 {
 		p.printf("no drafts are waiting\n")
-		return nil
+		return
 	}
 	var rows [][]string
 	for _, d := range list {
@@ -159,14 +169,17 @@ func (p *Printer) Drafts(list []deed.StoredDraft) error {
 	}
 	p.columns(0, []string{"code", "made", "machine", "what"}, rows)
 	p.printf("fundus commit CODE carries one out\n")
-	return nil
 }
 
-// Recovered says what recover did.
-func (p *Printer) Recovered(o *deed.Outcome) error {
-	if p.JSON {
-		return p.document(recoveryDocument(o))
-	}
+// Recovered is what recover did.
+type Recovered struct{ *deed.Outcome }
+
+// Document implements Report.
+func (r Recovered) Document() any { return recoveryDocument(r.Outcome) }
+
+// Words implements Report.
+func (r Recovered) Words(p *Printer) {
+	o := r.Outcome
 	words := "completed"
 	switch o.Direction {
 	case deed.Back:
@@ -175,18 +188,19 @@ func (p *Printer) Recovered(o *deed.Outcome) error {
 		words = "ended as it is: nothing was touched"
 	}
 	p.printf("%s\n", p.paint(InUse, fmt.Sprintf("deed %s %s (%s)", o.Deed.ID, words, visible(o.Deed.Title))))
-	return nil
 }
 
-// Line prints one line of prose, or its document.
-func (p *Printer) Line(kind, words string) error {
-	if p.JSON {
-		return p.document(messageDocument(kind, words))
-	}
+// Message is a sentence, the document of kind version or message.
+type Message struct{ Kind, Text string }
+
+// Document implements Report.
+func (r Message) Document() any { return MessageDoc{head(r.Kind), r.Text} }
+
+// Words implements Report.
+func (r Message) Words(p *Printer) {
 	if !p.Quiet {
-		p.printf("%s\n", visible(words))
+		p.printf("%s\n", visible(r.Text))
 	}
-	return nil
 }
 
 // Prose prints a sentence between two commands of the demo.

@@ -29,6 +29,23 @@ type Printer struct {
 	Sizes    quantity.Style
 }
 
+// Report is what a command answers: one document for programs, or words for people.
+type Report interface {
+	// Document is what --json prints.
+	Document() any
+	// Words prints the same for a person to read.
+	Words(p *Printer)
+}
+
+// Show prints a report in the form that was asked for. Errors are those of the output.
+func (p *Printer) Show(r Report) error {
+	if p.JSON {
+		return p.document(r.Document())
+	}
+	r.Words(p)
+	return nil
+}
+
 // State is what a colour marks.
 type State int
 
@@ -155,3 +172,6 @@ func (p *Printer) wrap(indent int, first, words string) {
 	}
 	p.printf("%s\n", line)
 }
+
+// Failure prints an error for people.
+func (p *Printer) Failure(words string) { p.wrap(0, "fundus: ", visible(words)) }

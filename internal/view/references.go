@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+
 	"fundus/internal/look"
 )
 
@@ -25,8 +26,7 @@ type ReferenceDoc struct {
 	Written string `json:"written,omitempty"` // by what, where the file is generated
 }
 
-// References prints the lines that name a device, file by file.
-func (p *Printer) References(r *look.References) error {
+func referencesDocument(r *look.References) ReferencesDoc {
 	doc := ReferencesDoc{head("references"), r.Word, []string{}, []ReferenceDoc{}}
 	for _, n := range r.Devices {
 		doc.Devices = append(doc.Devices, n.Name)
@@ -34,19 +34,27 @@ func (p *Printer) References(r *look.References) error {
 	for _, l := range r.Lines {
 		doc.References = append(doc.References, ReferenceDoc{l.Path, l.Line, l.Text, l.Spec, l.By, l.What, l.Device, l.Writer})
 	}
-	if p.JSON {
-		return p.document(doc)
-	}
+	return doc
+}
+
+// References is the lines that name a device, file by file.
+type References struct{ *look.References }
+
+// Document implements Report.
+func (r References) Document() any { return referencesDocument(r.References) }
+
+// Words implements Report.
+func (r References) Words(p *Printer) {
 	means := ", which no device has,"
 	switch {
 	case len(r.Devices) == 1 && r.Devices[0].Name == r.Word:
 		means = ""
 	case len(r.Devices) > 0:
-		means = ", which is " + deviceWords(r) + ","
+		means = ", which is " + deviceWords(r.References) + ","
 	}
 	if len(r.Lines) == 0 {
 		p.printf("%s%s is named by no line of %s\n", visible(r.Word), means, count(r.Looked, "text file"))
-		return nil
+		return
 	}
 	p.printf("%s\n", p.paint(Strong, fmt.Sprintf("%s%s is named by %s", visible(r.Word), means, count(len(r.Lines), "line"))))
 	for _, l := range r.Lines {
@@ -66,7 +74,6 @@ func (p *Printer) References(r *look.References) error {
 			p.wrap(4, "written by ", l.Writer)
 		}
 	}
-	return nil
 }
 
 func deviceWords(r *look.References) string {

@@ -2,9 +2,9 @@ package view
 
 import (
 	"fmt"
-	"fundus/internal/task/disk"
 
 	"fundus/core/inventory"
+	"fundus/internal/task/disk"
 )
 
 // RescanDoc is the document of what the kernel took up.
@@ -39,15 +39,24 @@ func kernelParts(list []inventory.KernelPart) []KernelPartDoc {
 	return out
 }
 
-// Rescanned shows size and partitions of each disk before and after.
-func (p *Printer) Rescanned(list []disk.Rescanned, draft bool) error {
-	if p.JSON {
-		doc := RescanDoc{Head: head("rescan"), Disks: []RescannedDoc{}}
-		for _, r := range list {
-			doc.Disks = append(doc.Disks, rescannedDoc(r))
-		}
-		return p.document(doc)
+// Rescanned is size and partitions of each disk before and after.
+type Rescanned struct {
+	List  []disk.Rescanned
+	Draft bool // nothing was done
+}
+
+// Document implements Report.
+func (r Rescanned) Document() any {
+	doc := RescanDoc{Head: head("rescan"), Disks: []RescannedDoc{}}
+	for _, d := range r.List {
+		doc.Disks = append(doc.Disks, rescannedDoc(d))
 	}
+	return doc
+}
+
+// Words implements Report.
+func (r Rescanned) Words(p *Printer) {
+	list, draft := r.List, r.Draft
 	for _, r := range list {
 		was, now := r.Before[0], r.After[0]
 		text := fmt.Sprintf("%s  %s", visible(now.Name), p.size(now.Size, now.Geometry.Logical))
@@ -74,7 +83,6 @@ func (p *Printer) Rescanned(list []disk.Rescanned, draft bool) error {
 			p.wrap(2, "", fmt.Sprintf("the new room is free for partitions: fundus partition list %s", visible(now.Name)))
 		}
 	}
-	return nil
 }
 
 func rescannedDoc(r disk.Rescanned) RescannedDoc {

@@ -2,10 +2,10 @@ package view
 
 import (
 	"fmt"
-	"fundus/internal/look"
 	"strings"
 
 	"fundus/core/quantity"
+	"fundus/internal/look"
 )
 
 // SearchDoc is the document of what was found on a disk without a table.
@@ -30,15 +30,23 @@ type FoundDoc struct {
 	Why        []string `json:"why"`
 }
 
-// Search shows what was found, and how a table of it is written.
-func (p *Printer) Search(s *look.Lost) error {
-	if p.JSON {
-		doc := SearchDoc{Head: head("search"), Disk: s.Disk.Name, Found: []FoundDoc{}}
-		for i, f := range s.Found {
-			doc.Found = append(doc.Found, FoundDoc{i + 1, int64(f.Start), f.Span.Start, f.Span.Count, f.Content.Kind, f.Content.Label, f.Content.UUID, f.Confidence, f.Proposed, f.Conflict + 1, f.Why})
-		}
-		return p.document(doc)
+func searchDocument(s *look.Lost) SearchDoc {
+	doc := SearchDoc{Head: head("search"), Disk: s.Disk.Name, Found: []FoundDoc{}}
+	for i, f := range s.Found {
+		doc.Found = append(doc.Found, FoundDoc{i + 1, int64(f.Start), f.Span.Start, f.Span.Count, f.Content.Kind, f.Content.Label, f.Content.UUID, f.Confidence, f.Proposed, f.Conflict + 1, f.Why})
 	}
+	return doc
+}
+
+// Search is what was found, and how a table of it is written.
+type Search struct{ *look.Lost }
+
+// Document implements Report.
+func (r Search) Document() any { return searchDocument(r.Lost) }
+
+// Words implements Report.
+func (r Search) Words(p *Printer) {
+	s := r.Lost
 	proposed := 0
 	var rows [][]string
 	sector := s.Disk.Geometry.Logical
@@ -58,7 +66,7 @@ func (p *Printer) Search(s *look.Lost) error {
 	}
 	p.wrap(0, "", fmt.Sprintf("%s: %d places where a partition may have begun, %d proposed", visible(s.Disk.Name), len(rows), proposed))
 	if len(rows) == 0 {
-		return nil
+		return
 	}
 	p.printf("\n")
 	p.columns(2, []string{">#", ">start", ">size", "holds", "label", ">sure", ""}, rows)
@@ -70,5 +78,4 @@ func (p *Printer) Search(s *look.Lost) error {
 		p.printf("\nnothing is written; to write a table of those proposed, or of others by their numbers:\n")
 		p.printf("  fundus table repair %s --search --choose proposed\n", visible(s.Disk.Name))
 	}
-	return nil
 }

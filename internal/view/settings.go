@@ -43,18 +43,21 @@ func settingsDocument(list []look.KindSettings) SettingsDoc {
 	return doc
 }
 
-// Settings prints what content can be made with, or was.
-func (p *Printer) Settings(list []look.KindSettings) error {
-	if p.JSON {
-		return p.document(settingsDocument(list))
-	}
+// Settings is what content can be made with, or was.
+type Settings struct{ List []look.KindSettings }
+
+// Document implements Report.
+func (r Settings) Document() any { return settingsDocument(r.List) }
+
+// Words implements Report.
+func (r Settings) Words(p *Printer) {
+	list := r.List
 	for i, k := range list {
 		if i > 0 {
 			p.printf("\n")
 		}
 		p.kindSettings(k)
 	}
-	return nil
 }
 
 func (p *Printer) kindSettings(k look.KindSettings) {

@@ -1,15 +1,14 @@
 package view
 
 import (
-	"cmp"
 	"fmt"
-	"fundus/internal/look"
 	"slices"
 	"strings"
 
 	"fundus/core/finding"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
+	"fundus/internal/look"
 )
 
 // SurveyDoc is the document of kind survey.
@@ -41,11 +40,15 @@ func surveyDocument(s *look.Survey) SurveyDoc {
 	return d
 }
 
-// Survey prints a block for each disk.
-func (p *Printer) Survey(s *look.Survey) error {
-	if p.JSON {
-		return p.document(surveyDocument(s))
-	}
+// Survey is a block for each disk.
+type Survey struct{ *look.Survey }
+
+// Document implements Report.
+func (r Survey) Document() any { return surveyDocument(r.Survey) }
+
+// Words implements Report.
+func (r Survey) Words(p *Printer) {
+	s := r.Survey
 	odd := map[string]bool{}
 	for _, f := range finding.AtLeast(s.Findings, finding.Warning) {
 		odd[f.Thing] = true
@@ -88,7 +91,6 @@ func (p *Printer) Survey(s *look.Survey) error {
 	if marked > 0 {
 		p.printf("%s\n", p.paint(Changed, fmt.Sprintf("%d marked with !: fundus verify says why", marked)))
 	}
-	return nil
 }
 
 // nothingShown says what was looked for in vain.
@@ -358,64 +360,4 @@ func (p *Printer) bar(v *inventory.Inventory, d inventory.Node) string {
 		parts = append(parts, p.paint(state, strings.Repeat(glyph, cells[i])))
 	}
 	return "▕" + strings.Join(parts, "│") + "▏"
-}
-
-// wideEnough is how many columns a table with identifiers takes.
-const wideEnough = 110
-
-// Partitions prints the table of one disk.
-func (p *Printer) Partitions(s *look.Survey) error {
-	if p.JSON {
-		return p.document(surveyDocument(s))
-	}
-	d := s.Disks[0]
-	if d.Table == nil {
-		p.printf("%s has no partition table; fundus table new %s makes one\n", visible(d.Name), visible(d.Name))
-		return nil
-	}
-	p.printf("%s  %s  %s, sectors of %d bytes\n", visible(d.Name), scheme(d), d.Table.ID, d.Table.Sector)
-	heading := []string{">#", ">first sector", ">last sector", ">sectors", ">size", "name"}
-	wide := p.Width >= wideEnough
-	if wide {
-		heading = append(heading, "PARTUUID")
-	}
-	p.columns(2, heading, p.partitionRows(d, s.Step(d), wide))
-	if len(d.Table.Parts) == 0 {
-		p.printf("  no partitions; fundus partition add %s makes one\n", visible(d.Name))
-	}
-	return nil
-}
-
-// partitionRows are partitions and the gaps that take one, in the order of their
-// place. What lies inside an extended partition is drawn in.
-func (p *Printer) partitionRows(d inventory.Node, step quantity.Bytes, wide bool) [][]string {
-	type row struct {
-		start uint64
-		cells []string
-	}
-	var list []row
-	add := func(number string, start, count uint64, name, id string) {
-		size, _ := quantity.Count(count).Times(d.Table.Sector)
-		cells := []string{number, fmt.Sprint(start), fmt.Sprint(start + count - 1), fmt.Sprint(count), p.size(size, int64(d.Table.Sector)), name}
-		if wide {
-			cells = append(cells, id)
-		}
-		list = append(list, row{start, cells})
-	}
-	for _, part := range d.Table.Parts {
-		name := visible(part.Name)
-		if part.Role != "" {
-			name = string(part.Role)
-		}
-		add(fmt.Sprint(part.Number), part.Span.Start, part.Span.Count, name, part.UUID)
-	}
-	for i, room := range d.Table.Rooms(step) {
-		add("\u00b7", room.Start, room.Count, p.paint(Free, fmt.Sprintf("gap %d", i+1)), "")
-	}
-	slices.SortStableFunc(list, func(a, b row) int { return cmp.Compare(a.start, b.start) })
-	var rows [][]string
-	for _, r := range list {
-		rows = append(rows, r.cells)
-	}
-	return rows
 }

@@ -1,8 +1,9 @@
 package view
 
 import (
-	"fundus/core/table"
 	"strings"
+
+	"fundus/core/table"
 )
 
 // TypesDoc is the document of kind types.
@@ -19,22 +20,31 @@ type TypeDoc struct {
 	Meaning string `json:"meaning"`
 }
 
-// Types prints partition types: the name that --type takes, and how each scheme
+// Types is a list of partition types: the name that --type takes, and how each scheme
 // writes it.
-func (p *Printer) Types(list []table.Type) error {
-	doc, rows, facts := TypesDoc{head("types"), []TypeDoc{}}, [][]string{}, [][]string{}
-	for _, t := range list {
+type Types struct{ List []table.Type }
+
+// Document implements Report.
+func (r Types) Document() any {
+	doc := TypesDoc{head("types"), []TypeDoc{}}
+	for _, t := range r.List {
 		doc.Types = append(doc.Types, TypeDoc{t.Name, t.GUID, t.Byte, t.Meaning})
+	}
+	return doc
+}
+
+// Words implements Report.
+func (r Types) Words(p *Printer) {
+	rows, facts := [][]string{}, [][]string{}
+	for _, t := range r.List {
 		rows = append(rows, []string{t.Name, t.Meaning, t.Byte, t.GUID})
 		facts = append(facts, []string{t.Name, t.Meaning}, []string{"", typeValues(t)})
 	}
 	const wide, few = 108, 12
 	switch {
-	case p.JSON:
-		return p.document(doc)
 	case p.Width >= wide:
 		p.columns(0, []string{"name", "meaning", ">MBR", "GPT"}, rows)
-	case len(list) <= few:
+	case len(r.List) <= few:
 		p.facts(facts)
 	default: // the GUIDs do not fit beside the rest
 		for i := range rows {
@@ -43,7 +53,6 @@ func (p *Printer) Types(list []table.Type) error {
 		p.columns(0, []string{"name", "meaning", ">MBR", "GPT"}, rows)
 		p.printf("\nfundus types NAME shows the GUID\n")
 	}
-	return nil
 }
 
 func typeValues(t table.Type) string {

@@ -5,8 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"fundus/internal/task/disk"
-	"fundus/internal/task/use"
 	"path/filepath"
 	"reflect"
 	"testing"
@@ -15,6 +13,8 @@ import (
 	"fundus/internal/deed"
 	"fundus/internal/draft"
 	"fundus/internal/task"
+	"fundus/internal/task/disk"
+	"fundus/internal/task/use"
 	"fundus/test/amount"
 )
 

@@ -3,9 +3,6 @@ package cuts
 import (
 	"context"
 	"errors"
-	"fundus/internal/task/content"
-	"fundus/internal/task/disk"
-	"fundus/internal/task/past"
 	"os"
 	"path/filepath"
 	"strings"
@@ -20,6 +17,9 @@ import (
 	"fundus/internal/machine"
 	"fundus/internal/stage"
 	"fundus/internal/task"
+	"fundus/internal/task/content"
+	"fundus/internal/task/disk"
+	"fundus/internal/task/past"
 	"fundus/test/amount"
 )
 

@@ -5,8 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"fundus/internal/task/past"
-	"fundus/internal/task/use"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -18,6 +16,8 @@ import (
 	"fundus/internal/deed"
 	"fundus/internal/machine"
 	"fundus/internal/task"
+	"fundus/internal/task/past"
+	"fundus/internal/task/use"
 )
 
 // tree is every file and directory below a root, with the files' content.

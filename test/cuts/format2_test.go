@@ -8,9 +8,6 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"fundus/internal/task/content"
-	"fundus/internal/task/disk"
-	"fundus/internal/task/use"
 	"io"
 	"os"
 	"path/filepath"
@@ -19,6 +16,9 @@ import (
 
 	"fundus/core/block"
 	"fundus/internal/deed"
+	"fundus/internal/task/content"
+	"fundus/internal/task/disk"
+	"fundus/internal/task/use"
 )
 
 var update = flag.Bool("update", false, "write the deed of testdata/format2 anew")

@@ -2,11 +2,11 @@ package cuts
 
 import (
 	"context"
-	"fundus/internal/task/disk"
 	"testing"
 
 	"fundus/core/block"
 	"fundus/core/table"
+	"fundus/internal/task/disk"
 )
 
 // looks counts how often a machine and its disk are looked at.

@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"fundus/internal/task/content"
-	"fundus/internal/task/past"
 	"strings"
 	"testing"
 
@@ -14,6 +12,8 @@ import (
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
+	"fundus/internal/task/content"
+	"fundus/internal/task/past"
 )
 
 // planted is an action of the rig's kernel that nothing takes back, as a growth of a

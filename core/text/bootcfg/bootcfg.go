@@ -13,11 +13,12 @@ package bootcfg
 
 import (
 	"bytes"
-	"fundus/core/text"
 	"regexp"
 	"strings"
 
 	"github.com/google/uuid"
+
+	"fundus/core/text"
 )
 
 // Syntax is that of all such files.

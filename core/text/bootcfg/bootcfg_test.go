@@ -4,9 +4,10 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"fundus/core/text"
 	"strings"
 	"testing"
+
+	"fundus/core/text"
 )
 
 const id, other = "5eed5eed-0000-4000-8000-000000020417", "11112222-3333-4444-8555-666677778888"

@@ -3,9 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"fundus/internal/task/content"
-	"fundus/internal/task/disk"
-	"fundus/internal/task/use"
 	"time"
 
 	"fundus/core/quantity"
@@ -14,6 +11,9 @@ import (
 	"fundus/internal/draft"
 	"fundus/internal/machine/live"
 	"fundus/internal/task"
+	"fundus/internal/task/content"
+	"fundus/internal/task/disk"
+	"fundus/internal/task/use"
 )
 
 // road is the way from a blank disk to a mounted file system, as one request.

@@ -3,11 +3,11 @@ package view
 import (
 	"encoding/hex"
 	"fmt"
-	"fundus/internal/look"
 	"strings"
 
 	"fundus/core/finding"
 	"fundus/core/inventory"
+	"fundus/internal/look"
 )
 
 // InspectDoc is the document of kind inspection.
@@ -22,32 +22,6 @@ type InspectDoc struct {
 	Structures []StructureDoc    `json:"structures,omitempty"` // with --fields
 	BytesAt    int64             `json:"bytes_start,omitempty"`
 	Bytes      string            `json:"bytes,omitempty"` // with --bytes, in hexadecimal
-}
-
-// FindingsDoc is the document of kinds verification and fstab-check.
-type FindingsDoc struct {
-	Head
-	Findings []finding.Finding `json:"findings"`
-}
-
-// RehearsalDoc is the document of kind rehearsal.
-type RehearsalDoc struct {
-	Head
-	Machine string    `json:"machine"`
-	Verdict string    `json:"verdict"`
-	Lines   []LineDoc `json:"lines"`
-}
-
-// LineDoc is one line of fstab.
-type LineDoc struct {
-	Number     int    `json:"line"`
-	Spec       string `json:"spec"`
-	MountPoint string `json:"mount_point"`
-	Type       string `json:"type"`
-	Device     string `json:"device,omitempty"`
-	Outcome    string `json:"outcome"`
-	Reason     string `json:"reason"`
-	NoFail     bool   `json:"nofail"`
 }
 
 func inspectDocument(i *look.Inspection) InspectDoc {
@@ -65,23 +39,15 @@ func inspectDocument(i *look.Inspection) InspectDoc {
 	return doc
 }
 
-func findingsDocument(kind string, list []finding.Finding) FindingsDoc {
-	return FindingsDoc{head(kind), orEmpty(list)}
-}
+// Inspection is everything known of one device.
+type Inspection struct{ *look.Inspection }
 
-func rehearsalDocument(r *look.Rehearsal) RehearsalDoc {
-	d := RehearsalDoc{head("rehearsal"), r.Machine, r.Verdict, []LineDoc{}}
-	for _, l := range r.Lines {
-		d.Lines = append(d.Lines, LineDoc{l.Number, l.Spec, l.Dir, l.Kind, l.Device, l.Outcome, l.Reason, l.NoFail})
-	}
-	return d
-}
+// Document implements Report.
+func (r Inspection) Document() any { return inspectDocument(r.Inspection) }
 
-// Inspect prints everything known of one device.
-func (p *Printer) Inspect(i *look.Inspection) error {
-	if p.JSON {
-		return p.document(inspectDocument(i))
-	}
+// Words implements Report.
+func (r Inspection) Words(p *Printer) {
+	i := r.Inspection
 	n := i.Node
 	head := fmt.Sprintf("%s: %s", visible(n.Name), summary(n))
 	p.printf("%s\n", p.paint(Strong, head))
@@ -146,7 +112,6 @@ func (p *Printer) Inspect(i *look.Inspection) error {
 		p.printf("\n")
 		p.findings(i.Findings)
 	}
-	return nil
 }
 
 func summary(n inventory.Node) string {
@@ -231,120 +196,4 @@ func (p *Printer) facts(rows [][]string) {
 			p.wrap(2, fmt.Sprintf("%-*s  ", widest, r[0]), r[1])
 		}
 	}
-}
-
-// Verify prints findings, or one line that says what was looked at.
-func (p *Printer) Verify(v *look.Verification) error {
-	if p.JSON {
-		return p.document(findingsDocument("verification", v.Findings))
-	}
-	looked := fmt.Sprintf("%s, %s and %s of fstab", count(v.Disks, "disk"), count(v.Partitions, "partition"), count(v.Line, "line"))
-	if v.Elsewhere > 0 {
-		looked += fmt.Sprintf(", and %s elsewhere", count(v.Elsewhere, "line"))
-	}
-	if len(v.Findings) == 0 {
-		p.printf("%s\n", p.paint(InUse, "in order: "+looked))
-		return nil
-	}
-	worst := finding.Worst(v.Findings)
-	p.printf("%s\n\n", p.paint(stateOf(worst), fmt.Sprintf("%s; looked at %s", tally(v.Findings), looked)))
-	p.findings(v.Findings)
-	return nil
-}
-
-func (p *Printer) findings(list []finding.Finding) {
-	for i, f := range list {
-		if i > 0 {
-			p.printf("\n")
-		}
-		p.printf("%s  %s  %s\n", p.paint(stateOf(f.Severity), string(f.Severity)), p.paint(Strong, visible(f.Thing)), f.ID)
-		p.wrap(4, "", visible(f.Text)+".")
-		p.wrap(4, "why: ", f.Why+".")
-		if f.Mend != "" {
-			p.wrap(4, "do:  ", visible(f.Mend))
-		} else if f.Remedy != "" {
-			p.wrap(4, "do:  ", visible(f.Remedy)+".")
-		}
-	}
-}
-
-func stateOf(s finding.Severity) State {
-	switch s {
-	case finding.Error:
-		return Lost
-	case finding.Warning:
-		return Changed
-	}
-	return Plain
-}
-
-func tally(list []finding.Finding) string {
-	n := map[finding.Severity]int{}
-	for _, f := range list {
-		n[f.Severity]++
-	}
-	var words []string
-	for _, s := range []finding.Severity{finding.Error, finding.Warning, finding.Note} {
-		if n[s] > 0 {
-			words = append(words, count(n[s], string(s)))
-		}
-	}
-	return strings.Join(words, ", ")
-}
-
-func count(n int, thing string) string {
-	if n == 1 {
-		return "1 " + thing
-	}
-	return fmt.Sprintf("%d %ss", n, thing)
-}
-
-// Rehearse prints what the next boot would do.
-func (p *Printer) Rehearse(r *look.Rehearsal) error {
-	if p.JSON {
-		return p.document(rehearsalDocument(r))
-	}
-	state := InUse
-	switch r.Verdict {
-	case "emergency shell":
-		state = Lost
-	case "comes up with delays":
-		state = Changed
-	}
-	left, unknown := 0, 0
-	for _, l := range r.Lines {
-		switch l.Outcome {
-		case "left out":
-			left++
-		case "unknown":
-			unknown++
-		}
-	}
-	verdict := fmt.Sprintf("next boot of %s: %s", r.Machine, r.Verdict)
-	if left > 0 {
-		verdict += fmt.Sprintf(", without %s", count(left, "line"))
-	}
-	if unknown > 0 {
-		verdict += fmt.Sprintf(", as far as can be told: %s unknown", count(unknown, "line"))
-		if state == InUse {
-			state = Changed
-		}
-	}
-	p.printf("%s\n\n", p.paint(state, verdict))
-	var rows [][]string
-	for _, l := range r.Lines {
-		rows = append(rows, []string{fmt.Sprint(l.Number), visible(l.Dir), visible(l.Kind), l.Outcome, visible(l.Device)})
-	}
-	p.columns(2, []string{">line", "mount point", "type", "outcome", "device"}, rows)
-	for _, l := range r.Lines {
-		if l.Outcome == "mounted" && !strings.Contains(l.Reason, ";") {
-			continue
-		}
-		p.printf("\n")
-		p.wrap(2, fmt.Sprintf("line %d: ", l.Number), visible(l.Reason)+".")
-		if l.Next != "" {
-			p.wrap(2, "do:     ", visible(l.Next))
-		}
-	}
-	return nil
 }

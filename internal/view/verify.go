@@ -1,0 +1,88 @@
+package view
+
+import (
+	"fmt"
+	"fundus/internal/look"
+	"strings"
+
+	"fundus/core/finding"
+)
+
+// FindingsDoc is the document of kinds verification and fstab-check.
+type FindingsDoc struct {
+	Head
+	Findings []finding.Finding `json:"findings"`
+}
+
+func findingsDocument(kind string, list []finding.Finding) FindingsDoc {
+	return FindingsDoc{head(kind), orEmpty(list)}
+}
+
+// Verification is findings, or one line that says what was looked at.
+type Verification struct{ *look.Verification }
+
+// Document implements Report.
+func (r Verification) Document() any { return findingsDocument("verification", r.Findings) }
+
+// Words implements Report.
+func (r Verification) Words(p *Printer) {
+	v := r.Verification
+	looked := fmt.Sprintf("%s, %s and %s of fstab", count(v.Disks, "disk"), count(v.Partitions, "partition"), count(v.Line, "line"))
+	if v.Elsewhere > 0 {
+		looked += fmt.Sprintf(", and %s elsewhere", count(v.Elsewhere, "line"))
+	}
+	if len(v.Findings) == 0 {
+		p.printf("%s\n", p.paint(InUse, "in order: "+looked))
+		return
+	}
+	worst := finding.Worst(v.Findings)
+	p.printf("%s\n\n", p.paint(stateOf(worst), fmt.Sprintf("%s; looked at %s", tally(v.Findings), looked)))
+	p.findings(v.Findings)
+}
+
+func (p *Printer) findings(list []finding.Finding) {
+	for i, f := range list {
+		if i > 0 {
+			p.printf("\n")
+		}
+		p.printf("%s  %s  %s\n", p.paint(stateOf(f.Severity), string(f.Severity)), p.paint(Strong, visible(f.Thing)), f.ID)
+		p.wrap(4, "", visible(f.Text)+".")
+		p.wrap(4, "why: ", f.Why+".")
+		if f.Mend != "" {
+			p.wrap(4, "do:  ", visible(f.Mend))
+		} else if f.Remedy != "" {
+			p.wrap(4, "do:  ", visible(f.Remedy)+".")
+		}
+	}
+}
+
+func stateOf(s finding.Severity) State {
+	switch s {
+	case finding.Error:
+		return Lost
+	case finding.Warning:
+		return Changed
+	}
+	return Plain
+}
+
+func tally(list []finding.Finding) string {
+	n := map[finding.Severity]int{}
+	for _, f := range list {
+		n[f.Severity]++
+	}
+	var words []string
+	for _, s := range []finding.Severity{finding.Error, finding.Warning, finding.Note} {
+		if n[s] > 0 {
+			words = append(words, count(n[s], string(s)))
+		}
+	}
+	return strings.Join(words, ", ")
+}
+
+func count(n int, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return fmt.Sprintf("%d %ss", n, thing)
+}
