@@ -96,6 +96,9 @@ func Rehearse(v *inventory.Inventory) Report {
 	return r
 }
 
+// A wrong "comes up" costs more than a refusal to say: what is not known, such as an option
+// or a kind that is not modelled, is unknown, with the reason, and no line is assumed to
+// work.
 func rehearse(v *inventory.Inventory, by *inventory.Resolver, l fstab.Line) Line {
 	e := *l.Entry
 	line := Line{Number: l.Number, Spec: e.Spec, Dir: e.Dir, Kind: e.Type, NoFail: e.Has("nofail")}
@@ -155,6 +158,9 @@ func timeout(e fstab.Entry) string {
 }
 
 // missing says why the word names no device.
+//
+// A fence hides the identifier that it stands in place of: then the way out is to recover,
+// not to mend the line.
 func missing(v *inventory.Inventory, e fstab.Entry) string {
 	for _, n := range v.Nodes {
 		if c, ok := n.Content(); ok && c.Class == fs.Fence {
@@ -165,6 +171,9 @@ func missing(v *inventory.Inventory, e fstab.Entry) string {
 }
 
 // mountable says why the kernel would refuse the node as the entry's type.
+//
+// It asks what the kernel asks at the mount, as far as that can be seen from outside:
+// class, kind, damage, features, size.
 func mountable(n inventory.Node, e fstab.Entry) string {
 	c, ok := n.Content()
 	switch {
@@ -193,6 +202,9 @@ func memoryKind(typ string) bool {
 }
 
 // modelled reports whether the rehearsal knows what the entry does.
+//
+// One option that the kernel does not know fails the whole mount, so that an option which
+// is not in the list makes the line unknown, and never fine.
 func modelled(e fstab.Entry) (string, bool) {
 	if slices.Contains([]string{"nfs", "nfs4", "cifs", "ceph", "glusterfs", "sshfs", "9p", "afs"}, e.Type) || strings.HasPrefix(e.Type, "fuse") || e.Has("_netdev") {
 		return "a network or user-space file system is not modelled", false

@@ -101,6 +101,9 @@ type KernelPart struct {
 }
 
 // Disk names the whole device that the node is a part of; its own name for a whole one.
+//
+// Partitions have no bytes of their own: whoever opens, locks or writes one does so with
+// its disk, at an offset.
 func (n Node) Disk() string { return cmp.Or(n.Parent, n.Name) }
 
 // InKernelAs is what the kernel makes of a partition that it takes up from the
@@ -135,6 +138,8 @@ type Hardware struct {
 
 // Minor reports whether a disk is none to an administrator who asks for the
 // machine's disks: a loop device, memory, an optical drive.
+//
+// They are shown when they are asked for by name, or with all.
 func (n Node) Minor() bool {
 	return slices.Contains([]string{"loop", "memory", "optical", "floppy", "mmc boot area"}, n.Hardware.Bus)
 }
@@ -154,6 +159,9 @@ type Identity struct {
 
 // SameDisk reports whether both are on the same disk. Its size takes part only where the
 // disk does not say itself who it is.
+//
+// A virtual disk may grow between two looks and be the same disk; two empty disks of one
+// model without serial numbers are told apart by their sizes alone.
 func (i Identity) SameDisk(o Identity) bool {
 	return i.Disk == o.Disk && i.Own == o.Own && i.Sector == o.Sector && (i.Own || i.Size == o.Size)
 }
@@ -274,6 +282,8 @@ func (v *Inventory) Parts(disk string) []Node {
 
 // Family is the node, its disk and its partitions: whoever is touched when the
 // whole node is written.
+//
+// In the order of the inventory: the disk, then its partitions by number.
 func (v *Inventory) Family(name string) []Node {
 	first := 0
 	for first < len(v.Nodes) && v.Nodes[first].Name != name && v.Nodes[first].Parent != name {
@@ -327,6 +337,9 @@ func (v *Inventory) Fstab() *fstab.File { return fstab.Parse(v.Files[fstab.Path]
 // the one thing with a valid signature that is no partition table, else the one
 // of the highest rank. Several of the same contradict each other: then there is
 // none.
+//
+// It is the answer to "what would be mounted": udev asks the same question, and where it
+// finds two file systems it names neither, so that nothing here may guess.
 func (n Node) Content() (fs.Content, bool) {
 	var found []fs.Content
 	for _, c := range n.Contents {
@@ -463,6 +476,9 @@ func (v *Inventory) Held(name string) bool {
 
 // Imaged reports whether the node is an image file or lies in one: no text file of the
 // machine names that.
+//
+// A file is named by its path, and mounted over a loop device that comes and goes; a line
+// of fstab that says an identifier from inside of it means a device of the machine.
 func (v *Inventory) Imaged(n Node) bool {
 	disk, ok := v.Node(n.Parent)
 	return n.Form == Image || ok && disk.Form == Image

@@ -57,6 +57,7 @@ func (r *Resolver) Resolve(word string) []Node {
 	return out
 }
 
+// Copies, since nobody is to change an inventory that was made.
 func (r *Resolver) nodes(places []int) (out []Node) {
 	for _, i := range places {
 		out = append(out, r.v.Nodes[i])

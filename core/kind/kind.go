@@ -63,6 +63,10 @@ type Simulation struct {
 }
 
 // All lists the kinds in the order in which Linux would ask for them.
+//
+// The order matters where two probes recognise the same bytes: the fence first, since it
+// stands in place of signatures; tables before what may lie behind them; an MBR last, since
+// its magic is that of every boot sector.
 func All() []Kind {
 	return []Kind{
 		{Name: "fence", Probe: fence.Probe, Fields: fence.Fields},
@@ -147,6 +151,10 @@ func Of(c fs.Content) (Kind, bool) {
 // Probe asks every kind; they share one read of the device's ends. Whatever has
 // a valid signature is listed, also where the error says that something else
 // could not be looked for.
+//
+// All of them are listed, not the first: a second signature is what makes udev believe
+// none, and what a format must take off. Which one counts is decided from the list, by rank
+// (inventory.Node.Content).
 func Probe(dev block.Device) ([]fs.Content, error) {
 	dev = block.NewEnds(dev)
 	var out []fs.Content
@@ -166,6 +174,9 @@ func Probe(dev block.Device) ([]fs.Content, error) {
 
 // withoutBootSector drops an MBR without partitions where something else is on the
 // device: then sector 0 is the boot sector of that, with code that looks like one.
+//
+// A file system that begins with boot code may have a table without partitions in its first
+// sector by accident of four bytes.
 func withoutBootSector(dev block.Device, list []fs.Content) []fs.Content {
 	i := slices.IndexFunc(list, func(c fs.Content) bool { return c.Kind == "MBR" })
 	if i < 0 || len(list) == 1 {

@@ -141,6 +141,10 @@ func (o *order) next() (at int64, more bool) {
 
 // readable reads as much as the disk gives: what cannot be read is zeros here, a
 // sector at a time.
+//
+// Disks whose table is lost are often those that begin to fail: one bad sector must not end
+// the search, and a disk of which more than half a piece cannot be read is given up as a
+// whole.
 func readable(dev block.Device, b []byte, at, sector int64) ([]byte, error) {
 	if block.ReadFull(dev, b, at) == nil {
 		return b, nil
@@ -228,6 +232,10 @@ func confirm(dev block.Device, c candidate, step quantity.Bytes) (Found, bool) {
 }
 
 // weigh adds up what speaks for the find.
+//
+// The weights are not measured, they order: a superblock whose copies agree stands above
+// every place on the disk, a start where partitions begin above one where none does, and
+// what would reach past the end of the disk cannot be whole.
 func (f *Found) weigh(dev block.Device, step quantity.Bytes) {
 	f.Confidence = 40
 	say := func(points int, format string, args ...any) {
@@ -296,6 +304,10 @@ func propose(list []Found, dev block.Device, step quantity.Bytes) {
 
 // stretch lets a proposal reach to the next multiple of step, as partitions do, or,
 // where its size is not recorded, to the next one.
+//
+// Partitions end on the alignment step as they begin on it; the file system in one is often
+// a little shorter. A proposal that ended with the file system would be right for the data,
+// and wrong for the one who compares it with what he remembers.
 func stretch(list []Found, dev block.Device, step quantity.Bytes) {
 	sector := quantity.Bytes(dev.Geometry().Logical)
 	end := uint64(quantity.Bytes(dev.Size())/step*step) / uint64(sector)

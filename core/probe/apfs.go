@@ -8,6 +8,10 @@ import (
 
 // The container superblock of APFS (Apple File System Reference),
 // little-endian, offsets in bytes.
+//
+// Block 0 holds a copy of the container's superblock of the last clean unmount; the newest
+// one lies in a ring of checkpoints. Identifier and size never change, so that the copy is
+// enough to recognise it.
 const (
 	apfsKind    = 24 // u32, its low 16 bits
 	apfsMagicAt = 32
@@ -28,6 +32,7 @@ func APFS(dev block.Device) (*fs.Content, error) {
 	if !powerOfTwo(size, 4096, 65536) {
 		return damaged(c, "blocks of %d bytes", size), nil
 	}
+	// The checksum is that of the whole block, whose size is known only now.
 	whole, err := read(dev, 0, int64(size), le)
 	if err != nil {
 		return nil, err

@@ -10,6 +10,10 @@ import (
 
 // The superblock of bcache (drivers/md/bcache/bcache_ondisk.h of Linux 6.1),
 // little-endian, offsets in bytes.
+//
+// A device that is cached is itself the device whose content is seen through the cache:
+// what lies behind the superblock may be older than what the cache holds, and must not be
+// mounted from here.
 const (
 	bcacheAt      = 4096
 	bcacheVersion = 16 // u64

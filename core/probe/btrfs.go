@@ -12,6 +12,11 @@ import (
 
 // The superblock of btrfs (include/uapi/linux/btrfs_tree.h, struct
 // btrfs_super_block, of Linux 6.1), little-endian, offsets in bytes.
+//
+// The first superblock lies at 64 KiB, behind everything that a boot loader may put before
+// it, and has copies at 64 MiB and 256 GiB. A file system on several devices has a
+// superblock on each of them: the same but for the item of the device itself, which is why
+// the size of this device is read from there and not from the total.
 const (
 	btrfsAt         = 64 << 10
 	btrfsSize       = 4096
@@ -40,6 +45,8 @@ func Btrfs(dev block.Device) (*fs.Content, error) {
 	}
 	c := found("btrfs", fs.FileSystem, btrfsAt+btrfsMagicAt, len(btrfsMagic))
 	c.Grows, c.Super = true, extent.Span{Start: btrfsAt, Count: 4096}
+	// Of the four checksums CRC-32C is the one that is made unless another is asked for; a
+	// superblock with one of the others is believed by its magic and the figures below.
 	if l.u16(btrfsSumKind) == 0 {
 		if sum := crc32.Checksum(l.b[32:], crc32.MakeTable(crc32.Castagnoli)); sum != l.u32(0) {
 			return damaged(c, "CRC %#08x recorded, %#08x computed", l.u32(0), sum), nil
@@ -50,12 +57,16 @@ func Btrfs(dev block.Device) (*fs.Content, error) {
 		return damaged(c, "sectors of %d bytes, %d of %d bytes used", sector, l.u64(btrfsUsed), l.u64(btrfsTotal)), nil
 	}
 	c.Label, c.UUID, c.State = l.text(btrfsLabel, 256), l.uuid(btrfsFSID), fs.Clean
+	// A log tree is left by an fsync that no commit followed: the next mount replays it, as
+	// others replay a journal.
 	if l.u64(btrfsLogRoot) != 0 {
 		c.State = fs.Recovery
 	}
 	sized(c, l.u64(btrfsDevTotal)/sector, sector)
 	c.Size = times(l.u64(btrfsDevTotal), 1)
 	c.Device = l.uuid(btrfsDevUUID)
+	// How full one of several devices is stands in trees that are not read here: the used
+	// bytes of the superblock count all devices together.
 	if devices := l.u64(btrfsDevices); devices == 1 {
 		c.Used, c.HasUsage = times(l.u64(btrfsUsed), 1), true
 	} else {

@@ -33,6 +33,8 @@ func EROFS(dev block.Device) (*fs.Content, error) {
 	if !powerOfTwo(size, 512, 65536) {
 		return damaged(c, "blocks of 2^%d bytes", l.u8(erofsLog)), nil
 	}
+	// The checksum covers the rest of the first block, and is there only where a compatible
+	// feature says so: images for small systems are made without.
 	if size > erofsAt && l.u32(erofsCompat)&1 != 0 {
 		whole, err := read(dev, erofsAt, int64(size)-erofsAt, le)
 		if err != nil {

@@ -10,6 +10,9 @@ import (
 
 // exFAT (the published specification, main boot region), little-endian, offsets
 // in bytes.
+//
+// Everything up to the cluster heap is counted in sectors, whose size the boot sector gives
+// as an exponent. The label is an entry of the root directory; the boot sector has none.
 const (
 	exfatMagicAt  = 3
 	exfatMagic    = "EXFAT   "
@@ -34,6 +37,7 @@ func ExFAT(dev block.Device) (*fs.Content, error) {
 	}
 	c := found("exfat", fs.FileSystem, exfatMagicAt, len(exfatMagic))
 	sector, per := power(uint64(l.u8(exfatSector))), power(uint64(l.u8(exfatCluster)))
+	// A cluster has at most 32 MiB; without that limit a wrong exponent overflows below.
 	if !powerOfTwo(sector, 512, 4096) || !powerOfTwo(per, 1, 32<<20/sector) {
 		return damaged(c, "sectors of 2^%d bytes, clusters of 2^%d sectors", l.u8(exfatSector), l.u8(exfatCluster)), nil
 	}
@@ -45,6 +49,8 @@ func ExFAT(dev block.Device) (*fs.Content, error) {
 	c.BlockSize, c.Size = times(sector*per, 1), times(l.u64(exfatSectors), sector)
 	fact(c, "size", "%d sectors × %d bytes = %d bytes (%v)", l.u64(exfatSectors), sector, c.Size, c.Size)
 	fact(c, "clusters", "%d of %d bytes", l.u32(exfatClusters), sector*per)
+	// The share in use is rounded down to a percent, and 255 where whoever mounted it last
+	// did not count: the bitmap alone knows better, and may be large.
 	if p := l.u8(exfatPercent); p <= 100 {
 		c.Used, c.HasUsage = times(uint64(l.u32(exfatClusters))*uint64(p)/100, sector*per), true
 	}

@@ -10,6 +10,9 @@ import (
 
 // The superblock of F2FS (include/linux/f2fs_fs.h, struct f2fs_super_block, of
 // Linux 6.1), little-endian, offsets in bytes.
+//
+// Two superblocks in the first two blocks of 4 KiB, each 1024 bytes in. The checksum came
+// later than the format: an offset of zero means that there is none.
 const (
 	f2fsAt       = 1024
 	f2fsMagic    = "\x10\x20\xF5\xF2"

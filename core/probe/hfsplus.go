@@ -13,6 +13,9 @@ import (
 
 // The volume header of HFS+ and HFSX (fs/hfsplus/hfsplus_raw.h of Linux 6.1),
 // big-endian, offsets in bytes.
+//
+// A copy of the header lies in the last 1024 bytes but one sector. The name of the volume
+// is that of its root folder, so that it must be looked up in the catalogue's tree.
 const (
 	hfsAt         = 1024
 	hfsVersion    = 2   // u16: 4, or 5 for HFSX
@@ -55,6 +58,9 @@ func HFSPlus(dev block.Device) (*fs.Content, error) {
 
 // hfsUUID is the identifier that systems derive from the eight bytes: a UUID of
 // version 3 (RFC 9562) in a name space of their own.
+//
+// Eight random bytes were enough when the format was made; systems that name volumes by
+// UUID hash them.
 func hfsUUID(id []byte) string {
 	space := uuid.MustParse("b3e20f39-f292-11d6-97a4-00306543ecac")
 	if string(id) == string(make([]byte, 8)) {

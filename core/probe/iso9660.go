@@ -12,6 +12,9 @@ import (
 
 // Volume descriptors of ISO 9660 (ECMA-119), from sector 16 of 2048 bytes on.
 // Numbers stand in both byte orders; the little-endian half comes first.
+//
+// The first 16 sectors belong to whoever starts from the disc: a disc image for a stick has
+// a partition table or a whole boot loader there, and is both, a disc and a disk.
 const (
 	isoAt          = 32 << 10
 	isoSector      = 2048
@@ -39,6 +42,8 @@ func ISO9660(dev block.Device) (*fs.Content, error) {
 		if !l.has(1, isoMagic) || l.u8(0) == isoTerminator {
 			break
 		}
+		// Only the first primary descriptor counts, as for Linux; a multi-session disc has
+		// later ones, which a probe of the device does not see.
 		switch kind := l.u8(0); {
 		case kind == isoPrimary && c == nil:
 			c = isoContent(l, isoAt+i*isoSector)
@@ -53,6 +58,9 @@ func ISO9660(dev block.Device) (*fs.Content, error) {
 	return c, nil
 }
 
+// A supplementary descriptor is Joliet's only with one of three escape sequences, for the
+// three levels of UCS-2; without them it is another character set, whose names nobody
+// decodes.
 func joliet(l look) bool {
 	return l.has(isoEscape, "%/") || l.has(isoEscape, "%/C") || l.has(isoEscape, "%/E")
 }
@@ -72,6 +80,9 @@ func isoContent(l look, at int64) *fs.Content {
 }
 
 // isoDate is the date that serves as identifier; empty where none is recorded.
+//
+// The format has no identifier. What systems use in its place is the date of the last
+// change, to the hundredth of a second, and that of the making where the other is zeros.
 func isoDate(l look, off int) string {
 	d := string(l.raw(off, 16))
 	if strings.Trim(d, "0\x00 ") == "" {

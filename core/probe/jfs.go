@@ -10,6 +10,9 @@ import (
 
 // The superblock of JFS (fs/jfs/jfs_superblock.h of Linux 6.1), little-endian,
 // offsets in bytes.
+//
+// The size is counted in blocks of the device, not of the file system: with blocks of 4 KiB
+// on sectors of 512 bytes that is eight times as many.
 const (
 	jfsAt      = 32 << 10
 	jfsMagic   = "JFS1"
@@ -34,6 +37,8 @@ func JFS(dev block.Device) (*fs.Content, error) {
 		return damaged(c, "blocks of %d bytes, of the device %d", block, device), nil
 	}
 	c.Version, c.UUID, c.Label = fmt.Sprint(l.u32(jfsVersion)), l.uuid(jfsUUID), l.text(jfsLabel, 16)
+	// A mounted JFS replays its log at the next mount; the other states are those of a
+	// replay that failed, where only a check helps.
 	switch l.u32(jfsState) {
 	case 0:
 		c.State = fs.Clean

@@ -10,6 +10,10 @@ import (
 
 // LUKS 1 and 2 (their on-disk format specifications), big-endian, offsets in
 // bytes.
+//
+// Both versions begin alike: magic, version, and a UUID as text at the same place. A header
+// that lies apart, on another device, leaves nothing here: such a device is random bytes to
+// every probe, and is never called empty for that.
 const (
 	luksMagic   = "LUKS\xBA\xBE"
 	luksVersion = 6 // u16
@@ -27,6 +31,8 @@ func LUKS(dev block.Device) (*fs.Content, error) {
 	c := found("LUKS", fs.Encrypted, 0, len(luksMagic))
 	c.Rank = fs.Holder
 	version := l.u16(luksVersion)
+	// What a later version means is not known, but that it is encrypted is: it keeps its
+	// rank, and nobody offers to write there.
 	if version != 1 && version != 2 {
 		c.Unknown = []string{fmt.Sprintf("version %d", version)}
 		return c, nil

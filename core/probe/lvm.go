@@ -12,6 +12,10 @@ import (
 // The label of a physical volume of Linux logical volumes, in one of the first
 // four sectors of 512 bytes; little-endian, offsets in bytes. Its checksum is a
 // CRC-32 that begins with a constant of its own and is not inverted.
+//
+// The label says in which sector it lies, so that a copy which was moved along with other
+// data is not taken for one. Identifier and size are behind it; the names of groups and
+// volumes stand in a text further in, which the volume's own reading is for.
 const (
 	pvMagic  = "LABELONE"
 	pvSector = 8  // u64: the sector that it lies in

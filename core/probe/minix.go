@@ -11,6 +11,10 @@ import (
 
 // The superblock of minix (include/uapi/linux/minix_fs.h of Linux 6.1) at byte
 // 1024, in the byte order of its writer; offsets in bytes.
+//
+// Sixteen bits of magic and no checksum: one sector in 13,000 of random bytes has one of
+// these values. The bitmaps must be large enough for the inodes and the zones, which random
+// bytes do not fulfil.
 const (
 	minixAt     = 1024
 	minixInodes = 0  // u16; version 3: u32

@@ -11,6 +11,9 @@ import (
 
 // The superblock of NILFS2 (include/uapi/linux/nilfs2_ondisk.h of Linux 6.1) at
 // byte 1024, with a copy in the last 4 KiB; little-endian, offsets in bytes.
+//
+// Two superblocks, at byte 1024 and in the last whole 4 KiB, are written in turn: after a
+// power cut either may be the torn one, so that each is believed by its own checksum.
 const (
 	nilfsAt      = 1024
 	nilfsMagicAt = 6
@@ -40,6 +43,7 @@ func NILFS2(dev block.Device) (*fs.Content, error) {
 		}
 		c := found("nilfs2", fs.FileSystem, at+nilfsMagicAt, len(nilfsMagic))
 		if at == nilfsAt {
+			// Whoever erases the first one alone is surprised by the second.
 			c.Signatures = append(c.Signatures, extent.Span{Start: uint64(backup + nilfsMagicAt), Count: 2})
 		}
 		c.UUID, c.Label = l.uuid(nilfsUUID), l.text(nilfsLabel, 80)

@@ -11,6 +11,10 @@ import (
 // NTFS: the boot sector, and record 3 of the master file table, which holds the
 // volume's name and flags (fs/ntfs3/ntfs.h of Linux 6.1), little-endian, offsets
 // in bytes.
+//
+// The label and the dirty flag are attributes of the file $Volume, which is always record 3
+// of the file table. The boot sector says where the table begins, in clusters; sizes of
+// clusters and records are one byte each, in which large values are negative exponents.
 const (
 	ntfsMagicAt  = 3
 	ntfsMagic    = "NTFS    "
@@ -38,6 +42,7 @@ func NTFS(dev block.Device) (*fs.Content, error) {
 	}
 	c := found("ntfs", fs.FileSystem, ntfsMagicAt, len(ntfsMagic))
 	sector, per := uint64(l.u16(ntfsSector)), uint64(l.u8(ntfsCluster))
+	// Above 128 it means 2 to the power of 256 less the value; 128 itself is a number.
 	if per > 0x80 {
 		per = power(256 - per)
 	}
@@ -74,6 +79,7 @@ func ntfsVolume(dev block.Device, c *fs.Content, at, size int64, sector int) err
 		}
 		value, n := off+int(l.u16(off+20)), int(l.u32(off+16))
 		switch {
+		// What is not resident lies elsewhere on the volume; name and flags never do.
 		case l.u8(off+8) != 0: // not resident
 		case kind == attrName && n <= 512:
 			c.Label = l.wide(value, n/2, le)
@@ -91,6 +97,9 @@ func ntfsVolume(dev block.Device, c *fs.Content, at, size int64, sector int) err
 
 // fixUp puts back the last two bytes of each sector, which a record keeps in a
 // list.
+//
+// The two bytes are replaced by a number that grows with each write, so that a torn record
+// is seen: its sectors end with different numbers. Reading puts the bytes back in place.
 func fixUp(l look, sector int) {
 	list, n := int(l.u16(recordFixup)), int(l.u16(recordFixup+2))
 	for i := 1; i < n; i++ {

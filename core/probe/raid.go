@@ -17,6 +17,11 @@ import (
 // Superblocks of Linux software RAID (include/uapi/linux/raid/md_p.h and
 // drivers/md/md.c of Linux 6.1), offsets in bytes. Version 1 is little-endian;
 // version 0.90 has the byte order of its writer.
+//
+// Where a member's superblock lies decides what else is seen on it. Versions 1.0 and 0.90
+// keep it at the end: the data begins at the first byte, so that a member of a mirror looks
+// like the file system itself, and is mounted and ruined as one where nobody looks at the
+// end. Hence AtEnd, and the rank above whatever lies in front.
 const (
 	raidMagic = 0xa92b4efc
 
@@ -60,6 +65,8 @@ func Raid(dev block.Device) (*fs.Content, error) {
 			return nil, err
 		}
 		le := binary.LittleEndian
+		// The superblock says where it lies. A copy of a disk onto a larger one leaves an
+		// old superblock in the middle, which must not be taken for a member.
 		if le.Uint32(b) == raidMagic && le.Uint32(b[raidMajor:]) == 1 && int64(le.Uint64(b[raidSuperStart:])) == place.at/512 {
 			return raidContent(b, place.at, place.version), nil
 		}
@@ -120,6 +127,8 @@ func oldRaid(dev block.Device, at int64) (*fs.Content, error) {
 	if order.Uint32(b) != raidMagic || order.Uint32(b[raidMajor:]) != 0 || order.Uint32(b[oldMinor:]) < 90 {
 		return nil, nil
 	}
+	// The first four bytes of the identifier stand apart from the others, since the format
+	// had 32 bits for it at first.
 	var id uuid.UUID
 	binary.BigEndian.PutUint32(id[0:], order.Uint32(b[oldUUID:]))
 	for i := range 3 {

@@ -20,6 +20,8 @@ const (
 
 // ReiserFS recognises ReiserFS 3.5 and 3.6.
 func ReiserFS(dev block.Device) (*fs.Content, error) {
+	// Versions before 3.5.9 had the superblock at 8 KiB. Where both places have one, the
+	// later place is the file system that was made last.
 	for _, at := range []int64{64 << 10, 8 << 10} {
 		l, err := read(dev, at, 256, le)
 		if err != nil {
@@ -40,6 +42,7 @@ func ReiserFS(dev block.Device) (*fs.Content, error) {
 		if !powerOfTwo(size, 512, 8192) {
 			return damaged(c, "blocks of %d bytes", size), nil
 		}
+		// Version 3.5 has other things in these bytes.
 		if version != "3.5" {
 			c.UUID, c.Label = l.uuid(reiserUUID), l.text(reiserLabel, 16)
 		}

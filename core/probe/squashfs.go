@@ -11,6 +11,10 @@ import (
 
 // The superblock of squashfs 4 (fs/squashfs/squashfs_fs.h of Linux 6.1),
 // little-endian, offsets in bytes.
+//
+// It is written once and never changed, so that it is always clean and always full. Version
+// 4 is little-endian; older ones had the byte order of their maker and are not mounted any
+// more.
 const (
 	squashMagic  = "hsqs"
 	squashInodes = 4  // u32
@@ -29,6 +33,8 @@ func Squashfs(dev block.Device) (*fs.Content, error) {
 		return nil, err
 	}
 	c := found("squashfs", fs.FileSystem, 0, len(squashMagic))
+	// The block size stands there twice, as a number and as an exponent: with a magic of
+	// four letters this is all that tells a superblock from a text that begins alike.
 	if size := uint64(l.u32(squashBlock)); !powerOfTwo(size, 4096, 1<<20) || power(uint64(l.u16(squashLog))) != size || l.u16(squashMajor) > 4 {
 		return damaged(c, "version %d, blocks of %d bytes, 2^%d", l.u16(squashMajor), size, l.u16(squashLog)), nil
 	}

@@ -13,6 +13,10 @@ import (
 
 // UDF (ECMA-167 and the UDF specification 2.60): recognised by its sequence of
 // volume structures, read through the anchor at block 256. Offsets in bytes.
+//
+// Recognition and reading stand on different feet: the sequence at 32 KiB says that there
+// is a UDF, in steps of 2048 bytes whatever the block is; where the block size is not said,
+// it is the one under which the anchor at block 256 sums up.
 const (
 	udfAt      = 32 << 10
 	udfStep    = 2048
@@ -65,6 +69,8 @@ func udfSequence(dev block.Device) (at int64, version string, err error) {
 			return udfAt + i*udfStep, "1.02 to 1.50", nil
 		case begun && l.has(1, "NSR03"):
 			return udfAt + i*udfStep, "2.00 or later", nil
+		// A disc for old and new readers has ISO 9660's descriptors first; anything else in
+		// front of BEA01 ends the sequence.
 		case !l.has(1, "CD001") && !begun:
 			return -1, "", nil
 		}
@@ -87,6 +93,7 @@ func descriptor(l look) uint16 {
 }
 
 func udfVolumes(dev block.Device, c *fs.Content, start, length, size int64) error {
+	// The length is the disc's word: a wrong one must not read for ever.
 	for i := int64(0); i < min(length/size, 32); i++ {
 		l, err := read(dev, (start+i)*size, 512, le)
 		if err != nil {

@@ -12,6 +12,9 @@ import (
 // The labels of a ZFS member: two of 256 KiB at the start, two at the end. Each
 // has a list of names and values (XDR, big-endian) 16 KiB in, and uberblocks from
 // 128 KiB on, in the byte order of their writer (ZFS on-disk specification).
+//
+// A pool has no superblock that is rewritten in place: 128 uberblocks in a ring, of which
+// the newest that sums up counts. To recognise a member any one of them is enough.
 const (
 	zfsLabel     = 256 << 10
 	zfsList      = 16 << 10
@@ -44,6 +47,7 @@ func ZFS(dev block.Device) (*fs.Content, error) {
 			return nil, err
 		}
 		for off := 0; off < len(ubers.b); off += 1024 {
+			// Either byte order: the writer's is told by how the magic reads.
 			if m := ubers.u64(off); m != zfsUberMagic && be.Uint64(ubers.raw(off, 8)) != zfsUberMagic {
 				continue
 			}

@@ -60,6 +60,9 @@ func Places() []Place {
 func (p Place) Dir() bool { return p.Suffix != "" || strings.HasSuffix(p.Path, ".d") }
 
 // placeOf finds the place of a file.
+//
+// A directory of snippets is read with its files only, as the programs that read it do:
+// what has another suffix or lies deeper is not read by them either.
 func placeOf(path string) (Place, bool) {
 	for _, p := range Places() {
 		name, below := strings.CutPrefix(path, p.Path+"/")
@@ -95,6 +98,9 @@ func All(v *inventory.Inventory) (out []Reference) {
 }
 
 // Normal gives the identifier that a link of udev's names, in place of its path.
+//
+// udev makes links for each identifier, and people write the link for the identifier: both
+// mean the same, and are compared as one.
 func Normal(spec string) string {
 	for _, tag := range text.Tags() {
 		if value, ok := strings.CutPrefix(spec, "/dev/disk/by-"+strings.ToLower(tag)+"/"); ok {

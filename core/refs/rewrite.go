@@ -19,6 +19,10 @@ type Rewritten struct {
 // Rewrite gives every file that says the old identifier with the new one in its
 // place, and the references that could not be changed, with the reason. A link of
 // udev's stays a link.
+//
+// A name that is changed on the disk and not in the files is a machine that does not boot;
+// and one that is changed in the files first names nothing until the disk follows. So
+// whoever changes an identifier plans both in one draft.
 func Rewrite(v *inventory.Inventory, old, new string) (files []Rewritten, left []string) {
 	old = Normal(old)
 	var paths []string

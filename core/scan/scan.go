@@ -55,6 +55,9 @@ func Disk(disk inventory.Node, dev block.Device) []inventory.Node {
 
 // ImageGeometry is that of the disk that an image of so many bytes was taken of: sectors
 // of 4096 bytes where a GPT header lies in the second of those, else of 512.
+//
+// An image has no hardware to ask, and a table is read at the second sector: the wrong size
+// finds none. An MBR looks the same with both, and is taken for that of the common size.
 func ImageGeometry(image io.ReaderAt, size int64) block.Geometry {
 	geo := block.DefaultGeometry
 	at := func(off int64) bool {
@@ -67,6 +70,8 @@ func ImageGeometry(image io.ReaderAt, size int64) block.Geometry {
 	return geo
 }
 
+// The probe comes first, on the whole disk: a file system without a table has a boot sector
+// that ends like an MBR, and only its own signature tells that it is none.
 func describe(n *inventory.Node, dev block.Device) error {
 	contents, unread := kind.Probe(dev)
 	n.Contents = contents
@@ -80,6 +85,11 @@ func describe(n *inventory.Node, dev block.Device) error {
 
 // Table reads the disk's partition table as Linux would, with what is wrong
 // with it; nil without one.
+//
+// A GPT is believed where Linux believes it: with a protective record. Behind an ordinary
+// MBR with partitions a GPT is dead, however good its checksums are, and the MBR counts;
+// that both are there is a finding. One whose disk became smaller is shown, since its
+// partitions are what an administrator wants to see, though Linux shows none.
 func Table(name string, dev block.Device) (*table.Table, []finding.Finding, error) {
 	state, err := gpt.Read(dev)
 	switch {
@@ -111,6 +121,8 @@ func partition(disk inventory.Node, dev block.Device, p table.Partition, scratch
 	n.Name, n.Path = Name(disk, p.Number)
 	start, size, ok := disk.Table.Bytes(p.Span)
 	n.Start, n.Size = start, size
+	// By place and size, not by number alone: after an edit the kernel may still have
+	// another partition under this number.
 	n.InKernel = slices.Contains(disk.Kernel, n.InKernelAs())
 	n.Identity = disk.Identity
 	n.Identity.Number, n.Identity.Start, n.Identity.Length = p.Number, start, size

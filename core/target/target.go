@@ -22,6 +22,10 @@ var (
 
 // Resolve finds the device that the word means: a path, a mount point, an
 // identifier, or a name.
+//
+// The order is that of what can be meant by accident least: the name of a device first,
+// then identifiers, then what is mounted, and last what fstab would mount there, which may
+// be a device that is not even used now.
 func Resolve(v *inventory.Inventory, word string) (inventory.Node, error) {
 	if n, ok := v.Node(word); ok {
 		return n, nil
@@ -46,6 +50,8 @@ func Resolve(v *inventory.Inventory, word string) (inventory.Node, error) {
 	return inventory.Node{}, fmt.Errorf("%q: %w%s", word, ErrNoTarget, nearest(v, word))
 }
 
+// Two devices with one identifier are a copied disk: to take the first would be to choose
+// by the order of discovery which of the two is overwritten.
 func only(word string, found []inventory.Node) (inventory.Node, error) {
 	if len(found) > 1 {
 		return inventory.Node{}, fmt.Errorf("%s: %w: %s and %s; name the one you mean", word, ErrTwoFit, found[0].Name, found[1].Name)
@@ -54,6 +60,8 @@ func only(word string, found []inventory.Node) (inventory.Node, error) {
 }
 
 // nearest suggests names that differ little.
+//
+// Only names are compared: a suggestion is what is there, not what might be meant.
 func nearest(v *inventory.Inventory, word string) string {
 	type near struct {
 		name     string
@@ -75,6 +83,8 @@ func nearest(v *inventory.Inventory, word string) string {
 }
 
 // distance is how many letters must be added, dropped or changed.
+//
+// The number of changes, after Levenshtein: names are short, so the plain way will do.
 func distance(a, b string) int {
 	row := make([]int, len(b)+1)
 	for i := range row {

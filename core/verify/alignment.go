@@ -9,6 +9,12 @@ import (
 
 // alignment holds each partition's start against the physical sector and the
 // alignment step.
+//
+// Four grades, of which the first that applies is said: off the physical sector at the
+// start (every write is read, changed and written back), off it at the end (the last one
+// alone), off the best I/O size of an array, and off the step that costs nothing and fits
+// them all. Starts count from where the disk says that its first physical sector begins,
+// which on some old disks with an odd jumper is not sector 0.
 func alignment(v *inventory.Inventory) []finding.Finding {
 	var out []finding.Finding
 	for _, n := range v.Nodes {

@@ -13,6 +13,10 @@ import (
 
 // identifiers looks for UUIDs, labels, PARTUUIDs and disk identifiers that two
 // devices carry.
+//
+// A copy of a disk, made block by block, has every identifier of the first: whichever the
+// kernel finds first is mounted, which changes from boot to boot, and with btrfs both are
+// written to as if they were one.
 func identifiers(v *inventory.Inventory) []finding.Finding {
 	type key struct {
 		what  finding.Entry

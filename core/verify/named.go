@@ -14,6 +14,10 @@ import (
 
 // named goes through what names devices beside fstab: boot menus, command lines,
 // units, encrypted devices, what is resumed from.
+//
+// These files decide earlier than fstab: a menu that names a root which is gone ends in the
+// initramfs, before any service of the machine could say why. Some are written by a program
+// from others, so that the mend is said for the source.
 func (k *look) named() (out []finding.Finding) {
 	for _, path := range slices.Sorted(maps.Keys(k.v.Files)) {
 		if problem := k.v.Files[path].Problem; problem != "" {
@@ -35,6 +39,8 @@ func (k *look) named() (out []finding.Finding) {
 				f.Severity = finding.Error
 			}
 			out = append(out, f.WithRemedy("%s", mended(r)))
+		// A swap area that is made anew with a random key at each boot has no identifier to
+		// be named by.
 		case unstable && !r.Fixed && !r.Volatile():
 			out = append(out, ReferenceName.New(thing, "%s%s is a kernel name", by(r), r.Spec).WithRemedy("name it by %s; %s", steady(found), mended(r)))
 		}

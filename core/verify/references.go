@@ -33,6 +33,9 @@ func (k *look) references() []finding.Finding {
 	return out
 }
 
+// Each line is judged by what its identifier means now: by nothing, by two devices, by one
+// whose content is of another kind, or by a name that only holds until the next boot. A
+// line with nofail or noauto does not stop a boot, so that its fault is less grave.
 func (k *look) reference(thing string, e fstab.Entry) []finding.Finding {
 	if !namesDevice(e.Spec) {
 		return nil
@@ -60,6 +63,8 @@ func (k *look) reference(thing string, e fstab.Entry) []finding.Finding {
 		out = append(out, FstabAmbiguous.New(thing, "%s is carried by %s and %s", e.Spec, nodes[0].Name, nodes[1].Name).
 			WithRemedy("name the device by its PARTUUID"))
 	}
+	// Behind a fence the old content comes back: what stands there meanwhile is no reason
+	// to take the line out.
 	if c, ok := nodes[0].Content(); ok && !c.MountsAs(e.Type) && c.Class != fs.Fence {
 		out = append(out, FstabKind.New(thing, "the line says %s, %s holds %s", e.Type, nodes[0].Name, c.Kind).WithMend("%s", remove))
 	}

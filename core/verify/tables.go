@@ -21,6 +21,11 @@ func tables(v *inventory.Inventory) []finding.Finding {
 }
 
 // kernelDiffers holds the kernel's partitions against the table.
+//
+// The kernel keeps its own list, which is what /dev shows; it follows the table when
+// somebody tells it, and cannot follow where a partition is in use. Until then a write to
+// /dev/sdb2 goes to where the second partition was. Images and volumes are left out: the
+// kernel of this machine has no list for them, or keeps another one.
 func kernelDiffers(v *inventory.Inventory, disk inventory.Node) []finding.Finding {
 	if disk.Form == inventory.Image || disk.Form == inventory.Volume || disk.Minor() && len(disk.Kernel) == 0 || disk.Problem != "" || disk.Table == nil && len(disk.TableBad) > 0 {
 		return nil
@@ -31,6 +36,8 @@ func kernelDiffers(v *inventory.Inventory, disk inventory.Node) []finding.Findin
 		named[n.Number] = true
 		i := slices.IndexFunc(disk.Kernel, func(k inventory.KernelPart) bool { return k.Number == n.Number })
 		switch {
+		// One that reaches behind the end of the disk the kernel leaves out on purpose; the
+		// table's own check says so.
 		case i < 0 && n.Size > 0 && n.Start+n.Size <= disk.Size:
 			words = append(words, fmt.Sprintf("it does not know partition %d", n.Number))
 		case i >= 0 && !n.InKernel:
@@ -39,6 +46,8 @@ func kernelDiffers(v *inventory.Inventory, disk inventory.Node) []finding.Findin
 		}
 	}
 	for _, k := range disk.Kernel {
+		// What is numbered behind a nested table of another system is in the kernel's list
+		// and in no table that is read here.
 		if !named[k.Number] && !(disk.Table != nil && disk.Table.Nested()) {
 			words = append(words, fmt.Sprintf("its partition %d (%v) is not in the table", k.Number, k.Size))
 		}
@@ -50,6 +59,9 @@ func kernelDiffers(v *inventory.Inventory, disk inventory.Node) []finding.Findin
 }
 
 // contents looks at what lies on each device.
+//
+// One finding a node at most: a fence hides what is behind it, and of several signatures
+// nobody can say which size is to be believed.
 func contents(v *inventory.Inventory) []finding.Finding {
 	var out []finding.Finding
 	for _, n := range v.Nodes {
@@ -95,6 +107,9 @@ func nonTables(n inventory.Node) int {
 }
 
 // twofold is a node with several signatures, of which one is believed or none.
+//
+// It is an error only where udev believes none of them: then the device has no identifier,
+// and what names it by one waits at boot.
 func twofold(n inventory.Node, believed bool) finding.Finding {
 	f := ContentTwofold.New(n.Name, "carries several signatures: %s; believed is %s", n.Places(), n.Believed())
 	if believed {

@@ -15,6 +15,8 @@ import (
 
 // fullAt is the share of blocks or inodes, in percent, from which a mount is
 // nearly full.
+//
+// ext4 keeps five percent for root: at that share an ordinary user's writes fail already.
 const fullAt = 95
 
 // uses looks at what is mounted: how full it is, and whether the next boot would
@@ -25,6 +27,7 @@ func (k *look) uses() (out []finding.Finding) {
 		lines[l.Entry.Dir] = l
 	}
 	for _, u := range k.v.Uses {
+		// What another namespace mounted follows no line of this machine's fstab.
 		if u.How != inventory.Mounted || u.Elsewhere != "" {
 			continue
 		}
@@ -36,6 +39,7 @@ func (k *look) uses() (out []finding.Finding) {
 	return out
 }
 
+// Blocks and inodes run out separately, and a program says "no space left" for both.
 func full(u inventory.Use) (out []finding.Finding) {
 	s := u.Space
 	if s.Total > 0 && !u.ReadOnly && (s.Total-s.Free)*100/s.Total >= fullAt {
@@ -56,6 +60,8 @@ func (k *look) otherwise(u inventory.Use, l fstab.Line) []finding.Finding {
 	case !slices.ContainsFunc(found, func(n inventory.Node) bool { return n.Name == u.Node }):
 		return []finding.Finding{MountDiffers.New(thing, "the line mounts %s at %s, where %s is mounted now", found[0].Name, u.Where, u.Node).
 			WithMend("fundus fstab remove %s", k.shown(*l.Entry))}
+	// The most common reason is errors=remount-ro: the kernel found damage, and what is
+	// written since is lost on every program's side, without a word on the terminal.
 	case u.ReadOnly && !l.Entry.Has("ro"):
 		return []finding.Finding{MountDiffers.New(u.Node, "%s is mounted read-only, the line of fstab does not say so", u.Where).
 			WithRemedy("where the kernel made it read-only, its log says why: look there before anything is mounted again")}
@@ -76,6 +82,8 @@ func fit(v *inventory.Inventory) (out []finding.Finding) {
 			continue
 		}
 		out = append(out, typeFits(v, n, c)...)
+		// A file system ends on whole groups or clusters, so that a little is always left:
+		// a hundredth, or 8 MiB, is no room that anybody misses.
 		if spare := n.Size - c.Size; grows(c) && c.Size > 0 && spare > max(8*quantity.MiB, n.Size/100) {
 			out = append(out, ContentSmaller.New(n.Name, "the %s has %v, the device %v: it could grow by %v", c.Kind, c.Size, n.Size, spare).WithRemedy("nothing needs to be done at once"))
 		}
@@ -85,6 +93,8 @@ func fit(v *inventory.Inventory) (out []finding.Finding) {
 		if c.Due != "" {
 			out = append(out, ContentDue.New(n.Name, "%s", c.Due).WithRemedy("have it checked when it is next unmounted"))
 		}
+		// A stripe fits where the one is a multiple of the other: then whole stripes of the
+		// array are written, be it one or several at a time.
 		if best := quantity.Bytes(n.Geometry.OptIO); c.Stripe > 0 && best > 0 && best%c.Stripe != 0 && c.Stripe%best != 0 {
 			out = append(out, ContentStripe.New(n.Name, "the %s was made for stripes of %v, the device does best with %v", c.Kind, c.Stripe, best).WithRemedy("nothing needs to be done at once; a new file system would fit"))
 		}
@@ -107,6 +117,8 @@ func nameless(n inventory.Node) (out []finding.Finding) {
 		out = append(out, IdentifierNone.New(n.Name, "its %s has no identifier of its own: %s", strings.ToUpper(string(n.Table.Scheme)), n.Table.ID).
 			WithRemedy("PARTUUID cannot name its partitions: name them by the UUID of what they hold"))
 	}
+	// Of a GPT, whose first group has eight digits too: an MBR makes the PARTUUID of the
+	// disk's signature, which the finding above is about.
 	if id, _, _ := strings.Cut(n.Entry.UUID, "-"); n.Form == inventory.Partition && zeros(n.Entry.UUID) && len(id) == 8 {
 		out = append(out, IdentifierNone.New(n.Name, "its PARTUUID is %s", n.Entry.UUID).WithMend("fundus partition edit %s --uuid new", n.Name))
 	}
@@ -119,6 +131,9 @@ func grows(c fs.Content) bool {
 	return c.State != fs.Damaged && c.Grows && c.Devices == ""
 }
 
+// Linux mounts what it finds, whatever the type says. The type matters to those who look
+// for a partition without a name: firmware for its EFI partition, which it does not find
+// under another type, and systemd's generator for swap, home and the like.
 func typeFits(v *inventory.Inventory, n inventory.Node, c fs.Content) []finding.Finding {
 	disk, ok := v.Node(n.Parent)
 	if !ok || disk.Table == nil {

@@ -14,6 +14,9 @@ import (
 )
 
 // look is what several families go by, worked out once.
+//
+// Resolving names and counting lines goes over the whole machine; each family doing it for
+// itself cost as much as the survey.
 type look struct {
 	v       *inventory.Inventory
 	by      *inventory.Resolver

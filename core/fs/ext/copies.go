@@ -11,6 +11,9 @@ import (
 // Copies looks for the copies of the superblock in the first groups that have one.
 // It gives how many say the same of size and UUID, at how many places it looked,
 // and whether the superblock at byte 1024 is the first one, no copy itself.
+//
+// A disk that is searched for lost file systems has every copy as a candidate of its own:
+// what tells them apart is that a copy knows the group that it stands in.
 func Copies(dev block.Device) (same, looked int, first bool) {
 	s, err := Read(dev)
 	if err != nil {

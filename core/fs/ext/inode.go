@@ -115,6 +115,9 @@ func (w *maker) journalMap() []byte {
 }
 
 // leaf is a block of extents with its checksum behind the last possible entry.
+//
+// The checksum stands behind the last entry that would fit, not at the end of the block: a
+// few bytes may be left between, which mean nothing.
 func (w *maker) leaf(number uint32, spans []extent.Span) []byte {
 	most := (int(w.BlockSize) - 12 - 4) / 12
 	b := make([]byte, w.BlockSize)
@@ -127,6 +130,10 @@ func (w *maker) leaf(number uint32, spans []extent.Span) []byte {
 // resizeFile is the inode that holds the reserved descriptor blocks: its
 // double-indirect block points to each of them in group 0, and each of those
 // to its copies in the backup groups.
+//
+// Its size is the largest that a file of so many indirect blocks can have, holes and all:
+// the kernel holds the descriptors that it takes from here against exactly that map
+// (fs/ext4/resize.c), and refuses to grow where it differs.
 func (w *maker) resizeFile() file {
 	pointers := uint64(w.BlockSize) / 4
 	body := make([]byte, 60)
@@ -197,6 +204,8 @@ type entry struct {
 	name  string
 }
 
+// Entries follow each other, each as long as it says, the last one up to the end; that is
+// how a name is deleted: the entry before it gets its length.
 func (w *maker) directory(number uint32, entries []entry) []byte {
 	b, le := make([]byte, w.BlockSize), binary.LittleEndian
 	const tail = 12 // looks like an unused entry to a kernel that knows no checksums

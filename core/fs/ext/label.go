@@ -49,6 +49,9 @@ func (s *Superblock) setLabel(label string) {
 	s.Label = label
 }
 
+// What is not understood is not written to: a feature that is unknown may have another
+// meaning for the very bytes. A journal that needs its replay holds a newer superblock,
+// which would come back over the label at the next mount.
 func writable(dev block.Device) (*Superblock, error) {
 	s, err := Read(dev)
 	if err != nil {

@@ -23,6 +23,10 @@ func Make(ctx context.Context, dev block.Device, o Options) (*Layout, error) {
 
 // Write carries the layout out. Where the context ends on the way the superblock is not
 // written, and nothing takes what is there for an ext4.
+//
+// The order is that of trust: what nothing refers to yet comes first, the superblock, which
+// makes an ext4 of it all, last. So a power cut leaves a device that holds nothing, or all
+// of it; that the old signatures are gone before is the caller's part.
 func (l *Layout) Write(ctx context.Context, dev block.Device) error {
 	w := &maker{Layout: l, ctx: ctx, dev: dev, seed: crc(^uint32(0), l.options.UUID[:]), checksumAt: field.At(descriptor{}, "Checksum")}
 	descriptors := w.groupsAndBitmaps() // counts the free blocks, which the superblocks need
@@ -88,6 +92,11 @@ func (w *maker) sync() {
 
 // groupsAndBitmaps writes the bitmaps of initialised groups and gives all
 // descriptors.
+//
+// A group that holds nothing of its own is not written: its descriptor says that the kernel
+// may work the bitmap out, which it does when it first allocates there. That is what makes
+// a large file system in seconds; without checksums on the descriptors the kernel would not
+// believe the flag, and everything would have to be written.
 func (w *maker) groupsAndBitmaps() []byte {
 	descriptors := make([]byte, 0, w.DescBlocks*uint64(w.BlockSize))
 	for g := range w.Groups {
@@ -129,8 +138,13 @@ func (w *maker) descriptor(d descriptor, g uint64, free, freeInodes uint64) []by
 	d.BlockBitmapLo, d.BlockBitmapHi = halves(place.blockBitmap)
 	d.InodeBitmapLo, d.InodeBitmapHi = halves(place.inodeBitmap)
 	d.InodeTableLo, d.InodeTableHi = halves(place.inodeTable)
+	// A flex group's tables may fill whole groups: their free counts are zero then, and
+	// that is no error.
 	d.FreeBlocksLo, d.FreeBlocksHi = short(uint32(free))
 	d.FreeInodesLo, d.FreeInodesHi = short(uint32(freeInodes))
+	// The kernel leaves out the end of an inode table that was never used, and zeroes it
+	// after the first mount; what is counted here as unused must never have been written
+	// to.
 	d.UnusedLo, d.UnusedHi = short(uint32(freeInodes)) // none was ever in use
 	sum := crc(w.seed, le.AppendUint32(nil, uint32(g)))
 	b := field.Encode(le, &d)
@@ -142,6 +156,10 @@ func (w *maker) descriptor(d descriptor, g uint64, free, freeInodes uint64) []by
 func short(n uint32) (lo, hi uint16) { return uint16(n), uint16(n >> 16) }
 
 // bitmap is a block with the bits of the spans set, and all bits behind count.
+//
+// A set bit is a block that is taken. The last group is shorter than its bitmap: what lies
+// behind the end of the file system must be taken too, or the kernel would give it to a
+// file.
 func (w *maker) bitmap(used []extent.Span, count uint64) []byte {
 	b := make([]byte, w.BlockSize)
 	for _, s := range used {

@@ -275,6 +275,10 @@ func (l *Layout) sortUsed() {
 
 // placeJournal takes free runs from the middle of the disk on, so that the
 // heads of a disk travel half the way.
+//
+// A journal is written all the time, and read only after a crash: it should be near to
+// everything, in as few pieces as can be, since each piece is an extent, and the inode has
+// room for four.
 func (l *Layout) placeJournal() error {
 	want := min(l.Blocks/journalShare, uint64(maxJournal/l.BlockSize))
 	small := min(smallJournal/uint64(l.BlockSize), l.Blocks/16)
@@ -321,6 +325,9 @@ type allocator struct {
 	full    bool
 }
 
+// The copies of superblock and descriptors lie at fixed places in their groups, whatever
+// else is there: a run that would touch one begins behind it, and the gap before stays
+// free.
 func (a *allocator) take(n uint64) uint64 {
 	for _, b := range a.base {
 		if b.Overlaps(extent.Span{Start: a.at, Count: n}) {

@@ -19,6 +19,10 @@ import (
 // Probe recognises ext2, ext3, ext4 and their external journals by the
 // superblock at byte 1024. It gives nil where there is none. A superblock with
 // the signature that breaks another rule is shown as damaged.
+//
+// Two bytes of magic are little: a superblock is believed when its figures fit each other
+// and, from metadata_csum on, when it sums up. One that does not is still ext4 that
+// somebody may want back, so it is shown as damaged, and never as empty space.
 func Probe(dev block.Device) (*fs.Content, error) {
 	if dev.Size() < superOffset+superSize {
 		return nil, nil

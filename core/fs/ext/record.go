@@ -152,6 +152,8 @@ type descriptorFirst struct {
 	Checksum      uint16 `disk:"checksum of the descriptor" form:"hex"`
 }
 
+// They came with 64-bit block numbers, behind the first 32 bytes, so that a kernel without
+// them finds its fields where they were.
 type descriptorWide struct {
 	BlockBitmapHi uint32  `disk:"block bitmap, high half"`
 	InodeBitmapHi uint32  `disk:"inode bitmap, high half"`
@@ -201,6 +203,9 @@ type inodeFirst struct {
 }
 
 // inodeExtra is what inodes of more than 128 bytes have.
+//
+// Each inode says how much of this it uses: one that was made before a field existed has
+// attributes where the field would be.
 type inodeExtra struct {
 	ExtraSize  uint16 `disk:"extra bytes in use"`
 	ChecksumHi uint16 `disk:"checksum, high half" form:"hex"`

@@ -56,6 +56,9 @@ func readAt(dev block.Device, off int64) (*Superblock, error) {
 	return decodeSuper(raw, off)
 }
 
+// A field that was added later is zero in file systems that are older, and means nothing
+// where its feature is not set: so ranges are held against the features, and only the
+// checksum, where there is one, speaks of the whole.
 func decodeSuper(raw []byte, off int64) (*Superblock, error) {
 	r := field.New("ext superblock", off, raw, binary.LittleEndian)
 	var d super
@@ -153,6 +156,9 @@ func (s *Superblock) Groups() uint64 {
 }
 
 // Kind is ext2, ext3 or ext4, by the features.
+//
+// The three are one format with more and more features; one driver mounts them all. What it
+// is called follows from the features: anything of ext4 makes it ext4, else a journal ext3.
 func (s *Superblock) Kind() string {
 	const ext4Incompat, ext4RO = ^uint32(incompatFileType | incompatRecover | incompatJournalDev | incompatMetaBG), ^uint32(roSparseSuper | roLargeFile | 0x4)
 	switch {
@@ -217,6 +223,10 @@ func (s *Superblock) FileState() fs.State {
 // backupGroups lists the groups below n that keep a copy of superblock and
 // descriptors, in order, without group 0: with sparse_super 1 and the powers
 // of 3, 5 and 7, else all, of which at most maxBackups are listed.
+//
+// Copies in every group would cost a large disk gigabytes; powers of three primes lie dense
+// at the beginning and far apart later, so that some of them survive whatever is
+// overwritten.
 func backupGroups(n uint64, sparse bool) []uint64 {
 	var out []uint64
 	if !sparse {

@@ -17,6 +17,11 @@ import (
 )
 
 // Offsets in the boot sector, in bytes.
+//
+// There is no magic that is FAT's alone: 55 AA ends every boot sector, and the words FAT12
+// or FAT32 further in are decoration that the specification tells readers to ignore. So the
+// figures must fit each other, as Linux checks them (fs/fat/inode.c), and a jump must lead
+// over them. Which of the three it is follows from the number of clusters alone.
 const (
 	bytesPerSector    = 11 // u16
 	sectorsPerCluster = 13 // u8
@@ -51,10 +56,14 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	le := binary.LittleEndian
 	sector, cluster := uint32(le.Uint16(b[bytesPerSector:])), uint32(b[sectorsPerCluster])
 	reserved, count := uint32(le.Uint16(b[reservedSectors:])), uint32(b[tables])
+	// An MBR ends with 55 AA too. Its code lies where the figures would be, and no code has
+	// a power of two in three places and a medium from F0 on.
 	if le.Uint16(b[magicAt:]) != 0xAA55 || b[0] != 0xEB && b[0] != 0xE9 || sector < 512 || sector > 4096 || sector&(sector-1) != 0 ||
 		cluster == 0 || cluster&(cluster-1) != 0 || reserved == 0 || count == 0 || count > 2 || b[media] != 0xF0 && b[media] < 0xF8 {
 		return nil, nil
 	}
+	// Both stand twice: 16 bits from the beginning, 32 bits for what outgrew them; the
+	// small one is zero then.
 	total, table := uint32(le.Uint16(b[totalSmall:])), uint32(le.Uint16(b[tableSmall:]))
 	if total == 0 {
 		total = le.Uint32(b[totalLarge:])
@@ -90,6 +99,7 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	if c.Label, err = v.label(); err != nil { // systemd goes by this one alone
 		return nil, err
 	}
+	// Linux sets this bit at a mount for writing and clears it at the unmount.
 	if b[at-1]&1 != 0 {
 		c.State = fs.Dirty
 	}
@@ -104,6 +114,8 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	return c, err
 }
 
+// The borders are the specification's; readers differ by a few clusters around them, so
+// that nobody should make a file system that lies there.
 func name(clusters uint64) string {
 	switch {
 	case clusters < 4085:

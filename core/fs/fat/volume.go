@@ -32,6 +32,10 @@ const (
 )
 
 // label is that of the root directory; "" where it has none.
+//
+// The label is an entry of the root directory with the volume attribute. FAT32 has the root
+// directory in a chain of clusters, of which the first few are followed: a label that is
+// set later may stand anywhere in it.
 func (v volume) label() (string, error) {
 	if v.first == 0 {
 		text, _, err := v.labelIn(v.root, v.rootSize)
@@ -72,6 +76,8 @@ func (v volume) labelIn(at, size int64) (text string, end bool, err error) {
 		switch {
 		case b[0] == 0:
 			return "", true, nil
+		// A long name is stored in entries whose attributes are those of a volume and more,
+		// so that old systems skip them.
 		case b[0] == entryDeleted || attribute&0x3F == isLongName || attribute&isVolume == 0:
 			continue
 		}
@@ -85,6 +91,9 @@ func (v volume) labelIn(at, size int64) (text string, end bool, err error) {
 }
 
 // usage is what FAT32 counts in a sector of its own, which may be out of date.
+//
+// Two magics guard the sector, since it lies among the reserved ones, where boot loaders
+// put code.
 func (v volume) usage(c *fs.Content, sector int64) error {
 	const firstMagic, second, free = 0x41615252, 484, 488
 	b, err := v.bytes(sector*v.sector, 512)

@@ -19,6 +19,10 @@ import (
 )
 
 // Offsets in the first page, in bytes.
+//
+// The signature ends the first page, whatever a page is on the machine that made it, so
+// that a swap area of one machine may be none to another with larger pages. The header lies
+// behind a first KiB that is left to boot loaders.
 const (
 	magic     = "SWAPSPACE2"
 	asleep    = "S1SUSPEND\x00" // in its place: an image of the memory (kernel/power/swap.c)
@@ -53,6 +57,8 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	return nil, nil
 }
 
+// An area of the other byte order is shown with its figures, though no kernel of this
+// machine takes it.
 func describe(b []byte, page int64) *fs.Content {
 	var order binary.ByteOrder = binary.LittleEndian
 	if order.Uint32(b[versionAt:]) != 1 {

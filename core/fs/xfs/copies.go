@@ -16,6 +16,7 @@ func Copies(dev block.Device) (same, looked int, first bool) {
 	}
 	be := binary.BigEndian
 	group := int64(be.Uint32(b[groupSize:])) * int64(be.Uint32(b[blockSize:]))
+	// A disk may have hundreds of groups: three that agree say as much as all.
 	const most = 3
 	for i := int64(1); i < int64(min(be.Uint32(b[groups:]), most+1)); i++ {
 		looked++

@@ -20,6 +20,11 @@ import (
 )
 
 // Offsets in the superblock, in bytes.
+//
+// Everything is big-endian but the checksum, which came with version 5. The superblock of
+// each allocation group is a copy of this one; only this one is written to while the file
+// system is mounted, and only at certain moments, so that its count of free blocks is the
+// one of the last clean unmount.
 const (
 	magic      = "XFSB"
 	blockSize  = 4   // u32
@@ -63,6 +68,7 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	total, free := quantity.Count(be.Uint64(b[blocks:])), quantity.Count(be.Uint64(b[freeBlocks:]))
 	size, ok := total.Times(c.BlockSize)
 	used, okUsed := (total - min(free, total)).Times(c.BlockSize)
+	// A file system whose making was cut short says so itself: the kernel refuses it.
 	if bs := c.BlockSize; !ok || !okUsed || bs < 512 || bs > 64<<10 || bs&(bs-1) != 0 || total == 0 || free > total || b[inProgress] != 0 {
 		c.State = fs.Damaged
 		c.HasUsage = false

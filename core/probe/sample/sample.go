@@ -29,6 +29,9 @@ type Sample struct {
 func otherName(word string) map[string]string { return map[string]string{"TYPE": word} }
 
 // silent: udev does not recognise the sample; what it misses there is not known.
+//
+// They follow their specifications, and the kernel mounts those that it can: which further
+// field udev's prober wants to see is not open to look at.
 func silent() map[string]string { return map[string]string{"TYPE": "", "UUID": "", "LABEL": ""} }
 
 // page is a structure that is filled in.
@@ -87,6 +90,8 @@ func All() []Sample {
 	}
 }
 
+// Each function below puts down what its format needs to be believed, and a label and an
+// identifier where it has them; everything else is zeros, as nobody reads it.
 func btrfs() Sample {
 	p := newPage(4096, le).text(32, id).u64(48, 65536).text(64, "_BHRfS_M").u64(72, 7).u64(112, 256<<20).u64(120, 1<<20).u64(136, 1).
 		u32(144, 4096).u32(148, 16384).u32(152, 16384).u32(156, 4096).u64(201, 1).u64(209, 256<<20).text(267, id).text(299, "herbarium")

@@ -45,6 +45,10 @@ func (c *converting) say(warning bool, format string, args ...any) {
 }
 
 // toGPT gives every partition but the extended one an entry of its own number.
+//
+// Numbers stay, since kernel names stand in text files; 5 and above are free to be used in
+// a GPT. Its two arrays need room at both ends of the disk, where an MBR lets partitions
+// lie.
 func (c *converting) toGPT() error {
 	m, fresh := c.from, c.into
 	room := fresh.Model().Usable
@@ -74,6 +78,9 @@ func (c *converting) toGPT() error {
 
 // toMBR makes partitions 1 to 4 primary, and the others logical where there is a
 // free sector before each of them.
+//
+// By number, not by place: a partition that keeps its number keeps its name. The extended
+// partition takes an entry itself, which must be one of the four.
 func (c *converting) toMBR() error {
 	m, fresh := c.from, c.into
 	var primary, logical []table.Partition
@@ -143,6 +150,9 @@ func around(m *table.Table, logical []table.Partition, step uint64) (extent.Span
 
 // otherType is the type in the other scheme: the one of the same name, else a
 // common one for what fits into both.
+//
+// What has no type in the other scheme is refused and not made plain: whoever looks for it
+// by its type, such as a firmware, would not find it any more.
 func otherType(m *table.Table, part table.Partition, s table.Scheme) (string, error) {
 	t, known := table.FindType(m.Scheme, part.Type)
 	if known && t.Value(s) != "" {

@@ -11,12 +11,20 @@ import (
 )
 
 // Check returns everything that is wrong with the table on the named disk.
+//
+// Who goes by which copy differs. Linux wants the protective record and a good primary
+// copy, and looks at the backup only where that one names it: without the primary copy it
+// sees no partition (block/partitions/efi.c, find_valid_gpt; unless its command line says
+// gpt). Boot loaders and firmware may go by the backup. So each fault is said by what it
+// does to whom.
 func Check(disk string, s *State) []finding.Finding {
 	var out []finding.Finding
 	repair := "fundus table repair " + disk
 	if s.Primary == nil && s.Backup != nil {
 		out = append(out, TablePrimary.New(disk, "primary copy: %v; the backup copy is good", s.PrimaryErr).WithMend("%s", repair))
 	}
+	// A disk that became smaller has lost its backup copy with its end; everything else
+	// said of that copy would only repeat it.
 	if s.Cut != nil && s.Backup == nil {
 		return append(out, s.cut(disk))
 	}
@@ -43,6 +51,8 @@ func Check(disk string, s *State) []finding.Finding {
 		if !same(s.Primary, s.Backup) {
 			out = append(out, TableDiffer.New(disk, "the two copies of the table differ; Linux follows the primary one").WithMend("%s", repair))
 		}
+		// A virtual disk that grew: the copy is where the disk ended before. Linux still
+		// finds it, by the primary header; a firmware with a damaged primary one does not.
 		if last := s.Sectors - 1; s.Backup.MyLBA != last {
 			out = append(out, TableBackupAt.New(disk, "the backup copy lies at sector %d, the disk ends at sector %d: it has become larger by %v", s.Backup.MyLBA, last, quantity.Bytes(last-s.Backup.MyLBA)*quantity.Bytes(s.sector)).WithMend("%s", repair))
 		}
@@ -55,6 +65,8 @@ func Check(disk string, s *State) []finding.Finding {
 			WithRemedy("give them lower numbers: fundus partition edit --number"))
 	}
 	good := s.Good()
+	// The first partition that is put there would overwrite the entries; some makers of
+	// images write such a header.
 	if end := good.arrayEnd(s.sector); good.FirstUsable < end {
 		out = append(out, TableArray.New(disk, "the header says that sector %d is usable, and the entry array takes sectors %d to %d", good.FirstUsable, end-good.arraySectors(s.sector), end-1).WithMend("%s", repair))
 	}

@@ -57,6 +57,10 @@ func (e *Editor) Model() *table.Table { return e.t.Model(e.sector) }
 
 // Rebuild makes the table fit a disk of so many sectors, with the array at its
 // usual place. It fails where a partition would not lie on the disk.
+//
+// For a disk that became larger, whose backup copy lies in its middle, or smaller, whose
+// backup copy is gone, and for arrays at odd places, where an interim copy would not fit.
+// What the header leaves out, though a partition lies there, becomes usable again.
 func (e *Editor) Rebuild(sectors uint64) error {
 	array := e.t.arraySectors(int64(e.sector))
 	if sectors < 2*array+4 {
@@ -153,6 +157,10 @@ func (e *Editor) Set(number int, p table.Partition) error {
 
 // Write brings the table onto the device, and warns where there is no room for an
 // interim copy.
+//
+// Whoever cuts the power between two sectors should find the old table or the new one. That
+// takes a third place for an array, in the free space before the first partition, which
+// most disks have; without it the order is the one that leaves the backup copy good.
 func (e *Editor) Write(dev block.Device) (string, error) {
 	old, err := Read(dev)
 	if err != nil && !errors.Is(err, ErrNone) {

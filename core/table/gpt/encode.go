@@ -18,6 +18,9 @@ var ErrInvalid = errors.New("not a valid table")
 
 // encode gives the header's sector and the entry array, with checksums, for a
 // header that lies at my and whose array lies at array.
+//
+// Bytes of the header and of entries that have no meaning here are kept as they were:
+// another system may have put them there, and they are under the checksums.
 func (t *Table) encode(sector int64, my, alternate, array uint64) (header, entries []byte) {
 	entries = make([]byte, int64(t.arraySectors(sector))*sector)
 	for i, e := range t.Entries {
@@ -59,6 +62,10 @@ func encodeEntry(b []byte, e Entry) {
 // protect gives sector 0 with a protective record over the whole disk. Boot
 // code and disk signature, the first 446 bytes, stay; so do records beside one that
 // only begins in the wrong place, which is put right where it stands, if keep says so.
+//
+// Its end in cylinders, heads and sectors is FF FF FF where the disk is larger than they
+// can say, and a count of 2^32 - 1 sectors where it is larger than that: old programs then
+// see a disk that is full, which is the purpose of the record.
 func protect(mbr []byte, sectors uint64, keep bool) []byte {
 	out := append([]byte(nil), mbr...)
 	record := out[mbrRecords:]
@@ -125,6 +132,8 @@ func Write(dev block.Device, old *State, t *Table) (Order, error) {
 		w.primary(t.ArrayLBA)
 		w.sectorZero()
 		return Fresh, w.err
+	// Linux sees nothing before, so that the primary header is the switch; the backup copy,
+	// which others may go by, is good until that one is.
 	case old.Primary == nil:
 		w.primary(t.ArrayLBA)
 		w.backup()
@@ -141,6 +150,8 @@ func Write(dev block.Device, old *State, t *Table) (Order, error) {
 		w.sectorZero()
 		return Plain, w.err
 	}
+	// What lies at the interim place is put back: it is free space, but somebody may still
+	// want to find something there.
 	former := w.read(interim)
 	w.primary(interim)
 	w.primary(t.ArrayLBA)
@@ -199,6 +210,9 @@ func (t *Table) fits(i int, e Entry) error {
 
 // interim finds room for a copy of the array between the arrays of both tables
 // and every partition of both.
+//
+// Sectors of the old table and of the new one are both taken until the switch, and so is
+// what partitions of either have.
 func (w *writer) interim(old *Table) (uint64, bool) {
 	n := w.t.arraySectors(w.sector)
 	from := max(w.t.ArrayLBA+n, old.ArrayLBA+old.arraySectors(w.sector))

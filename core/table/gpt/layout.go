@@ -8,6 +8,8 @@ import (
 
 // Fields of the header (UEFI 2.10, table 5.5), offsets in bytes.
 const (
+	// Both checksums are CRC-32 of the header and of the array apart, so that a header can
+	// be good whose array is not: a copy counts only where both are.
 	headerSignature   = 0  // 8 bytes
 	headerRevision    = 8  // u32
 	headerSize        = 12 // u32
@@ -27,6 +29,8 @@ const (
 
 // Fields of an entry (UEFI 2.10, table 5.6).
 const (
+	// Entries are not in order of place, and unused ones may lie between: the number of a
+	// partition is that of its entry, which is what the kernel's name comes from.
 	entryType       = 0  // 16 bytes
 	entryUnique     = 16 // 16 bytes
 	entryFirst      = 32 // u64
@@ -38,6 +42,7 @@ const (
 
 // Fields of the protective MBR (UEFI 2.10, table 5.3).
 const (
+	// An older program sees a disk that is full of a type that it does not know.
 	mbrSignature  = 440 // u32, of an MBR
 	mbrRecords    = 446 // four records of 16 bytes
 	mbrRecordSize = 16

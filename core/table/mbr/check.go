@@ -9,6 +9,10 @@ import (
 )
 
 // Check returns everything that is wrong with the table on the named disk.
+//
+// An MBR has no checksum and no copy: what can be said is whether its records fit the disk
+// and each other, and whether its chain leads anywhere. A chain that does not is followed
+// as far as Linux does.
 func Check(disk string, t *Table) (out []finding.Finding) {
 	m := t.Model()
 	if t.broken != nil {

@@ -71,6 +71,10 @@ func Read(dev block.Device) (*Table, error) {
 	return t, nil
 }
 
+// 55 AA alone means nothing: boot sectors end with it, and random code before it looks like
+// partitions. Linux wants each boot flag to be 0 or 0x80; a table without partitions is
+// believed only where it has a signature and nothing looks like the boot sector of a file
+// system.
 func (t *Table) believed() bool {
 	if binary.LittleEndian.Uint16(t.first[magic:]) != 0xAA55 {
 		return false
@@ -95,6 +99,9 @@ func bootSector(b []byte) bool {
 
 // follow reads the chain of one extended partition. What is wrong with the chain
 // is kept; an error is one of the device.
+//
+// A chain may be made to be evil: leading back, out of its partition, or on for ever. Linux
+// stops after a hundred without a partition; here every sector may be visited once.
 func (t *Table) follow(dev block.Device, outer extent.Span) error {
 	at := outer.Start
 	for {
@@ -165,6 +172,8 @@ func (t *Table) logicals() (list []table.Partition) {
 	return list
 }
 
+// The PARTUUID is what Linux makes of it (block/partitions/msdos.c): it holds the number,
+// so that it changes with it.
 func (t *Table) partition(number int, r record, span extent.Span, role table.Role) table.Partition {
 	return table.Partition{Number: number, Span: span, Type: fmt.Sprintf("%02x", r.kind()), UUID: fmt.Sprintf("%08x-%02x", t.ID(), number),
 		Attributes: uint64(r.boot()), Role: role}

@@ -120,6 +120,10 @@ func (t *Table) emptyLink(at uint64, outer extent.Span) link {
 }
 
 // editable refuses a chain that is not as Fundus writes it.
+//
+// A chain of another program may have more than two records in a sector, records in another
+// order, or links that go back. Linux reads most of that; to edit it without losing what
+// the other program meant is more than is known here, so that it is refused.
 func (t *Table) editable() error {
 	if t.broken != nil {
 		return t.broken
@@ -143,6 +147,10 @@ func (t *Table) editable() error {
 
 // addLogical puts the partition at the end of the chain. Its chain sector lies 1 MiB
 // before it where there is room, else at the beginning of the gap.
+//
+// At the end whatever the place on the disk: Linux numbers along the chain, and one that is
+// put in between gives every later partition another number, and the running system another
+// device under the same name.
 func (t *Table) addLogical(p table.Partition, kind byte) error {
 	if err := t.editable(); err != nil {
 		return err
@@ -185,6 +193,10 @@ func (t *Table) chainSector(span extent.Span) (uint64, error) {
 
 // relink makes each sector of the chain lead to the next one. A link covers its
 // chain sector and the partition.
+//
+// The sectors of a link count from the extended partition, those of the partition in it
+// from the chain sector: two bases in one sector, which the format has kept from its
+// beginnings.
 func (t *Table) relink() {
 	for i := range t.chain {
 		l := &t.chain[i]
@@ -313,6 +325,8 @@ func (r record) set(kind, boot byte, span, was extent.Span, base uint64) {
 
 // around makes the span the one of the extended partition, unless it would leave
 // something out.
+//
+// The links are counted from its start, which stays: only its end may move.
 func (t *Table) around(span extent.Span) error {
 	for _, l := range t.chain {
 		if !span.Contains(extent.Span{Start: l.at, Count: 1}) {

@@ -14,6 +14,10 @@ import (
 // Write brings the table onto the device: first the sectors of the chain that no
 // link leads to yet, then those in use, from the end of the chain on, then sector
 // 0, with a sync behind each step. Every step that Linux can see is one sector.
+//
+// A sector that no link leads to can be written at any time, as nobody sees it; one that is
+// led to is a switch of its own. From the end on, so that a link never leads to a sector
+// that is not there yet.
 func (t *Table) Write(dev block.Device) (warning string, err error) {
 	if err := t.valid(); err != nil {
 		return "", err
@@ -166,6 +170,8 @@ type writer struct {
 }
 
 // put writes the sector unless it is so already.
+//
+// A sector that stays is not written: each write is a chance to fail.
 func (w *writer) put(at uint64, b []byte) {
 	if w.err != nil {
 		return

@@ -89,6 +89,10 @@ func (w Wanted) room(m *table.Table, step quantity.Bytes, p *Placed) (room exten
 }
 
 // behind is the rest of the gap from the place that was asked for.
+//
+// Bytes are rounded up to the step, since a partition between two steps is slow for ever;
+// sectors are taken as they are, since whoever counts them has a reason, such as an old
+// layout that is to come back.
 func (w Wanted) behind(m *table.Table, step quantity.Bytes, p *Placed) (room extent.Span, err error) {
 	if w.At.Form == quantity.Percent || w.At.Form == quantity.Max {
 		return room, fmt.Errorf("--at=%s: %w: a place is counted from the beginning of the disk, such as 20GiB", w.At, ErrGap)
@@ -125,6 +129,9 @@ func (w Wanted) behind(m *table.Table, step quantity.Bytes, p *Placed) (room ext
 }
 
 // bytes is the size in bytes, 0 for all that there is.
+//
+// A share is of the gap that the partition goes into, where that is named, else of the
+// largest one, and the note says of what.
 func (w Wanted) bytes(sector, whole quantity.Bytes, fixed bool, p *Placed) (quantity.Bytes, error) {
 	s := w.Size
 	if s.IsZero() || s.Form == quantity.Max {

@@ -29,6 +29,9 @@ type Resized struct {
 // Bytes is the new size of a partition that begins at byte start and has now bytes, where
 // most are to be had. It is rounded up to the alignment step; the last step of a disk may
 // be a short one. The note says a rounding, and is empty without one.
+//
+// Up, not down: whoever asks for a size wants at least that. Where the step above does not
+// fit but the size itself does, the size is taken to the sector.
 func (r Resized) Bytes(start, now, most, sector, step quantity.Bytes) (size quantity.Bytes, note string, err error) {
 	if size, err = r.asked(now, most, sector); err != nil {
 		return 0, "", err

@@ -80,6 +80,10 @@ func (d Document) Encode() ([]byte, error) {
 
 // Decode reads a document. A key that is not known, or a value that cannot be, is
 // an error.
+//
+// The document may come from anywhere, so everything that is counted with later is held
+// against the disk that it names; an unknown key is more likely a later version than a slip
+// of the pen, and refused before half of it is done.
 func Decode(data []byte) (Document, error) {
 	var d Document
 	dec := json.NewDecoder(bytes.NewReader(data))
@@ -109,6 +113,9 @@ func Decode(data []byte) (Document, error) {
 
 // Fill puts the partitions of the document into an empty table. A GPT's get fresh
 // identifiers where a source of them is given.
+//
+// Fresh identifiers are for another disk: two disks with the same ones cannot be in one
+// machine.
 func (d Document) Fill(t table.Editor, fresh func() uuid.UUID) error {
 	list := slices.Clone(d.Partitions) // logical ones behind the extended one
 	slices.SortStableFunc(list, func(a, b Partition) int { return rank(a) - rank(b) })

@@ -25,6 +25,9 @@ var (
 // Open gives the table of the device for editing. Where the disk has become
 // larger, all of it is usable, which the note says. A GPT with a damaged copy is
 // refused with ErrDamaged.
+//
+// A damaged copy is repaired first, by a command of its own: an edit of what is left would
+// make the damage the truth.
 func Open(dev block.Device) (e table.Editor, note string, err error) {
 	sector := quantity.Bytes(dev.Geometry().Logical)
 	state, err := gpt.Read(dev)

@@ -51,6 +51,9 @@ func (Syntax) Mentions(data []byte) (out []text.Mention) {
 }
 
 // Say implements text.Syntax.
+//
+// The reader of the table knows neither quotes nor escapes: a name with a blank has no
+// form.
 func (Syntax) Say(data []byte, m text.Mention, spec string) ([]byte, error) {
 	if spec == "" || strings.ContainsAny(spec, " \t\r\n") {
 		return nil, text.ErrUnsayable

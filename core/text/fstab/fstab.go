@@ -63,6 +63,8 @@ func Parse(data []byte) *File {
 	return f
 }
 
+// A line that cannot be read is kept with its error: it is no entry, and no edit touches
+// it.
 func parseLine(number int, raw string) Line {
 	l := Line{Number: number, Raw: raw}
 	words := strings.FieldsFunc(raw, func(r rune) bool { return r == ' ' || r == '\t' || r == '\n' })
@@ -115,6 +117,9 @@ func (f *File) Entries() []Line {
 
 // Add appends an entry on a line of its own, behind a newline where the last
 // line lacks one, and gives the new line.
+//
+// The line is read again before it is taken: what would come back as something else, such
+// as a comment, is refused.
 func (f *File) Add(e Entry) (Line, error) {
 	if n := len(f.Lines); n > 0 && !strings.HasSuffix(f.Lines[n-1].Raw, "\n") {
 		f.Lines[n-1].Raw += "\n"
@@ -223,6 +228,8 @@ func Unescape(s string) string {
 
 // escape writes what would end or change a field as an octal escape: blanks,
 // line ends, backslashes, and a hash that would begin a comment.
+//
+// Only what must be: a line is for people too.
 func escape(s string) string {
 	var b strings.Builder
 	for i := range len(s) {

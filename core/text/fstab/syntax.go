@@ -23,6 +23,9 @@ func (Syntax) Mentions(data []byte) (out []text.Mention) {
 }
 
 // Say implements text.Syntax.
+//
+// The line is read again and must mean the new name: a blank or a hash in it is written as
+// an escape, or refused.
 func (Syntax) Say(data []byte, m text.Mention, spec string) ([]byte, error) {
 	f := Parse(data)
 	if err := f.SetSpec(m.Line, spec); err != nil {

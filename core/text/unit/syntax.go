@@ -19,6 +19,8 @@ func (Syntax) Mentions(data []byte) []text.Mention {
 }
 
 // Say implements text.Syntax.
+//
+// A value that ends with a backslash would go on in the next line.
 func (Syntax) Say(data []byte, m text.Mention, spec string) ([]byte, error) {
 	if spec == "" || strings.ContainsAny(spec, "\r\n") || strings.HasSuffix(spec, "\\") {
 		return nil, text.ErrUnsayable
