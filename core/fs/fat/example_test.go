@@ -1,0 +1,15 @@
+package fat_test
+
+import (
+	"fmt"
+
+	"fundus/core/block"
+	"fundus/core/fs/fat"
+)
+
+// What is not there is no error: zeros hold no file system.
+func Example() {
+	c, err := fat.Probe(block.NewMemory(64<<20, block.DefaultGeometry))
+	fmt.Println(c == nil, err)
+	// Output: true <nil>
+}
