@@ -129,6 +129,9 @@ func rehearse(v *inventory.Inventory, by *inventory.Resolver, l fstab.Line) Line
 	if len(nodes) > 1 {
 		return set(Unknown, "%s is carried by %s and %s: which is taken is chance", e.Spec, nodes[0].Name, nodes[1].Name)
 	}
+	if hidden := unread(v); len(nodes) == 0 && hidden != "" {
+		return set(Unknown, "no device that can be read has %s; it may be on %s", e.Spec, hidden)
+	}
 	if len(nodes) == 0 {
 		reason := missing(v, e)
 		if failed == Emergency || failed == Delay {
@@ -155,6 +158,16 @@ func timeout(e fstab.Entry) string {
 		return t
 	}
 	return DefaultTimeout
+}
+
+// unread names a device that could not be read, on which anything may be.
+func unread(v *inventory.Inventory) string {
+	for _, n := range v.Nodes {
+		if n.Form != inventory.Image && (n.Silent || n.Problem != "" && len(n.Contents) == 0 && n.Size > 0) {
+			return n.Name
+		}
+	}
+	return ""
 }
 
 // missing says why the word names no device.

@@ -83,6 +83,7 @@ type Node struct {
 	TableBad []finding.Finding // what is wrong with that table
 	Entry    table.Partition   // of a partition
 	Contents []fs.Content      // everything that has a valid signature
+	Zeros    bool              // nothing is recognised, and the places that were sampled read as zeros
 	InKernel bool              // the kernel has a node for it, as it is
 	Kernel   []KernelPart      // of a disk: what the kernel takes for its partitions
 	Alias    string            // its other name: of a device-mapper device, of an array
@@ -311,10 +312,10 @@ func (v *Inventory) UsesOf(name string) []Use {
 }
 
 // Unused reports whether nothing is known that would be lost, were the node
-// formatted: it holds nothing, nobody uses it, and no line of fstab names it. A
+// formatted: it is empty, nobody uses it, and no line of fstab names it. A
 // disk with partitions is in use by them; named is what Named gives.
 func (v *Inventory) Unused(n Node, named map[string]string) bool {
-	if n.Problem != "" || n.Hardware.ReadOnly || len(n.Contents) > 0 || n.Table != nil || len(v.UsesOf(n.Name)) > 0 {
+	if n.Problem != "" || n.Hardware.ReadOnly || !n.Zeros || len(v.UsesOf(n.Name)) > 0 {
 		return false
 	}
 	return named[n.Name] == ""
@@ -400,7 +401,8 @@ func (n Node) Places() string {
 	return strings.Join(words, ", ")
 }
 
-// Holds is one word or two for what is on the node.
+// Holds is one word or two for what is on the node; "" for an empty one, and for a disk
+// of which its table is all there is to say. What no probe recognises is "unknown".
 func (n Node) Holds() string {
 	switch {
 	case n.Silent:
@@ -416,6 +418,8 @@ func (n Node) Holds() string {
 		return "extended"
 	case ok:
 		return c.Kind
+	case len(n.Contents) == 0 && n.Table == nil && !n.Zeros:
+		return "unknown"
 	case len(n.Contents) == 0:
 		return ""
 	}
@@ -424,6 +428,15 @@ func (n Node) Holds() string {
 		kinds = append(kinds, c.Kind)
 	}
 	return strings.Join(kinds, "+")
+}
+
+// Words say what is on the node, with its label: "ext4 herbarium", "empty".
+func (n Node) Words() string {
+	holds := n.Holds()
+	if c, ok := n.Content(); ok && c.Label != "" {
+		return holds + " " + c.Label
+	}
+	return cmp.Or(holds, "empty")
 }
 
 // tags are the ways in which fstab can name a node.

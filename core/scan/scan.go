@@ -80,6 +80,7 @@ func describe(n *inventory.Node, dev block.Device) error {
 		t = nil // a boot sector, see kind.Probe
 	}
 	n.Table, n.TableBad = t, bad
+	n.Zeros = t == nil && len(contents) == 0 && unread == nil && err == nil && block.Blank(dev)
 	return cmp.Or(unread, err)
 }
 
@@ -139,7 +140,9 @@ func partition(disk inventory.Node, dev block.Device, p table.Partition, scratch
 	}
 	part, err := block.NewSlice(dev, int64(start), int64(size))
 	if err == nil {
-		n.Contents, err = kind.Probe(scratch.Ends(part))
+		ends := scratch.Ends(part)
+		n.Contents, err = kind.Probe(ends)
+		n.Zeros = err == nil && len(n.Contents) == 0 && block.Blank(ends)
 	}
 	if err != nil {
 		n.Problem = err.Error()

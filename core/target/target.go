@@ -8,6 +8,7 @@ import (
 	"sort"
 	"strings"
 
+	"fundus/core/advice"
 	"fundus/core/inventory"
 )
 
@@ -17,7 +18,7 @@ var (
 	ErrTwoFit   = errors.New("carried by two devices")
 	ErrNotDisk  = errors.New("not a whole disk")
 	ErrNotPart  = errors.New("not a partition")
-	ErrNoTable  = errors.New("no partition table that Fundus can change")
+	ErrNoTable  = errors.New("no partition table to work on")
 )
 
 // Resolve finds the device that the word means: a path, a mount point, an
@@ -72,7 +73,7 @@ func nearest(v *inventory.Inventory, word string) string {
 		list = append(list, near{n.Name, distance(n.Name, filepath.Base(word))})
 	}
 	if len(list) == 0 {
-		return "; fundus bench new makes a machine to try things on, and an image file is named by its path"
+		return "; an image file is named by its path, and a bench (fundus bench new) is a machine to try things on"
 	}
 	sort.SliceStable(list, func(a, b int) bool { return list[a].distance < list[b].distance })
 	var names []string
@@ -118,12 +119,17 @@ func Disk(v *inventory.Inventory, word string) (inventory.Node, error) {
 func Partition(v *inventory.Inventory, word string) (inventory.Node, error) {
 	n, err := Resolve(v, word)
 	if err == nil && n.Parent == "" {
-		err = fmt.Errorf("%s: %w; fundus partition list %s shows its partitions", n.Name, ErrNotPart, n.Name)
+		err = advice.Way(fmt.Errorf("%s: %w", n.Name, ErrNotPart), "fundus partition list %s", n.Name)
 	}
 	return n, err
 }
 
-// NoTable says that the disk has none.
-func NoTable(n inventory.Node) error {
-	return fmt.Errorf("%s: %w: it has none; fundus table new %s makes one", n.Name, ErrNoTable, n.Name)
+// NoTable says that the disk has none, and what may be done about it.
+func NoTable(v *inventory.Inventory, n inventory.Node) error {
+	a := advice.For(v, n, advice.Table)
+	err := fmt.Errorf("%s: %w: %s", n.Name, ErrNoTable, a.Why)
+	if a.Next == "" {
+		return err
+	}
+	return advice.Way(err, "%s", a.Next)
 }

@@ -46,7 +46,7 @@ func identifiers(v *inventory.Inventory) []finding.Finding {
 	for k, nodes := range carriers {
 		if len(nodes) > 1 {
 			f := k.what.New(nodes[len(nodes)-1], "%s is carried by %s", k.value, strings.Join(nodes, " and ")).
-				WithRemedy("one is probably a copy of the other: take the copy out, or format it anew")
+				WithRemedy("one is probably a copy of the other: take the copy out before the next boot")
 			switch last := nodes[len(nodes)-1]; {
 			case k.what == DuplicateLabel:
 				f = f.WithMend("fundus label %s NEW-NAME", last)

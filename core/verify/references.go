@@ -3,10 +3,13 @@ package verify
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
+	"fundus/core/advice"
 	"fundus/core/finding"
 	"fundus/core/fs"
+	"fundus/core/inventory"
 	"fundus/core/text/fstab"
 )
 
@@ -45,18 +48,22 @@ func (k *look) reference(thing string, e fstab.Entry) []finding.Finding {
 		out = append(out, FstabNoMount.New(thing, "the mount point %s does not exist", e.Dir).WithRemedy("make the directory before it is mounted by hand"))
 	}
 	nodes := k.by.Resolve(e.Spec)
-	remove := "fundus fstab remove " + k.shown(e)
 	switch {
+	case len(nodes) == 0 && k.hidden(e.Dir):
+		return out
 	case len(nodes) == 0:
-		f := FstabUnknown.New(thing, "%s names no device (mount point %s)", e.Spec, e.Dir).WithMend("%s", remove)
+		f := k.withoutLine(FstabUnknown.New(thing, "%s names no device (mount point %s)", e.Spec, e.Dir), e)
 		if meant := nearest(k.v, e.Dir); meant != "" {
 			f.Text += fmt.Sprintf("; %s is mounted there", meant)
 		}
 		if e.IsSwap() && len(k.swaps) == 1 {
 			f.Text += fmt.Sprintf("; the swap area is %s, which is %s", k.swaps[0].Name, steady(k.swaps))
 		}
-		if e.Has("nofail") || e.Has("noauto") {
-			f.Severity = finding.Warning
+		switch {
+		case e.Has("noauto"): // a card that is not plugged in
+			f.Severity, f.Why = finding.Note, "nothing waits for it: the line is mounted only when somebody asks for it"
+		case e.Has("nofail"):
+			f.Severity, f.Why = finding.Warning, "the boot goes on without it"
 		}
 		return append(out, f)
 	case len(nodes) > 1:
@@ -66,12 +73,36 @@ func (k *look) reference(thing string, e fstab.Entry) []finding.Finding {
 	// Behind a fence the old content comes back: what stands there meanwhile is no reason
 	// to take the line out.
 	if c, ok := nodes[0].Content(); ok && !c.MountsAs(e.Type) && c.Class != fs.Fence {
-		out = append(out, FstabKind.New(thing, "the line says %s, %s holds %s", e.Type, nodes[0].Name, c.Kind).WithMend("%s", remove))
+		out = append(out, FstabKind.New(thing, "the line says %s, %s holds %s", e.Type, nodes[0].Name, c.Kind).WithRemedy("let the line say %s", c.MountType()))
 	}
 	if unstable().MatchString(e.Spec) {
 		out = append(out, FstabUnstable.New(thing, "%s is a kernel name", e.Spec).WithRemedy("name it by UUID, as fundus fstab add does"))
 	}
 	return out
+}
+
+// hidden reports whether a device that could not be read may be the one that a line means:
+// then nobody can say that the line names nothing.
+func (k *look) hidden(dir string) bool {
+	if u, ok := k.v.MountedAt(dir); ok {
+		if n, there := k.v.Node(u.Node); there && n.Problem != "" {
+			return true
+		}
+	}
+	return slices.ContainsFunc(k.v.Nodes, func(n inventory.Node) bool {
+		return n.Silent || n.Problem != "" && len(n.Contents) == 0 && n.Form != inventory.Image && n.Size > 0
+	})
+}
+
+// withoutLine says that a line may go, unless the machine does not start without it.
+func (k *look) withoutLine(f finding.Finding, e fstab.Entry) finding.Finding {
+	if !advice.Kept(e.Dir) {
+		return f.WithMend("fundus fstab remove %s", k.shown(e))
+	}
+	if e.Dir == "/" && len(k.roots) == 1 {
+		return f.WithRemedy("let the line say %s, which the running root is", steady(k.roots))
+	}
+	return f.WithRemedy("the line is needed: let it say an identifier of today (fundus survey, fundus inspect)")
 }
 
 // shown is how the line is named to be removed: by its mount point, unless others

@@ -115,5 +115,5 @@ func twofold(n inventory.Node, believed bool) finding.Finding {
 	if believed {
 		f.Severity = finding.Warning
 	}
-	return f.WithRemedy("look which one is stale (fundus inspect %s); what is still needed is copied away before it is formatted anew, which removes every other signature", n.Name)
+	return f.WithRemedy("look which one is stale (fundus inspect %s), and copy away what is still needed of the other", n.Name)
 }

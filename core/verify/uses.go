@@ -59,7 +59,7 @@ func (k *look) otherwise(u inventory.Use, l fstab.Line) []finding.Finding {
 	case !namesDevice(l.Entry.Spec) || len(found) == 0: // said elsewhere
 	case !slices.ContainsFunc(found, func(n inventory.Node) bool { return n.Name == u.Node }):
 		return []finding.Finding{MountDiffers.New(thing, "the line mounts %s at %s, where %s is mounted now", found[0].Name, u.Where, u.Node).
-			WithMend("fundus fstab remove %s", k.shown(*l.Entry))}
+			WithRemedy("where what is mounted now is right, let the line name it")}
 	// The most common reason is errors=remount-ro: the kernel found damage, and what is
 	// written since is lost on every program's side, without a word on the terminal.
 	case u.ReadOnly && !l.Entry.Has("ro"):
@@ -74,7 +74,7 @@ func fit(v *inventory.Inventory) (out []finding.Finding) {
 	for _, n := range v.Nodes {
 		if n.Table != nil && n.Table.Scheme == table.MBR && n.Geometry.Logical > 0 && uint64(n.Size)/uint64(n.Geometry.Logical) > 1<<32 {
 			limit := quantity.Bytes(n.Geometry.Logical) << 32
-			out = append(out, TableTooSmall.New(n.Name, "the disk has %v, an MBR reaches %v", n.Size, limit).WithRemedy("copy away what is on it and give it a GPT: fundus table new %s", n.Name))
+			out = append(out, TableTooSmall.New(n.Name, "the disk has %v, an MBR reaches %v", n.Size, limit).WithMend("fundus table convert %s --scheme gpt", n.Name))
 		}
 		out = append(out, nameless(n)...)
 		c, ok := n.Content()

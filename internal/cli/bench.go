@@ -47,7 +47,7 @@ func newBenchNew(e *Env) *cobra.Command {
 
 func (e *Env) openBench() (*bench.Bench, error) {
 	if e.o.bench == "" {
-		return nil, usagef("which bench? say --bench DIR, or set FUNDUS_BENCH; fundus bench new makes one")
+		return nil, usageWay("fundus bench new DIR", "which bench? say --bench DIR, or set FUNDUS_BENCH")
 	}
 	return bench.Open(e.o.bench, nil, e.Now)
 }

@@ -15,6 +15,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
+	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/internal/config"
 	"fundus/internal/deed"
@@ -87,6 +88,11 @@ func (e usageError) Error() string { return e.err.Error() }
 func (e usageError) Unwrap() error { return e.err }
 
 func usagef(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
+
+// usageWay is such words with the command that leads on.
+func usageWay(next, format string, args ...any) error {
+	return usageError{advice.Way(fmt.Errorf(format, args...), "%s", next)}
+}
 
 // checkCommon refuses options that make no sense, before anything is looked at.
 func (e *Env) checkCommon() error {

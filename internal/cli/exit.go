@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"fundus/core/advice"
 	"fundus/internal/deed"
 )
 
@@ -56,13 +57,11 @@ func exitCode(err error) int {
 
 // report prints the error with the state that things are in.
 func (e *Env) report(code int, err error) {
-	state := "nothing was changed"
-	next := ""
-	var midway *deed.MidwayError
-	switch {
-	case errors.As(err, &midway):
-		state, next = "stopped midway", "fundus recover "+midway.Deed
-	case code == exitWords:
+	state, next := "nothing was changed", advice.Next(err)
+	switch code {
+	case exitMidway:
+		state = "stopped midway"
+	case exitWords:
 		state = "nothing was looked at or changed"
 	}
 	p := e.printer()
@@ -73,9 +72,11 @@ func (e *Env) report(code int, err error) {
 		return
 	}
 	p.Out = e.Err
-	words := strings.TrimSpace(err.Error())
-	p.Failure(words)
-	if next == "" && !strings.Contains(words, "nothing ") {
+	p.Failure(strings.TrimSpace(err.Error()))
+	if code != exitMidway { // its text says it
 		p.Failure(state)
+	}
+	if next != "" {
+		p.Next(next)
 	}
 }

@@ -46,7 +46,7 @@ func settingsOf(words []string) (map[string]string, error) {
 			return nil, usagef("%s is said twice", key)
 		}
 		if !ok || key == "" || value == "" {
-			return nil, usagef("%q: a setting is written KEY=VALUE; fundus settings lists them", w)
+			return nil, usageWay("fundus settings", "%q: a setting is written KEY=VALUE", w)
 		}
 		asked[key] = value
 	}
@@ -99,7 +99,7 @@ func newLabel(e *Env) *cobra.Command {
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if none == (len(args) == 2) {
-				return usagef("say either the label or --none; see fundus help label")
+				return usageWay("fundus help label", "say either the label or --none")
 			}
 			r := &content.Label{Target: args[0]}
 			if !none {

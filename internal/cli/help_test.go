@@ -80,12 +80,16 @@ func TestHelp(t *testing.T) {
 	}
 }
 
-// TestNearMissesPointToCommands: the right command of each near miss exists.
+// TestNearMissesPointToCommands: the right command of each near miss exists, and none of
+// them leads to one that destroys.
 func TestNearMissesPointToCommands(t *testing.T) {
 	for _, m := range nearMisses() {
-		words, _, _ := strings.Cut(strings.TrimPrefix(m.right, "fundus "), " (")
-		if err := parses(NewRoot(bareEnv()), strings.Fields(words)); err != nil {
-			t.Errorf("%v: %v", m.words, err)
+		next := strings.TrimPrefix(m.next(), "fundus ")
+		if err := parses(NewRoot(bareEnv()), strings.Fields(strings.TrimPrefix(next, "help "))); err != nil && !strings.HasPrefix(next, "help ") {
+			t.Errorf("%v: %s: %v", m.words, next, err)
+		}
+		if destroys(next) && !strings.HasPrefix(next, "help ") {
+			t.Errorf("%v leads to %s", m.words, next)
 		}
 		for _, w := range m.words {
 			if err := parses(NewRoot(bareEnv()), strings.Fields(w)); err == nil {

@@ -91,7 +91,7 @@ every field on the device with its bytes and meaning, --bytes the bytes of a pla
 			case configuration:
 				return e.printer().Show(view.Configuration{System: config.System, User: config.User(e.Getenv), Entries: e.configuration().Entries()})
 			case len(args) == 0:
-				return usagef("inspect what? one device, or --configuration; fundus survey lists the devices")
+				return usageWay("fundus survey", "inspect what? one device, or --configuration")
 			}
 			var err error
 			if place != "" {

@@ -32,7 +32,7 @@ then it is a change that is shown first.`,
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if all != (len(args) == 0) {
-				return usagef("say either what to mount or --all; see fundus help mount")
+				return usageWay("fundus help mount", "say either what to mount or --all")
 			}
 			if all {
 				return e.mountAll(cmd.Context())

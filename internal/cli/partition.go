@@ -6,14 +6,15 @@ import (
 	"github.com/spf13/cobra"
 
 	"fundus/core/quantity"
+	"fundus/core/target"
 	"fundus/internal/look"
 	"fundus/internal/task/disk"
 	"fundus/internal/view"
 )
 
 func newPartition(e *Env) *cobra.Command {
-	return group("partition", "List, add, edit and remove partitions", "  fundus partition list sdb\n  fundus partition add sdb --size 20GiB",
-		newPartitionList(e), newPartitionAdd(e), newPartitionEdit(e), newPartitionRemove(e))
+	return about("partition list", group("partition", "List, add, edit and remove partitions", "  fundus partition list sdb\n  fundus partition add sdb --size 20GiB",
+		newPartitionList(e), newPartitionAdd(e), newPartitionEdit(e), newPartitionRemove(e)))
 }
 
 func newPartitionList(e *Env) *cobra.Command {
@@ -30,8 +31,8 @@ fundus partition add --in wants them.`,
 			if err != nil {
 				return err
 			}
-			if d := s.Disks[0]; d.Table == nil && d.Problem != "" {
-				return fmt.Errorf("%s: %s", d.Name, d.Problem)
+			if d := s.Disks[0]; d.Table == nil {
+				return target.NoTable(s.Inventory, d)
 			}
 			return e.printer().Show(view.Partitions{Survey: s})
 		},

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fundus/internal/machine/live"
 	"fundus/internal/view"
 )
 
@@ -36,7 +37,7 @@ and on a bench, a simulated machine to try things on (fundus bench new).`,
 		if hint := optionHint(cmd, err.Error()); hint != "" {
 			return usagef("%w; %s", err, hint)
 		}
-		return usagef("%w; see fundus help %s", err, strings.TrimPrefix(strings.TrimPrefix(cmd.CommandPath(), "fundus"), " "))
+		return usageWay(strings.TrimSpace("fundus help"+strings.TrimPrefix(cmd.CommandPath(), "fundus")), "%w", err)
 	})
 	e.addCommon(root)
 	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
@@ -81,6 +82,21 @@ func group(use, short, example string, below ...*cobra.Command) *cobra.Command {
 	return cmd
 }
 
+// forDevice is the note of a noun that a device was named behind: with which command one
+// looks at it.
+const forDevice = "for a device"
+
+// about notes with which command one looks at a device that is named behind the noun.
+func about(list string, noun *cobra.Command) *cobra.Command {
+	noun.Annotations = map[string]string{forDevice: list}
+	return noun
+}
+
+// deviceLike reports whether the word looks like a device, or an image.
+func deviceLike(word string) bool {
+	return strings.HasPrefix(word, "/dev/") || strings.HasSuffix(word, ".img") || strings.ContainsAny(word, "0123456789=:") || live.Knows(word) || len(word) == 3 && (strings.HasPrefix(word, "sd") || strings.HasPrefix(word, "vd"))
+}
+
 // unknownWord answers a word that is no command with the right one.
 func unknownWord(cmd *cobra.Command, args []string) error {
 	var names []string
@@ -96,46 +112,74 @@ func unknownWord(cmd *cobra.Command, args []string) error {
 		return usagef("%s what? there is %s", strings.TrimPrefix(cmd.CommandPath(), "fundus "), strings.Join(names, ", "))
 	}
 	phrase := strings.TrimPrefix(cmd.CommandPath()+" "+args[0], "fundus ")
+	if list, ok := cmd.Annotations[forDevice]; ok && deviceLike(args[0]) {
+		return usageWay("fundus "+list+" "+args[0], "%s what? there is %s", strings.TrimPrefix(cmd.CommandPath(), "fundus "), strings.Join(names, ", "))
+	}
 	for _, miss := range nearMisses() {
 		if slices.Contains(miss.words, phrase) {
-			return usagef("there is no command %q: use %s", phrase, miss.right)
+			return usageWay(miss.next(), "there is no command %q", phrase)
 		}
 	}
 	cmd.SuggestionsMinimumDistance = 2
-	if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
-		return usagef("there is no command %q: did you mean fundus %s?", phrase, strings.TrimPrefix(strings.TrimPrefix(cmd.CommandPath()+" "+near[0], "fundus"), " "))
+	for _, near := range cmd.SuggestionsFor(args[0]) {
+		right := strings.TrimPrefix(cmd.CommandPath()+" "+near, "fundus ")
+		if !destroys(right) {
+			return usageWay("fundus "+right, "there is no command %q; did you mean this?", phrase)
+		}
 	}
-	return usagef("there is no command %q: there is %s", phrase, strings.Join(names, ", "))
+	return usageWay(strings.TrimSpace("fundus help "+strings.TrimPrefix(strings.TrimPrefix(cmd.CommandPath(), "fundus"), " ")), "there is no command %q", phrase)
+}
+
+// destroys reports whether a command can take something away that no other brings back by
+// the same word: such a word is not guessed at from one that is spelled alike.
+func destroys(command string) bool {
+	for _, word := range []string{"format", "remove", "restore", "new", "erase"} {
+		if command == word || strings.HasSuffix(command, " "+word) {
+			return true
+		}
+	}
+	return false
 }
 
 type miss struct {
-	words []string
-	right string
+	words       []string
+	right, args string // a command, and what it takes
+}
+
+// next is the line that leads on: never a command that destroys, but the help of that.
+func (m miss) next() string {
+	if destroys(m.right) {
+		return "fundus help " + m.right
+	}
+	return strings.TrimSpace("fundus " + m.right + " " + m.args)
 }
 
 // nearMisses are words that people try by mistake.
 func nearMisses() []miss {
 	return []miss{
-		{[]string{"list", "show", "disks", "devices", "status"}, "fundus survey"},
-		{[]string{"info", "details"}, "fundus inspect TARGET"},
-		{[]string{"validate", "check", "doctor"}, "fundus verify"},
-		{[]string{"partition new", "partition create", "create", "new", "add"}, "fundus partition add DISK (or fundus table new DISK for a table)"},
-		{[]string{"partition delete", "delete", "remove"}, "fundus partition remove TARGET"},
-		{[]string{"partition resize", "grow", "shrink", "extend"}, "fundus resize TARGET SIZE"},
-		{[]string{"partition change", "partition set", "partition rename"}, "fundus partition edit TARGET"},
-		{[]string{"reread", "refresh", "reload"}, "fundus rescan DISK"},
-		{[]string{"partition format", "table format", "make"}, "fundus format TARGET ext4"},
-		{[]string{"partition label", "rename"}, "fundus label TARGET NAME"},
-		{[]string{"table add", "table create"}, "fundus table new DISK"},
-		{[]string{"table list", "table show"}, "fundus partition list DISK"},
-		{[]string{"fstab new", "fstab append"}, "fundus fstab add TARGET DIRECTORY"},
-		{[]string{"fstab delete"}, "fundus fstab remove TARGET"},
-		{[]string{"fstab verify", "fstab test"}, "fundus fstab check"},
-		{[]string{"boot", "reboot", "simulate"}, "fundus rehearse (or fundus bench boot on a bench)"},
-		{[]string{"history", "log"}, "fundus deed list"},
-		{[]string{"revert", "rollback", "deed undo"}, "fundus undo"},
-		{[]string{"deed recover", "repair"}, "fundus recover"},
-		{[]string{"apply", "write", "draft commit"}, "fundus commit CODE"},
+		{[]string{"list", "show", "disks", "devices", "status", "ls", "disk", "scan", "disk list"}, "survey", ""},
+		{[]string{"info", "details"}, "inspect", "TARGET"},
+		{[]string{"validate", "check", "doctor"}, "verify", ""},
+		{[]string{"partition new", "partition create", "create", "new", "add"}, "partition add", "DISK"},
+		{[]string{"partition delete", "partition rm", "delete", "remove", "rm"}, "partition remove", "TARGET"},
+		{[]string{"partition resize", "grow", "shrink", "extend"}, "resize", "TARGET SIZE"},
+		{[]string{"partition change", "partition set", "partition rename", "partition type"}, "partition edit", "TARGET"},
+		{[]string{"partition show", "partition print"}, "partition list", "DISK"},
+		{[]string{"reread", "refresh", "reload"}, "rescan", "DISK"},
+		{[]string{"partition format", "table format", "make"}, "format", "TARGET KIND"},
+		{[]string{"partition label", "rename"}, "label", "TARGET NAME"},
+		{[]string{"table add", "table create"}, "table new", "DISK"},
+		{[]string{"table list", "table show", "table print"}, "partition list", "DISK"},
+		{[]string{"table backup"}, "table save", "DISK FILE"},
+		{[]string{"fstab new", "fstab append"}, "fstab add", "TARGET DIRECTORY"},
+		{[]string{"fstab delete", "fstab rm"}, "fstab remove", "TARGET"},
+		{[]string{"fstab verify", "fstab test"}, "fstab check", ""},
+		{[]string{"boot", "reboot", "simulate"}, "rehearse", ""},
+		{[]string{"history", "log"}, "deed list", ""},
+		{[]string{"revert", "rollback", "deed undo", "redo"}, "undo", "DEED"},
+		{[]string{"deed recover", "repair"}, "recover", ""},
+		{[]string{"umount", "unmounted", "eject"}, "unmount", "TARGET"},
+		{[]string{"apply", "write", "draft commit"}, "commit", "CODE"},
 	}
 }
 
@@ -144,7 +188,7 @@ func nearMisses() []miss {
 func words(least, most int, what string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) < least || len(args) > most {
-			return usagef("%s takes %s; see fundus help %s", cmd.CommandPath(), what, strings.TrimPrefix(cmd.CommandPath(), "fundus "))
+			return usageWay("fundus help "+strings.TrimPrefix(cmd.CommandPath(), "fundus "), "%s takes %s", strings.TrimPrefix(cmd.CommandPath(), "fundus "), what)
 		}
 		return nil
 	}

@@ -18,8 +18,8 @@ import (
 )
 
 func newTable(e *Env) *cobra.Command {
-	return group("table", "Make, repair, convert, save or restore a partition table", "  fundus table new sdb --scheme gpt\n  fundus table repair sdb",
-		newTableNew(e), newTableRepair(e), newTableConvert(e), newTableSave(e), newTableRestore(e))
+	return about("partition list", group("table", "Make, repair, convert, save or restore a partition table", "  fundus table new sdb --scheme gpt\n  fundus table repair sdb",
+		newTableNew(e), newTableRepair(e), newTableConvert(e), newTableSave(e), newTableRestore(e)))
 }
 
 // change runs a request on the machine that its words are about.

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"strings"
+
 	"github.com/spf13/cobra"
 
 	"fundus/core/table"
@@ -17,7 +19,7 @@ other GUIDs and bytes are taken as they are.`,
 		RunE: func(_ *cobra.Command, args []string) error {
 			found := table.SearchTypes(args)
 			if len(found) == 0 {
-				return usagef("no type fits %q; fundus types without words lists them all", args)
+				return usageWay("fundus types", "no type fits %s", strings.Join(args, " "))
 			}
 			return e.printer().Show(view.Types{List: found})
 		},

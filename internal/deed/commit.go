@@ -11,6 +11,7 @@ import (
 	"slices"
 	"time"
 
+	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/core/fence"
 	"fundus/core/inventory"
@@ -47,8 +48,11 @@ type MidwayError struct {
 }
 
 func (e *MidwayError) Error() string {
-	return fmt.Sprintf("stopped midway: %v; what is unfinished is fenced, run: fundus recover %s", e.Err, e.Deed)
+	return fmt.Sprintf("stopped midway: %v; what is unfinished is fenced", e.Err)
 }
+
+// Way is the command that leads on.
+func (e *MidwayError) Way() string { return "fundus recover " + e.Deed }
 
 // Unwrap gives the cause.
 func (e *MidwayError) Unwrap() error { return e.Err }
@@ -173,7 +177,7 @@ func (c *Commit) admit(plan *draft.Plan) error {
 	m := Manifest{Steps: plan.Draft.Steps, Devices: plan.Draft.Devices}
 	for _, d := range deeds {
 		if d.Problem == nil && d.State == Unfinished && d.Touches(&m) {
-			return fmt.Errorf("deed %s (%s) was cut short in the same place; run fundus recover %s first", d.ID, d.Title, d.ID)
+			return advice.Way(fmt.Errorf("deed %s (%s) was cut short in the same place", d.ID, d.Title), "fundus recover %d", d.Number)
 		}
 	}
 	if _, err := Names(v, plan.Draft.Devices); err != nil {

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"fundus/core/advice"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/oscall"
@@ -47,7 +48,7 @@ func (changing) foreign(_ context.Context, x *executor) error {
 			return err
 		}
 		if !now.Missing && string(now.Data) != string(c.Before.Data) && string(now.Data) != string(c.After.Data) {
-			return fmt.Errorf("%s: %w; copy your version elsewhere, then run fundus recover %s --over-later-writes", c.Path, ErrEdited, x.deed.ID)
+			return advice.Way(fmt.Errorf("%s: %w; copy your version elsewhere first", c.Path, ErrEdited), "fundus recover %d --over-later-writes", x.deed.Number)
 		}
 	}
 	return nil

@@ -8,6 +8,7 @@ import (
 	"os"
 	"slices"
 
+	"fundus/core/advice"
 	"fundus/core/inventory"
 	"fundus/core/progress"
 	"fundus/internal/machine"
@@ -112,7 +113,7 @@ func (r *Recover) Run(ctx context.Context, d *Deed) (*Outcome, error) {
 		return x.asItIs(v)
 	}
 	if d.Forward && r.Direction == Back {
-		return nil, fmt.Errorf("deed %s: %w; fundus recover %s completes it", d.ID, ErrForward, d.ID)
+		return nil, advice.Way(fmt.Errorf("deed %s: %w", d.ID, ErrForward), "fundus recover %d", d.Number)
 	}
 	for _, kind := range slices.Sorted(maps.Keys(carriers())) {
 		if r.Over {
@@ -127,7 +128,7 @@ func (r *Recover) Run(ctx context.Context, d *Deed) (*Outcome, error) {
 
 func (r *Recover) hopeless(d *Deed, err error) error {
 	if _, none := os.Stat(d.dir + "/log"); errors.Is(none, os.ErrNotExist) {
-		return fmt.Errorf("%w; it never touched a device: fundus deed remove %s", err, d.ID)
+		return advice.Way(fmt.Errorf("%w; it never touched a device", err), "fundus deed remove %d", d.Number)
 	}
 	return fmt.Errorf("%w; the record cannot be followed. The fenced device holds parts of both states; restore it from a backup", err)
 }

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"fundus/core/advice"
 	"fundus/core/inventory"
 	"fundus/internal/draft"
 	"fundus/internal/oscall"
@@ -216,7 +217,7 @@ func (s *Store) Find(word string) (*Deed, error) {
 	case 1:
 		return found[0], nil
 	case 0:
-		return nil, fmt.Errorf("deed %q: %w; fundus deed list shows them", word, ErrNone)
+		return nil, advice.Way(fmt.Errorf("deed %q: %w", word, ErrNone), "fundus deed list")
 	}
 	return nil, fmt.Errorf("deed %q: %w: %s and %s; write the whole identifier", word, ErrAmbiguous, found[0].ID, found[1].ID)
 }
@@ -237,7 +238,7 @@ func (s *Store) Remove(word string) (*Deed, error) {
 		return nil, err
 	}
 	if d.Problem == nil && d.State == Unfinished {
-		return nil, fmt.Errorf("deed %s: %w; run fundus recover %s first", d.ID, ErrNotOver, d.ID)
+		return nil, advice.Way(fmt.Errorf("deed %s: %w", d.ID, ErrNotOver), "fundus recover %d", d.Number)
 	}
 	return d, os.RemoveAll(d.dir)
 }
@@ -345,7 +346,7 @@ func (s *Store) Draft(code string) (StoredDraft, error) {
 			return d, nil
 		}
 	}
-	return StoredDraft{}, fmt.Errorf("draft %q: %w; drafts are kept for %v, fundus draft list shows them", code, ErrNoDraft, s.DraftAge)
+	return StoredDraft{}, advice.Way(fmt.Errorf("draft %q: %w; drafts are kept for %d hours", code, ErrNoDraft, int(s.DraftAge.Hours())), "fundus draft list")
 }
 
 // RemoveDraft forgets a stored draft.

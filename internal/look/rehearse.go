@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 
+	"fundus/core/advice"
 	"fundus/core/boot"
 	"fundus/core/finding"
 	"fundus/core/inventory"
@@ -68,7 +69,9 @@ func rehearsal(v *inventory.Inventory, report boot.Report) *Rehearsal {
 		switch l.Outcome {
 		case boot.Emergency:
 			severity = finding.Error
-			line.Next = "fundus fstab remove " + l.Dir
+			if !advice.Kept(l.Dir) {
+				line.Next = "fundus fstab remove " + l.Dir
+			}
 		case boot.Delay, boot.Left:
 			severity = finding.Warning
 		case boot.Unknown:

@@ -5,7 +5,6 @@ import (
 	"slices"
 	"strings"
 
-	"fundus/core/block"
 	"fundus/core/finding"
 	"fundus/core/fs"
 	"fundus/core/inventory"
@@ -67,11 +66,12 @@ func NewSurvey(ctx context.Context, r machine.Reader, words []string, f SurveyFi
 			s.Disks = append(s.Disks, n)
 		}
 	}
-	return s, s.filter(ctx, r)
+	s.filter()
+	return s, nil
 }
 
 // filter drops the disks on which nothing passes.
-func (s *Survey) filter(ctx context.Context, r machine.Reader) error {
+func (s *Survey) filter() {
 	if s.Filter.Removable {
 		s.Disks = slices.DeleteFunc(s.Disks, func(d inventory.Node) bool { return !d.Hardware.Removable && !d.Hardware.HotPlug })
 	}
@@ -81,10 +81,7 @@ func (s *Survey) filter(ctx context.Context, r machine.Reader) error {
 		for _, d := range s.Disks {
 			any := s.Filter.Unused && d.Table != nil && d.Problem == "" && !d.Hardware.ReadOnly && s.roomy(d)
 			for _, n := range s.Inventory.Family(d.Name) {
-				ok, err := s.passes(ctx, r, n)
-				if err != nil {
-					return err
-				}
+				ok := s.passes(n)
 				s.Matching[n.Name] = ok
 				any = any || ok
 			}
@@ -94,7 +91,6 @@ func (s *Survey) filter(ctx context.Context, r machine.Reader) error {
 		}
 		s.Disks = left
 	}
-	return nil
 }
 
 // Step is the alignment step of the disk.
@@ -105,34 +101,11 @@ func (s *Survey) roomy(d inventory.Node) bool {
 	return len(d.Table.Rooms(s.Step(d))) > 0
 }
 
-func (s *Survey) passes(ctx context.Context, r machine.Reader, n inventory.Node) (bool, error) {
-	if s.Filter.Unused && !s.Inventory.Unused(n, s.Named) {
-		return false, nil
-	}
+func (s *Survey) passes(n inventory.Node) bool {
 	if s.Filter.Unused {
-		return blank(ctx, r, n)
+		return s.Inventory.Unused(n, s.Named)
 	}
 	return slices.ContainsFunc(s.Filter.Kinds, func(kind string) bool {
 		return slices.ContainsFunc(n.Contents, func(c fs.Content) bool { return strings.EqualFold(c.Kind, kind) }) && (n.Parent != "" || n.Table == nil)
-	}), nil
-}
-
-// blank reports whether the first and the last MiB of the node are zeros: then
-// there is nothing that a probe did not recognise either.
-func blank(ctx context.Context, r machine.Reader, n inventory.Node) (bool, error) {
-	t := machine.Whole(n, machine.HoldTable)
-	dev, err := r.Open(ctx, t.Disk)
-	if err != nil {
-		return false, nil // what cannot be read is not offered
-	}
-	defer dev.Close()
-	const look = 1 << 20
-	size := min(int64(n.Size), look)
-	for _, at := range []int64{int64(n.Start), int64(n.Start+n.Size) - size} {
-		b, err := block.ReadSized(dev, at, size, look)
-		if err != nil || !block.IsZero(b) {
-			return false, ctx.Err()
-		}
-	}
-	return true, nil
+	})
 }

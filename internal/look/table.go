@@ -20,7 +20,7 @@ func SavedTable(ctx context.Context, r machine.Reader, word string) (saved.Docum
 		return saved.Document{}, err
 	}
 	if n.Table == nil {
-		return saved.Document{}, target.NoTable(n)
+		return saved.Document{}, target.NoTable(v, n)
 	}
 	return saved.Save(n.Table, saved.Disk{Identity: n.Identity.Disk, Size: n.Size, Sector: quantity.Bytes(n.Geometry.Logical)}), nil
 }

@@ -51,10 +51,20 @@ type Refusal struct {
 
 func (r *Refusal) Error() string {
 	text := r.Thing + ": " + r.Text
-	if r.Next != "" {
+	if r.Next != "" && r.Way() == "" {
 		text += "; " + r.Next
 	}
 	return text
+}
+
+// Way is the command that leads on, where Next is one; it is not part of the text.
+func (r *Refusal) Way() string {
+	for _, program := range []string{"fundus ", "mkdir "} {
+		if strings.HasPrefix(r.Next, program) {
+			return r.Next
+		}
+	}
+	return ""
 }
 
 func refuse(rule Rule, thing, next, format string, args ...any) *Refusal {
@@ -72,24 +82,24 @@ func (a Action) MountType(c fs.Content) string {
 func checkMount(v *inventory.Inventory, a Action) *Refusal {
 	n, ok := v.Node(a.Node)
 	if !ok {
-		return refuse(RuleNoDevice, a.Node, "fundus survey lists the devices", "there is no such device")
+		return refuse(RuleNoDevice, a.Node, "fundus survey", "there is no such device")
 	}
 	c, ok := n.Content()
 	switch {
 	case !ok:
-		return refuse(RuleNoContent, n.Name, "fundus inspect "+n.Name+" shows what is there", "it holds nothing that can be mounted (%s)", orNothing(n.Holds()))
+		return refuse(RuleNoContent, n.Name, "fundus inspect "+n.Name, "it holds nothing that can be mounted (%s)", orNothing(n.Holds()))
 	case c.Class == fs.Fence:
-		return refuse(RuleFenced, n.Name, "run fundus recover "+c.UUID, "it is fenced by a deed that was cut short")
+		return refuse(RuleFenced, n.Name, "fundus recover "+c.UUID, "it is fenced by a deed that was cut short")
 	case c.Class != fs.FileSystem || a.Kind != "" && !c.MountsAs(a.Kind):
 		return refuse(RuleWrongKind, n.Name, "", "it holds %s, not %s", c.Kind, orFileSystem(a.Kind))
 	case c.State == fs.Damaged:
-		return refuse(RuleDamaged, n.Name, "fundus inspect "+n.Name+" shows the damage", "the kernel refuses its superblock")
+		return refuse(RuleDamaged, n.Name, "fundus inspect "+n.Name, "the kernel refuses its superblock")
 	case len(c.Unknown) > 0:
 		return refuse(RuleFeature, n.Name, "a newer kernel may know them", "it has features that are not known: %s", strings.Join(c.Unknown, ", "))
 	case c.Size > n.Size:
 		return refuse(RuleTooLarge, n.Name, "give the partition its former size again", "the file system has %d bytes, the device %d", c.Size, n.Size)
 	case !v.Dirs[a.Where]:
-		return refuse(RuleDirectory, a.Where, fmt.Sprintf("fundus fstab add %s %s makes it", n.Name, a.Where), "there is no such directory")
+		return refuse(RuleDirectory, a.Where, "mkdir "+a.Where, "there is no such directory")
 	case n.Hardware.ReadOnly && !hasOption(a.Options, "ro"):
 		return refuse(RuleReadOnly, n.Name, "add --options ro", "the medium is read-only")
 	}
@@ -99,14 +109,14 @@ func checkMount(v *inventory.Inventory, a Action) *Refusal {
 func checkUnmount(v *inventory.Inventory, a Action) *Refusal {
 	use, ok := v.MountedAt(a.Where)
 	if !ok {
-		return refuse(RuleNotMounted, a.Where, "fundus survey shows what is mounted", "nothing is mounted there")
+		return refuse(RuleNotMounted, a.Where, "fundus survey", "nothing is mounted there")
 	}
 	if a.Where == "/" {
 		return refuse(RuleRoot, use.Node, "", "it carries the running system's root")
 	}
 	for _, u := range v.Uses {
 		if u.How == inventory.Mounted && strings.HasPrefix(u.Where, a.Where+"/") {
-			return refuse(RuleBusy, a.Where, "fundus unmount "+u.Where+" first", "it is busy: %s is mounted at %s", u.Node, u.Where)
+			return refuse(RuleBusy, a.Where, "fundus unmount "+u.Where, "it is busy: %s is mounted at %s", u.Node, u.Where)
 		}
 	}
 	return nil
@@ -115,7 +125,7 @@ func checkUnmount(v *inventory.Inventory, a Action) *Refusal {
 func checkSwap(v *inventory.Inventory, a Action) *Refusal {
 	n, ok := v.Node(a.Node)
 	if !ok {
-		return refuse(RuleNoDevice, a.Node, "fundus survey lists the devices", "there is no such device")
+		return refuse(RuleNoDevice, a.Node, "fundus survey", "there is no such device")
 	}
 	active := false
 	for _, u := range v.UsesOf(n.Name) {
@@ -155,7 +165,7 @@ func checkReadTable(v *inventory.Inventory, a Action) *Refusal {
 func CheckClaim(v *inventory.Inventory, t Target) error {
 	disk, ok := v.Node(t.Disk)
 	if !ok {
-		return refuse(RuleNoDevice, t.Disk, "fundus survey lists the devices", "there is no such device")
+		return refuse(RuleNoDevice, t.Disk, "fundus survey", "there is no such device")
 	}
 	if disk.Hardware.ReadOnly {
 		return refuse(RuleReadOnly, t.Disk, "it may have a switch for that", "the medium is read-only")
@@ -212,7 +222,7 @@ func release(u inventory.Use) string {
 	case u.How == inventory.Mounted && u.Elsewhere != "":
 		return "it must be unmounted there first"
 	case u.How == inventory.Mounted && u.Where != "/":
-		return "fundus unmount " + u.Where + " first"
+		return "fundus unmount " + u.Where
 	case u.How == inventory.SwapOn:
 		return "stop using it as swap first"
 	case u.How == inventory.Held:

@@ -2,15 +2,16 @@ package task
 
 import (
 	"context"
+	"fmt"
 	"path/filepath"
 	"strings"
 
-	"fundus/core/block"
+	"fundus/core/advice"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/table"
+	"fundus/internal/deed"
 	"fundus/internal/draft"
-	"fundus/internal/machine"
 )
 
 // Lose records what is destroyed on the node and, for a disk, on each of its
@@ -21,6 +22,9 @@ func (p *Planner) Lose(ctx context.Context, v *inventory.Inventory, n inventory.
 		nodes = v.Family(n.Name)
 	}
 	for _, each := range nodes {
+		if err := p.unfenced(each); err != nil {
+			return err
+		}
 		loss, err := p.LossOf(ctx, each)
 		if err != nil {
 			return err
@@ -30,6 +34,21 @@ func (p *Planner) Lose(ctx context.Context, v *inventory.Inventory, n inventory.
 		}
 	}
 	return nil
+}
+
+// unfenced refuses to lose what a deed that was cut short can bring back: it is ended
+// first. A fence of which no deed is known here, or whose record is damaged, is no more
+// than what stands there.
+func (p *Planner) unfenced(n inventory.Node) error {
+	c, ok := n.Content()
+	if !ok || c.Class != fs.Fence || p.Store == nil {
+		return nil
+	}
+	d, err := p.Store.Find(c.UUID)
+	if err != nil || d.Problem != nil || d.State != deed.Unfinished {
+		return nil
+	}
+	return advice.Way(fmt.Errorf("%s is fenced by deed %d (%s), which was cut short and can still bring back what was there", n.Name, d.Number, d.Title), "fundus recover %d", d.Number)
 }
 
 // LossOf says what is on the node; nil where nothing is. Bytes that no probe
@@ -77,36 +96,11 @@ func (p *Planner) LossOf(ctx context.Context, n inventory.Node) (*draft.Loss, er
 	if n.Table != nil {
 		return nil, nil // what matters are its partitions
 	}
-	empty, err := p.empty(ctx, n)
-	if err != nil || empty {
-		return nil, err
+	if n.Zeros {
+		return nil, nil
 	}
 	loss.What = "data that is not recognised"
 	return loss, nil
-}
-
-// empty looks at the first and the last MiB.
-func (p *Planner) empty(ctx context.Context, n inventory.Node) (bool, error) {
-	t := machine.Whole(n, machine.HoldTable)
-	o, err := p.Stage.Open(ctx, t.Disk)
-	if err != nil {
-		return false, err
-	}
-	const look = 1 << 20
-	first := min(int64(n.Size), look)
-	for _, at := range []int64{0, int64(n.Size) - first} {
-		if block.KnownZero(o, int64(t.Start)+at, first) {
-			continue
-		}
-		b, err := block.ReadSized(o, int64(t.Start)+at, first, look)
-		if err != nil {
-			return false, err
-		}
-		if !block.IsZero(b) {
-			return false, nil
-		}
-	}
-	return true, nil
 }
 
 func lastFour(serial string) string {

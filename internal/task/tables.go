@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/core/fs"
 	"fundus/core/inventory"
@@ -127,18 +128,35 @@ func (p *Planner) Editor(ctx context.Context, n inventory.Node) (table.Editor, e
 	t, note, err := schemes.Open(dev)
 	switch {
 	case errors.Is(err, schemes.ErrNone):
-		return nil, target.NoTable(n)
+		return nil, p.noTable(ctx, n)
 	case errors.Is(err, gpt.ErrCut):
-		return nil, fmt.Errorf("gpt: %s: the disk has become smaller than its table, which is not changed before it fits again; fundus verify %s says what does not", n.Name, n.Name)
+		return nil, advice.Way(fmt.Errorf("%s: the disk has become smaller than its table, which is not changed before it fits again", n.Name), "fundus verify %s", n.Name)
 	case errors.Is(err, schemes.ErrDamaged):
-		return nil, fmt.Errorf("gpt: %s: %w; nothing is changed while a copy is damaged: fundus table repair %s", n.Name, err, n.Name)
+		return nil, damagedTable(n, err)
 	case err != nil:
 		return nil, fmt.Errorf("%s: %w", n.Name, err)
 	case n.Table == nil: // what looks like one is the boot sector of what is there
-		return nil, target.NoTable(n)
+		return nil, p.noTable(ctx, n)
 	}
 	if note != "" {
 		p.Note("%s", note)
 	}
 	return t, nil
+}
+
+func (p *Planner) noTable(ctx context.Context, n inventory.Node) error {
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	return target.NoTable(v, n)
+}
+
+// damagedTable is the refusal to change a table of which a copy is damaged; where none is
+// good there is nothing to repair it from.
+func damagedTable(n inventory.Node, err error) error {
+	if advice.Of(n) == advice.LostTable {
+		return advice.Way(fmt.Errorf("%s: %w: its GPT is damaged in both copies", n.Name, target.ErrNoTable), "fundus table repair %s --search", n.Name)
+	}
+	return advice.Way(fmt.Errorf("%s: %w; nothing is changed while a copy is damaged", n.Name, err), "fundus table repair %s", n.Name)
 }

@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"encoding/json"
 
 	"fundus/core/inventory"
@@ -50,6 +51,7 @@ type DeviceDoc struct {
 	PartName  string       `json:"partition_name,omitempty"`
 	PartType  string       `json:"partition_type,omitempty"`
 	Contents  []ContentDoc `json:"contents"`
+	Holds     string       `json:"holds"`              // in a word or two; "empty" where every sampled place reads as zeros, "unknown" where nobody knows
 	Believed  string       `json:"believed,omitempty"` // kind that counts where there are several contents
 	UsedAt    []string     `json:"used_at"`
 	Uses      []UseDoc     `json:"uses"`
@@ -151,8 +153,10 @@ func deviceDoc(v *inventory.Inventory, n inventory.Node) DeviceDoc {
 	if c, ok := n.Content(); ok && len(n.Contents) > 1 {
 		d.Believed = c.Kind
 	}
+	d.Holds = cmp.Or(n.Holds(), "empty")
 	if n.Table != nil {
 		d.Scheme, d.TableID = string(n.Table.Scheme), n.Table.ID
+		d.Holds = cmp.Or(n.Holds(), "table")
 	}
 	for _, c := range n.Contents {
 		doc := ContentDoc{Kind: c.Kind, Version: c.Version, Class: string(c.Class), Device: c.Device, Devices: c.Devices, Places: []SpanDoc{}, Label: c.Label, UUID: c.UUID, Size: int64(c.Size), BlockSize: int64(c.BlockSize), Used: int64(c.Used), State: string(c.State), Unknown: c.Unknown}

@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+
 	"fundus/internal/look"
 )
 

@@ -115,16 +115,13 @@ func (r Inspection) Words(p *Printer) {
 }
 
 func summary(n inventory.Node) string {
-	if holds := n.Holds(); holds != "" {
-		if c, ok := n.Content(); ok && c.Label != "" {
-			return holds + " " + visible(c.Label)
-		}
-		return holds
+	switch {
+	case n.Table != nil && n.Holds() == "":
+		return n.Table.Scheme.Name()
+	case lostTable(n):
+		return "a partition table that is damaged in every copy"
 	}
-	if n.Table != nil {
-		return strings.ToUpper(string(n.Table.Scheme))
-	}
-	return "empty"
+	return visible(n.Words())
 }
 
 // diskFacts are the figures of a whole disk: what it says of itself, and where

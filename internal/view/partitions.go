@@ -3,11 +3,11 @@ package view
 import (
 	"cmp"
 	"fmt"
-	"fundus/internal/look"
 	"slices"
 
 	"fundus/core/inventory"
 	"fundus/core/quantity"
+	"fundus/internal/look"
 )
 
 // wideEnough is how many columns a table with identifiers takes.
@@ -23,10 +23,6 @@ func (r Partitions) Document() any { return surveyDocument(r.Survey) }
 func (r Partitions) Words(p *Printer) {
 	s := r.Survey
 	d := s.Disks[0]
-	if d.Table == nil {
-		p.printf("%s has no partition table; fundus table new %s makes one\n", visible(d.Name), visible(d.Name))
-		return
-	}
 	p.printf("%s  %s  %s, sectors of %d bytes\n", visible(d.Name), scheme(d), d.Table.ID, d.Table.Sector)
 	heading := []string{">#", ">first sector", ">last sector", ">sectors", ">size", "name"}
 	wide := p.Width >= wideEnough

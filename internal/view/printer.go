@@ -173,5 +173,9 @@ func (p *Printer) wrap(indent int, first, words string) {
 	p.printf("%s\n", line)
 }
 
+// Next prints the command that leads on, alone and whole on its line, so that it can be
+// copied.
+func (p *Printer) Next(command string) { p.printf("  %s\n", p.paint(Strong, visible(command))) }
+
 // Failure prints an error for people.
 func (p *Printer) Failure(words string) { p.wrap(0, "fundus: ", visible(words)) }

@@ -2,8 +2,9 @@ package view
 
 import (
 	"fmt"
-	"fundus/internal/look"
 	"strings"
+
+	"fundus/internal/look"
 )
 
 // RehearsalDoc is the document of kind rehearsal.

@@ -129,7 +129,7 @@ func (p *Printer) disk(s *look.Survey, d inventory.Node, odd map[string]bool) {
 	}
 	left := fmt.Sprintf("%-3s  %s", name, strings.Join(hardware(d), " · "))
 	mark := " "
-	if odd[d.Name] {
+	if odd[d.Name] || d.Holds() == "unknown" {
 		mark = "!"
 	}
 	gap := max(min(p.Width, widest)-len([]rune(left))-len([]rune(right))-1, 2)
@@ -149,8 +149,18 @@ func (p *Printer) disk(s *look.Survey, d inventory.Node, odd map[string]bool) {
 		p.printf("      %s\n", p.bar(v, d))
 	}
 	rows := p.rows(s, d, odd)
-	if len(rows) == 0 {
+	switch {
+	case len(rows) > 0:
+	case d.Zeros || d.Table != nil:
 		p.printf("      %s\n", p.paint(Free, "empty: no table, no file system"))
+		return
+	default:
+		words := "unknown: it holds data that Fundus does not recognise. A lost table?"
+		if lostTable(d) {
+			words = "its partition table is damaged in every copy; what is on the partitions can be searched for:"
+		}
+		p.wrap(6, "", words)
+		p.printf("        fundus table repair %s --search\n", visible(d.Name))
 		return
 	}
 	p.columns(5, []string{"", ">#", ">start", ">size", "holds", "label", "used at", ">full"}, rows)
@@ -165,7 +175,7 @@ type piece struct {
 
 func pieces(v *inventory.Inventory, d inventory.Node) []piece {
 	if d.Table == nil {
-		if len(d.Contents) == 0 {
+		if len(d.Contents) == 0 || lostTable(d) {
 			return nil
 		}
 		return []piece{{0, d.Size, &d}}
@@ -209,7 +219,7 @@ func (p *Printer) rows(s *look.Survey, d inventory.Node, odd map[string]bool) []
 		}
 		n := x.node
 		mark, number, label, full := " ", "-", "", ""
-		if odd[n.Name] {
+		if odd[n.Name] || n.Holds() == "unknown" {
 			mark = p.paint(Changed, "!")
 		}
 		if n.Number > 0 {
@@ -275,6 +285,8 @@ func scheme(d inventory.Node) string {
 		return strings.ToUpper(string(d.Table.Scheme))
 	}
 	switch {
+	case lostTable(d):
+		return "table lost"
 	case d.Silent:
 		return "silent"
 	case d.Problem != "":
@@ -282,6 +294,9 @@ func scheme(d inventory.Node) string {
 	}
 	return "no table"
 }
+
+// lostTable reports whether there was a table, of which no copy is good.
+func lostTable(d inventory.Node) bool { return d.Table == nil && len(d.TableBad) > 0 }
 
 func hardware(d inventory.Node) []string {
 	kind := "SSD"

@@ -2,10 +2,10 @@ package view
 
 import (
 	"fmt"
-	"fundus/internal/look"
 	"strings"
 
 	"fundus/core/finding"
+	"fundus/internal/look"
 )
 
 // FindingsDoc is the document of kinds verification and fstab-check.

@@ -21,7 +21,7 @@ func Check(disk string, s *State) []finding.Finding {
 	var out []finding.Finding
 	repair := "fundus table repair " + disk
 	if s.Primary == nil && s.Backup != nil {
-		out = append(out, TablePrimary.New(disk, "primary copy: %v; the backup copy is good", s.PrimaryErr).WithMend("%s", repair))
+		out = append(out, TablePrimary.New(disk, "primary copy: %v; the backup copy is good, and Linux does not look at it", s.PrimaryErr).WithMend("%s", repair))
 	}
 	// A disk that became smaller has lost its backup copy with its end; everything else
 	// said of that copy would only repeat it.
@@ -29,8 +29,8 @@ func Check(disk string, s *State) []finding.Finding {
 		return append(out, s.cut(disk))
 	}
 	if s.Primary == nil && s.Backup == nil {
-		out = append(out, TablePrimary.New(disk, "no good copy: primary: %v; backup: %v", s.PrimaryErr, s.BackupErr).
-			WithRemedy("restore the table from a deed (fundus deed list), or make a new one: fundus table new %s", disk))
+		out = append(out, TableLost.New(disk, "neither copy is good: primary: %v; backup: %v", s.PrimaryErr, s.BackupErr).
+			WithMend("fundus table repair %s --search", disk))
 		return out
 	}
 	if s.Backup == nil {
@@ -45,7 +45,7 @@ func Check(disk string, s *State) []finding.Finding {
 	}
 	if s.Protective == HybridMBR {
 		out = append(out, TableHybrid.New(disk, "sector 0 has partitions beside the protective record, which Linux does not look at").
-			WithRemedy("where another system starts from them they are needed; else the disk is better without: fundus table new writes a pure record"))
+			WithRemedy("where another system starts from them they are needed; else nothing needs to be done"))
 	}
 	if s.Primary != nil && s.Backup != nil {
 		if !same(s.Primary, s.Backup) {
@@ -59,7 +59,7 @@ func Check(disk string, s *State) []finding.Finding {
 	}
 	if good := s.Good(); good.EntrySize != entryEnd {
 		out = append(out, TableHidden.New(disk, "its entries have %d bytes: Linux takes those of %d alone, and sees no partition", good.EntrySize, entryEnd).
-			WithRemedy("copy away what is on the partitions with a system that sees them, and make a new table: fundus table new %s", disk))
+			WithRemedy("copy away what is on the partitions with a system that sees them"))
 	} else if hidden := good.Hidden(); len(hidden) > 0 {
 		out = append(out, TableHidden.New(disk, "Linux has no devices for partitions above %d: %s", HighestNumber, numbers(hidden)).
 			WithRemedy("give them lower numbers: fundus partition edit --number"))
@@ -124,7 +124,7 @@ func (s *State) checkSpans(disk string, t *Table) []finding.Finding {
 		switch inner := (extent.Span{Start: 2 + array, Count: s.Sectors - min(s.Sectors, 2*array+3)}); {
 		case e.Span().Count == 0:
 			f.Text = fmt.Sprintf("partition %d ends with sector %d, before it begins with sector %d: the entry names no sectors", i+1, e.Last, e.First)
-			out = append(out, f.WithRemedy("nothing can lie in it: fundus partition remove takes the entry out; until then it stays as it is"))
+			out = append(out, f.WithRemedy("nothing can lie in it; until somebody takes the entry out it stays as it is"))
 		case usable.Contains(e.Span()):
 		case inner.Contains(e.Span()): // only the header leaves it out
 			out = append(out, f.WithMend("fundus table repair %s", disk))

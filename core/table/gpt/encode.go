@@ -148,6 +148,7 @@ func Write(dev block.Device, old *State, t *Table) (Order, error) {
 	if !ok {
 		w.primary(t.ArrayLBA)
 		w.sectorZero()
+		w.leave(old)
 		return Plain, w.err
 	}
 	// What lies at the interim place is put back: it is free space, but somebody may still
@@ -158,7 +159,30 @@ func Write(dev block.Device, old *State, t *Table) (Order, error) {
 	w.put(interim, former)
 	w.sync()
 	w.sectorZero()
+	w.leave(old)
 	return Switched, w.err
+}
+
+// leave zeroes the backup copy of a disk that was smaller, now that there is one at the new
+// end: a partition that is made there would begin its life with half a table in it, which a
+// search would find, and which nobody would recognise as nothing. It must lie in no
+// partition of the table before.
+func (w *writer) leave(old *State) {
+	b := old.Backup
+	if w.err != nil || b == nil || b.MyLBA == w.last || w.anew {
+		return
+	}
+	n := b.arraySectors(w.sector)
+	for _, span := range []extent.Span{{Start: b.MyLBA, Count: 1}, {Start: b.ArrayLBA, Count: n}} {
+		for _, e := range b.Entries {
+			if e.Used() && e.Span().Overlaps(span) {
+				return
+			}
+		}
+	}
+	w.put(b.MyLBA, make([]byte, w.sector))
+	w.put(b.ArrayLBA, make([]byte, int64(n)*w.sector))
+	w.sync()
 }
 
 // valid refuses a table that must not be written. Entries that are as they were before

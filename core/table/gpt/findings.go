@@ -4,7 +4,8 @@ import "fundus/core/finding"
 
 // What is found in a GPT, and in the record of an MBR that protects one.
 var (
-	TablePrimary    = finding.Entry{ID: "table-primary-damaged", Severity: finding.Error, Why: "only the backup copy keeps the partitions visible"}
+	TablePrimary    = finding.Entry{ID: "table-primary-damaged", Severity: finding.Error, Why: "Linux looks at the backup only where the primary copy is good: it sees no partition, while a boot loader may still start a kernel that finds no root"}
+	TableLost       = finding.Entry{ID: "table-lost", Severity: finding.Error, Why: "no copy says where the partitions are; what is on them is still there, and can be searched for"}
 	TableBackup     = finding.Entry{ID: "table-backup-damaged", Severity: finding.Warning, Why: "if the primary copy is damaged as well, the partitions are gone"}
 	TableDiffer     = finding.Entry{ID: "table-copies-differ", Severity: finding.Error, Why: "which partitions exist depends on who reads the table"}
 	TableBackupAt   = finding.Entry{ID: "table-backup-misplaced", Severity: finding.Warning, Why: "the space behind the backup copy cannot be used, and some firmware does not find the copy"}
@@ -19,7 +20,7 @@ var (
 // Catalogue lists them.
 func Catalogue() []finding.Entry {
 	return []finding.Entry{
-		TablePrimary, TableBackup, TableDiffer, TableBackupAt, TableProtective, TableHybrid,
+		TablePrimary, TableLost, TableBackup, TableDiffer, TableBackupAt, TableProtective, TableHybrid,
 		TableShrunk, TableHidden, TableDead, TableArray,
 	}
 }

@@ -15,6 +15,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/core/block/file"
 	"fundus/core/inventory"
@@ -48,7 +49,7 @@ type kernel struct {
 // Errors of benches.
 var (
 	ErrNone = errors.New("no bench")
-	ErrOff  = errors.New("the bench is switched off, its power was lost; switch it on with fundus bench boot")
+	ErrOff  = advice.Way(errors.New("the bench is switched off, its power was lost"), "fundus bench boot")
 )
 
 // Open opens the bench in the directory. Image files may be looked at beside
@@ -60,7 +61,7 @@ func Open(dir string, images []string, now func() time.Time) (*Bench, error) {
 	}
 	data, err := os.ReadFile(filepath.Join(dir, "bench.yaml"))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%w in %s: it has no bench.yaml; make one with fundus bench new DIR", ErrNone, dir)
+		return nil, advice.Way(fmt.Errorf("%w in %s: it has no bench.yaml", ErrNone, dir), "fundus bench new DIR")
 	}
 	if err != nil {
 		return nil, err
@@ -87,7 +88,7 @@ func (b *Bench) kernel() (*kernel, error) {
 	}
 	var k kernel
 	if err := json.Unmarshal(data, &k); err != nil {
-		return nil, fmt.Errorf("%s: %w; switch the bench on anew with fundus bench boot", b.kernelPath(), err)
+		return nil, advice.Way(fmt.Errorf("%s: %w", b.kernelPath(), err), "fundus bench boot")
 	}
 	if k.Partitions == nil {
 		k.Partitions = map[string][]inventory.KernelPart{}

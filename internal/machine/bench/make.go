@@ -35,7 +35,7 @@ func New(ctx context.Context, dir, host string, now func() time.Time, fresh func
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
 		return nil, fmt.Errorf("%s is not empty: %w", dir, fs.ErrExist)
 	}
-	for _, sub := range []string{"disks", "root/etc", "state"} {
+	for _, sub := range []string{"disks", "root/etc", "root/mnt", "root/media", "root/tmp", "root/home", "state"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o755); err != nil {
 			return nil, err
 		}

@@ -86,7 +86,7 @@ func (m *Machine) claimError(thing string, err error) error {
 	case errors.Is(err, unix.EBUSY) && who != "":
 		return &machine.Refusal{Rule: machine.RuleMounted, Thing: thing, Text: "it is claimed; " + who + " has it open", Next: "end that, then run the command again"}
 	case errors.Is(err, unix.EBUSY):
-		return &machine.Refusal{Rule: machine.RuleMounted, Thing: thing, Text: "the kernel says that it is in use: mounted (perhaps in another namespace), swap, or part of another device", Next: "fundus survey shows what can be seen from here"}
+		return &machine.Refusal{Rule: machine.RuleMounted, Thing: thing, Text: "the kernel says that it is in use: mounted (perhaps in another namespace), swap, or part of another device", Next: "fundus survey"}
 	case errors.Is(err, unix.EACCES), errors.Is(err, unix.EPERM):
 		return &machine.Refusal{Rule: machine.RuleReadOnly, Thing: thing, Text: "you may not write to it", Next: "run as root"}
 	case errors.Is(err, unix.EROFS):

@@ -9,6 +9,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/core/fs"
 	"fundus/core/inventory"
@@ -53,7 +54,8 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	if n.Entry.Role == table.Extended {
-		return fmt.Errorf("%s: %w: it is extended, and holds the chain of logical partitions; format one of those (fundus partition list %s)", n.Name, ErrExtended, n.Parent)
+		a := advice.For(v, n, advice.FileSystem)
+		return advice.Way(fmt.Errorf("%s: %w: %s", n.Name, ErrExtended, a.Why), "%s", a.Next)
 	}
 	m, err := kind.FindMaker(r.Kind)
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/core/fs"
 	"fundus/core/kind"
@@ -32,7 +33,7 @@ func (r *Label) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	c, ok := n.Content()
 	if !ok {
-		return fmt.Errorf("%s holds no file system that could have a label; fundus inspect %s shows what is there", n.Name, n.Name)
+		return advice.Way(fmt.Errorf("%s holds nothing that could have a label (%s)", n.Name, n.Words()), "fundus inspect %s", n.Name)
 	}
 	k, ok := kind.Of(c)
 	if !ok || k.SetLabel == nil || c.Class != fs.FileSystem && c.Class != fs.Swap { // a journal of its own belongs to a file system elsewhere

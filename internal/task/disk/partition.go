@@ -8,6 +8,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/core/extent"
 	"fundus/core/fs"
@@ -152,7 +153,7 @@ func spanOf(p *task.Planner, n inventory.Node, m *table.Table, want NewPart) (ex
 	s := p.Config.Step(n.Geometry)
 	if _, full := m.FreeNumber(); full != nil && len(m.Rooms(s)) == 0 {
 		if m.Scheme == table.MBR {
-			return extent.Span{}, fmt.Errorf("%w; logical partitions go inside an extended one (--type extended), and a GPT has room for 128: fundus table convert %s --scheme gpt", full, n.Name)
+			return extent.Span{}, advice.Way(fmt.Errorf("%w; logical partitions go inside an extended one (--type extended), and a GPT has room for 128", full), "fundus table convert %s --scheme gpt", n.Name)
 		}
 		return extent.Span{}, full
 	}

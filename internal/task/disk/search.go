@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"fundus/core/advice"
 	"fundus/core/extent"
 	"fundus/core/fs"
 	"fundus/core/inventory"
@@ -28,11 +29,11 @@ func Choose(disk string, found []lost.Found, scheme table.Scheme, numbers []int)
 	}
 	for _, n := range numbers {
 		if n < 1 || n > len(found) {
-			return nil, fmt.Errorf("--choose: find %d: there are %d; fundus table repair %s --search lists them", n, len(found), disk)
+			return nil, advice.Way(fmt.Errorf("--choose: find %d: there are %d", n, len(found)), "fundus table repair %s --search", disk)
 		}
 	}
 	if len(r.Parts) == 0 {
-		return nil, fmt.Errorf("%s: no find that could be a partition; fundus deed list shows what can be taken back, fundus table new %s makes an empty table", disk, disk)
+		return nil, advice.Way(fmt.Errorf("%s: no find that could be a partition; a deed may still have its table", disk), "fundus deed list")
 	}
 	return r, nil
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 
+	"fundus/core/advice"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
@@ -114,7 +115,7 @@ func (r *TableRepair) Plan(ctx context.Context, p *task.Planner) error {
 		return nil
 	}
 	if state.Protective == gpt.OtherTable {
-		return fmt.Errorf("%s: %w: Linux goes by its MBR, and the GPT behind it is of another time; fundus table repair %s --search finds what lies on the disk", n.Name, target.ErrNoTable, n.Name)
+		return advice.Way(fmt.Errorf("%s: %w: Linux goes by its MBR, and the GPT behind it is of another time", n.Name, target.ErrNoTable), "fundus table repair %s --search", n.Name)
 	}
 	p.Facts(fs.Fact{Name: "good copy", Value: fmt.Sprintf("the one at sector %d", good.MyLBA)})
 	fixed := good.Edit(quantity.Bytes(n.Geometry.Logical))
@@ -135,14 +136,18 @@ func readTable(ctx context.Context, p *task.Planner, n inventory.Node) (*gpt.Tab
 		if n.Table != nil {
 			return nil, nil, fmt.Errorf("%s: %w: it has an %s, which has one copy only", n.Name, target.ErrNoTable, n.Table.Scheme.Name())
 		}
-		return nil, nil, target.NoTable(n)
+		v, err := p.Now(ctx)
+		if err != nil {
+			return nil, nil, err
+		}
+		return nil, nil, target.NoTable(v, n)
 	}
 	if err != nil {
 		return nil, nil, err
 	}
 	good := cmp.Or(state.Good(), state.Cut)
 	if good == nil {
-		return nil, nil, fmt.Errorf("gpt: %s: no good copy: primary: %w; backup: %w; undo the deed that did it (fundus deed list), or make a new table: fundus table new %s", n.Name, state.PrimaryErr, state.BackupErr, n.Name)
+		return nil, nil, advice.Way(fmt.Errorf("%s: neither copy of its GPT is good: primary: %w; backup: %w", n.Name, state.PrimaryErr, state.BackupErr), "fundus table repair %s --search", n.Name)
 	}
 	return good, state, nil
 }

@@ -24,6 +24,6 @@ func under(ctx context.Context, p *task.Planner, disk inventory.Node, start, siz
 	n.Parent, n.Form, n.Start, n.Size = disk.Name, inventory.Partition, start, size
 	n.Name = "the free space of " + disk.Name
 	n.Contents, err = kind.Probe(part)
-	n.Table = nil
+	n.Table, n.Zeros = nil, err == nil && len(n.Contents) == 0 && block.Blank(part)
 	return n, err
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 
+	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/core/text/fstab"
 	"fundus/internal/deed"
@@ -90,13 +91,13 @@ func undoable(store *deed.Store, d *deed.Deed) error {
 	}
 	switch {
 	case d.Problem != nil:
-		return fmt.Errorf("%w; nothing can be taken back from it, and fundus deed remove %d forgets it", d.Problem, d.Number)
+		return fmt.Errorf("%w; nothing can be taken back from it", d.Problem)
 	case d.State == deed.Unfinished:
-		return fmt.Errorf("deed %s: %w; run fundus recover %s", d.ID, deed.ErrNotOver, d.ID)
+		return advice.Way(fmt.Errorf("deed %s: %w", d.ID, deed.ErrNotOver), "fundus recover %d", d.Number)
 	case d.State == deed.TakenBack:
 		return fmt.Errorf("deed %s: %w, nothing is left of it", d.ID, ErrNotDone)
 	case d.UndoneBy != "":
-		return fmt.Errorf("deed %s: %w, by deed %s; fundus undo %s brings it back", d.ID, ErrUndone, d.UndoneBy, d.UndoneBy)
+		return advice.Way(fmt.Errorf("deed %s: %w, by deed %s, which can be taken back itself", d.ID, ErrUndone, d.UndoneBy), "fundus undo %s", d.UndoneBy)
 	}
 	if d.Forward {
 		return fmt.Errorf("deed %s: %w: nothing from before was kept", d.ID, ErrNoUndo)
@@ -109,7 +110,7 @@ func undoable(store *deed.Store, d *deed.Deed) error {
 		return err
 	}
 	if newer != nil {
-		return fmt.Errorf("deed %s: %w: %s (%s); undo that one first: fundus undo %s", d.ID, ErrNewer, newer.ID, newer.Title, newer.ID)
+		return advice.Way(fmt.Errorf("deed %s: %w: %s (%s); undo that one first", d.ID, ErrNewer, newer.ID, newer.Title), "fundus undo %d", newer.Number)
 	}
 	return nil
 }
@@ -151,7 +152,7 @@ func (u *undoing) write(ctx context.Context, number int, s draft.Step) error {
 		if !u.over {
 			return err
 		}
-		u.p.Warn("%v; it is written over, so run fundus verify afterwards", err)
+		u.p.Warn("%v; it is written over: fundus verify says afterwards whether all fits", err)
 		u.p.Draft.Losses = append(u.p.Draft.Losses, draft.Loss{Node: target.Disk, What: "what was written since", Name: u.deed.Code, Accept: []string{u.deed.ID}})
 	}
 	return u.p.Write(ctx, "restore: "+s.Title, target, func(dev block.Device) error {

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"fundus/core/advice"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/target"
@@ -53,7 +54,7 @@ func (r *FstabAdd) Plan(ctx context.Context, p *task.Planner) error {
 	for _, l := range v.Fstab().Entries() {
 		same := slices.ContainsFunc(by.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
 		if l.Entry.Dir == e.Dir && !e.IsSwap() || same {
-			return fmt.Errorf("line %d (%s at %s): %w; remove that one first: fundus fstab remove %s", l.Number, l.Entry.Spec, l.Entry.Dir, ErrHasLine, l.Entry.Dir)
+			return hasLine(l)
 		}
 	}
 	if !e.IsSwap() {
@@ -77,7 +78,7 @@ func (r *FstabAdd) Plan(ctx context.Context, p *task.Planner) error {
 func (r *FstabAdd) entry(c *config.Config, v *inventory.Inventory, n inventory.Node) (fstab.Entry, error) {
 	content, ok := n.Content()
 	if !ok || content.Class != fs.FileSystem && content.Class != fs.Swap {
-		return fstab.Entry{}, fmt.Errorf("%s holds nothing that can be mounted; fundus format %s ext4 makes a file system", n.Name, n.Name)
+		return fstab.Entry{}, unmountable(v, n)
 	}
 	spec, err := identifier(v, n, r.By, c.Identifier)
 	if err != nil {
@@ -161,7 +162,7 @@ func (r *FstabRemove) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	switch len(found) {
 	case 0:
-		return fmt.Errorf("%s: %w; fundus fstab list shows the lines", r.Target, ErrNoLine)
+		return advice.Way(fmt.Errorf("%s: %w", r.Target, ErrNoLine), "fundus fstab list")
 	case 1:
 	default:
 		return fmt.Errorf("%s fits lines %d and %d; name the device or the identifier", r.Target, found[0].Number, found[1].Number)
@@ -174,4 +175,23 @@ func (r *FstabRemove) Plan(ctx context.Context, p *task.Planner) error {
 		p.Note("%s stays mounted at %s until it is unmounted", use.Node, use.Where)
 	}
 	return p.SetFstab(ctx, "remove a line from "+fstab.Path, table)
+}
+
+// hasLine is the refusal of a second line for what has one.
+func hasLine(l fstab.Line) error {
+	err := fmt.Errorf("line %d (%s at %s): %w", l.Number, l.Entry.Spec, l.Entry.Dir, ErrHasLine)
+	if advice.Kept(l.Entry.Dir) {
+		return fmt.Errorf("%w, without which the machine does not start", err)
+	}
+	return advice.Way(fmt.Errorf("%w; remove that one first", err), "fundus fstab remove %s", l.Entry.Dir)
+}
+
+// unmountable is the refusal to mount what holds no file system.
+func unmountable(v *inventory.Inventory, n inventory.Node) error {
+	a := advice.For(v, n, advice.FileSystem)
+	err := fmt.Errorf("%s holds nothing that can be mounted: %s", n.Name, a.Why)
+	if a.Next == "" {
+		return err
+	}
+	return advice.Way(err, "%s", a.Next)
 }

@@ -6,6 +6,7 @@ import (
 	"path"
 	"strings"
 
+	"fundus/core/advice"
 	"fundus/core/inventory"
 	"fundus/core/target"
 	"fundus/internal/machine"
@@ -45,7 +46,7 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 			}
 		}
 		if dir == "" {
-			return fmt.Errorf("%s: where? fstab has no line for it; write fundus mount %s DIRECTORY", n.Name, r.Target)
+			return advice.Way(fmt.Errorf("%s: where? fstab has no line for it", n.Name), "fundus mount %s DIRECTORY", r.Target)
 		}
 	}
 	dir = path.Clean(dir)
@@ -54,7 +55,7 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 		if use.Node == n.Name {
 			return nil
 		}
-		next := "fundus unmount " + dir + " first"
+		next := "fundus unmount " + dir
 		if dir == "/" {
 			next = "choose another directory"
 		}
@@ -100,7 +101,7 @@ func (r *Unmount) Plan(ctx context.Context, p *task.Planner) error {
 		uses := v.UsesOf(n.Name)
 		switch {
 		case len(uses) == 0:
-			return &machine.Refusal{Rule: machine.RuleNotMounted, Thing: n.Name, Text: "it is not mounted", Next: "fundus survey shows what is"}
+			return &machine.Refusal{Rule: machine.RuleNotMounted, Thing: n.Name, Text: "it is not mounted", Next: "fundus survey"}
 		case uses[0].How != inventory.Mounted:
 			return &machine.Refusal{Rule: machine.RuleNotMounted, Thing: n.Name, Text: "it is used as swap, not mounted"}
 		case len(uses) > 1:
