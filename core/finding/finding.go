@@ -91,9 +91,9 @@ func AtLeast(list []Finding, bar Severity) []Finding {
 	return out
 }
 
-// key tells findings apart: by what they are about, and for a line of a text file
+// Key tells findings apart: by what they are about, and for a line of a text file
 // by what is said of it, since lines move.
-func (f Finding) key() string {
+func (f Finding) Key() string {
 	thing := f.Thing
 	if i := strings.LastIndexByte(thing, ':'); strings.HasPrefix(thing, "/") && i > 0 {
 		thing = thing[:i] + f.Text
@@ -105,11 +105,11 @@ func (f Finding) key() string {
 func Added(before, after []Finding) []Finding {
 	had := map[string]bool{}
 	for _, f := range before {
-		had[f.key()] = true
+		had[f.Key()] = true
 	}
 	var out []Finding
 	for _, f := range after {
-		if !had[f.key()] {
+		if !had[f.Key()] {
 			out = append(out, f)
 		}
 	}

@@ -311,6 +311,19 @@ func (v *Inventory) UsesOf(name string) []Use {
 	return out
 }
 
+// InUse is the state of a file system that is mounted for writing.
+const InUse = "in use"
+
+// StateOf is how a content was left, or that it is in use: a superblock says of every mounted
+// file system that it was not unmounted, and that is no damage.
+func StateOf(c fs.Content, uses []Use) string {
+	mounted := slices.ContainsFunc(uses, func(u Use) bool { return u.How == Mounted && !u.ReadOnly })
+	if mounted && c.Class == fs.FileSystem && (c.State == fs.Recovery || c.State == fs.Dirty || c.State == fs.Clean) {
+		return InUse
+	}
+	return string(c.State)
+}
+
 // Unused reports whether nothing is known that would be lost, were the node
 // formatted: it is empty, nobody uses it, and no line of fstab names it. A
 // disk with partitions is in use by them; named is what Named gives.

@@ -10,6 +10,7 @@ import (
 
 	"fundus/core/advice"
 	"fundus/core/inventory"
+	"fundus/core/scan"
 )
 
 // Errors of targets.
@@ -122,6 +123,24 @@ func Partition(v *inventory.Inventory, word string) (inventory.Node, error) {
 		err = advice.Way(fmt.Errorf("%s: %w", n.Name, ErrNotPart), "fundus partition list %s", n.Name)
 	}
 	return n, err
+}
+
+// Gone reports whether the word is the name of a partition that a disk could have and has
+// not: "sdb7" beside a table without a seventh partition.
+func Gone(v *inventory.Inventory, word string) bool {
+	const most = 256 // numbers that Linux has devices for
+	for _, d := range v.Disks() {
+		if d.Table == nil || !strings.HasPrefix(word, d.Name) && !strings.HasPrefix(word, d.Path) {
+			continue
+		}
+		for n := 1; n < most; n++ {
+			if name, path := scan.Name(d, n); name == word || path == word {
+				_, there := v.Node(name)
+				return !there
+			}
+		}
+	}
+	return false
 }
 
 // NoTable says that the disk has none, and what may be done about it.

@@ -126,7 +126,7 @@ func script() []act {
 		run("table new sdb --scheme gpt --commit", "done: new GPT on sdb"),
 		run("partition add sdb --size 20GiB --name herbarium --commit", "done: partition 1 on sdb"),
 		say("Without --commit a draft waits for its code, and nothing is written."),
-		fails(3, "format sdb1 ext4 --label herbarium", "to go ahead: fundus commit"),
+		fails(3, "format sdb1 ext4 --label herbarium", "to go ahead:"),
 		run("format sdb1 ext4 --label herbarium --commit --quiet", "done: format sdb1 as ext4"),
 		run("fstab add sdb1 /srv/herbarium --commit", "done: fstab line"),
 		run("mount /srv/herbarium", "done: mount sdb1"),

@@ -121,6 +121,8 @@ An undo is a deed of its own and can be taken back too.`,
 			}
 			if len(args) == 1 {
 				r.Deed = args[0]
+			} else if err := m.store.Midway(); err != nil {
+				return err
 			}
 			d, err := m.store.Find(r.Deed)
 			if err != nil {

@@ -126,7 +126,7 @@ func TestDocuments(t *testing.T) {
 		{"survey", "survey", 0}, {"inspect sdb1", "inspection", 0}, {"inspect sda --fields --bytes=0x200+92", "inspection", 0}, {"inspect --configuration", "configuration", 0}, {"types swap", "types", 0}, {"references sda1", "references", 0}, {"survey --unused", "survey", 0}, {"inspect sdb --bytes=8GiB+1", "error", 1}, {"inspect sdb --bytes=1", "error", 2}, {"verify", "findings", 0}, {"table repair sdb --search", "search", 0}, {"rescan sdb", "rescan", 0}, {"table save sdb", "table", 0}, {"resize sdb1 9GiB", "error", 1}, {"fstab add sdb1 /srv/herbarium --commit", "draft", 0},
 		{"mount /srv/herbarium", "draft", 0}, {"rehearse", "rehearsal", 0}, {"fstab list", "rehearsal", 0}, {"fstab check", "findings", 0}, {"mount --all", "rehearsal", 0},
 		{"deed list", "deeds", 0}, {"deed show 1", "deeds", 0}, {"recover", "message", 0}, {"version", "message", 0}, {"bench boot", "rehearsal", 0},
-		{"unmount sdb1", "draft", 0}, {"bench disk fault sdb --cut-at-write=8", "message", 0}, {"format sdb1 ext4 --lose=herbarium --despite=fstab-names-nothing --commit", "error", 5},
+		{"unmount sdb1", "draft", 0}, {"bench disk fault sdb --cut-at-write=8", "message", 0}, {"format sdb1 ext4 --lose=herbarium --references=keep --commit", "error", 5},
 		{"bench boot", "rehearsal", 4}, {"recover --direction=back", "recovery", 0},
 	} {
 		var out, rest bytes.Buffer

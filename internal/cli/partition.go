@@ -45,7 +45,7 @@ type addWords struct {
 	sizes, types, names, numbers, ids []string
 	at                                string
 	in                                int
-	boot                              bool
+	boot, unless                      bool
 }
 
 func newPartitionAdd(e *Env) *cobra.Command {
@@ -63,6 +63,9 @@ erased on purpose: --content.`,
 		Args:              words(1, 1, "one disk"),
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if w.unless && len(w.numbers) == 0 {
+				return usagef("--unless-there looks whether a number is there: say --number")
+			}
 			parts, err := w.parts()
 			if err != nil {
 				return usageError{err}
@@ -79,6 +82,7 @@ erased on purpose: --content.`,
 	f.StringArrayVar(&w.numbers, "number", nil, "its `NUMBER` (repeatable; default the lowest that is free)")
 	f.StringArrayVar(&w.ids, "uuid", nil, "its PARTUUID, a `GUID` (repeatable; default a random one)")
 	f.BoolVar(&w.boot, "boot", false, "mark it as the one that old firmware starts from")
+	f.BoolVar(&w.unless, "unless-there", false, "do nothing where --number has it already, as asked")
 	f.StringVar(&content, "content", "", "what becomes of old content in that space: keep or erase")
 	return e.addChange(cmd)
 }
@@ -129,7 +133,7 @@ func (w *addWords) parts() ([]disk.NewPart, error) {
 		if err != nil {
 			return nil, err
 		}
-		p.In, p.Boot = w.in, w.boot
+		p.In, p.Boot, p.Unless = w.in, w.boot, w.unless
 		if w.at != "" {
 			if p.At, err = quantity.Parse(w.at); err != nil {
 				return nil, fmt.Errorf("--at=%w", err)

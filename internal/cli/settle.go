@@ -35,32 +35,40 @@ func (e *Env) settle(ctx context.Context, m *onMachine, r task.Request) error {
 // decide shows the draft and goes as far as was asked for.
 func (e *Env) decide(ctx context.Context, m *onMachine, s task.Conditions, r task.Request, plan *draft.Plan, lose []string) error {
 	d, p := &plan.Draft, e.printer()
-	if d.Empty() || e.o.draft {
+	if d.Empty() {
 		return p.Show(view.Draft{Draft: d})
 	}
-	if !e.o.json { // there, one document only, at the end
-		if err := p.Show(view.Draft{Draft: d}); err != nil {
-			return err
-		}
-	}
-	if err := d.CheckDespite(e.o.despite); err != nil {
+	needs, err := d.Open(draft.Given{Lose: lose, Despite: e.o.despite})
+	if err != nil {
 		return err
 	}
-	if !e.o.commit && e.Ask && !e.o.json {
-		yes, err := e.ask(d, lose)
-		if err != nil {
+	asks := e.Ask && !e.o.commit && !e.o.draft && !e.o.json
+	shown := view.Draft{Draft: d, Needs: needs}
+	if !e.o.draft && (asks || e.o.commit || !onlyLosses(needs)) {
+		shown.Needs = nil // the question, or the refusal, is about them
+	}
+	if e.o.draft || !e.o.json { // else there is one document only, at the end
+		if err := p.Show(shown); err != nil || e.o.draft {
 			return err
 		}
-		if !yes {
-			return e.keep(m, d, lose)
+	}
+	switch {
+	case len(needs) > 0 && (e.o.commit || !onlyLosses(needs)):
+		return &draft.NeedError{Needs: needs}
+	case asks:
+		if err := e.ask(ctx, d, needs); err != nil {
+			return err
 		}
-	} else if !e.o.commit {
+	case !e.o.commit:
 		return e.keep(m, d, lose)
-	} else if err := d.CheckLose(lose); err != nil {
-		return err
 	}
 	plan.Drop()
 	return e.commit(ctx, m, s, r, plan)
+}
+
+// onlyLosses reports whether all that is needed can be asked at the terminal.
+func onlyLosses(needs []draft.Need) bool {
+	return !slices.ContainsFunc(needs, func(n draft.Need) bool { return !strings.HasPrefix(n.Option, "--lose=") })
 }
 
 // keep stores the draft for a later commit.
@@ -78,27 +86,65 @@ func (e *Env) keep(m *onMachine, d *draft.Draft, lose []string) error {
 	return errWaiting
 }
 
-// ask wants what is lost to be typed, one thing after the other, else yes.
-func (e *Env) ask(d *draft.Draft, lose []string) (bool, error) {
-	if len(d.Losses) > 0 && d.CheckLose(lose) == nil {
-		d = &draft.Draft{Code: d.Code}
+// Answers that end a change.
+var (
+	errStopped  = errors.New("stopped")
+	errNoAnswer = errors.New("nothing was typed")
+)
+
+// ask wants each thing that is lost to be typed by its name, one after the other; where
+// nothing is lost, the beginning of the draft's code. Whatever else is typed ends it, and
+// nothing is stored.
+func (e *Env) ask(ctx context.Context, d *draft.Draft, needs []draft.Need) error {
+	var open []draft.Loss
+	for _, l := range d.Losses {
+		if slices.ContainsFunc(needs, func(n draft.Need) bool { return n.Option == "--lose="+l.Name }) {
+			open = append(open, l)
+		}
 	}
-	p, in := e.printer(), bufio.NewReader(e.In)
-	rest := *d
-	for {
-		accept := p.Question(e.Out, &rest)
-		line, err := in.ReadString('\n')
-		if err != nil && err != io.EOF {
-			return false, err
+	p, lines := e.printer(), typed(e.In)
+	for i := range max(len(open), 1) {
+		accept := p.Question(e.Out, d, open, i)
+		var line answer
+		select {
+		case <-ctx.Done():
+			fmt.Fprintln(e.Out)
+			return errStopped
+		case line = <-lines:
 		}
-		if !slices.Contains(accept, strings.TrimSpace(line)) {
-			return false, nil
+		word := strings.TrimSpace(line.text)
+		switch {
+		case line.err != nil && word == "": // Ctrl-D: the cursor stands behind the question
+			fmt.Fprintln(e.Out)
+			return errStopped
+		case word == "":
+			return errNoAnswer
+		case !slices.Contains(accept, word):
+			return fmt.Errorf("%q is not %q", word, accept[0])
 		}
-		if len(rest.Losses) <= 1 {
-			return true, nil
-		}
-		rest.Losses = rest.Losses[1:]
 	}
+	return nil
+}
+
+// answer is a line that somebody typed.
+type answer struct {
+	text string
+	err  error
+}
+
+// typed reads lines beside whoever asks, so that a signal ends the waiting.
+func typed(r io.Reader) <-chan answer {
+	out, in := make(chan answer), bufio.NewReader(r)
+	go func() {
+		for {
+			line, err := in.ReadString('\n')
+			out <- answer{line, err}
+			if err != nil {
+				return
+			}
+		}
+	}()
+	return out
 }
 
 func (e *Env) commit(ctx context.Context, m *onMachine, s task.Conditions, r task.Request, reviewed *draft.Plan) error {
@@ -161,8 +207,10 @@ func (e *Env) commitStored(ctx context.Context, code string) error {
 		}
 		return fmt.Errorf("draft %s no longer fits: %w; draft it again to see what it would be now", code, draft.ErrChanged)
 	}
-	e.o.commit = true
-	err = e.decide(ctx, m, s, r, plan, slices.Concat(stored.Lose, e.o.lose))
+	lose := slices.Concat(stored.Lose, e.o.lose)
+	needs, err := plan.Draft.Open(draft.Given{Lose: lose, Despite: e.o.despite})
+	e.o.commit = err != nil || len(needs) == 0 || !e.Ask || e.o.json // else what is lost is asked for
+	err = e.decide(ctx, m, s, r, plan, lose)
 	if e.o.draft || err != nil && !errors.Is(err, errLater) {
 		return err
 	}

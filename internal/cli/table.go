@@ -32,7 +32,7 @@ func (e *Env) change(cmd *cobra.Command, r task.Request, words ...string) error 
 }
 
 func newTableNew(e *Env) *cobra.Command {
-	scheme, entries := "gpt", 0
+	scheme, entries, references := "gpt", 0, ""
 	cmd := &cobra.Command{
 		Use: "new DISK", Short: "Give a disk a new partition table",
 		Long: `Give a disk a new, empty partition table. What was on the disk is lost from view
@@ -42,10 +42,11 @@ entries and reaches 2 TiB, and is for cards and for firmware that knows no other
 		Args:              words(1, 1, "one disk"),
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return e.change(cmd, &disk.TableNew{Disk: args[0], Scheme: table.Scheme(scheme), Entries: entries}, args...)
+			return e.change(cmd, &disk.TableNew{Disk: args[0], Scheme: table.Scheme(scheme), Entries: entries, References: references}, args...)
 		},
 	}
 	cmd.Flags().StringVar(&scheme, "scheme", scheme, "how the table is written: gpt or mbr")
+	cmd.Flags().StringVar(&references, "references", "", "what becomes of lines of fstab that name what goes: drop, disable or keep")
 	cmd.Flags().IntVar(&entries, "entries", 0, "how many partitions a GPT has room for: `NUMBER` from 128 (default 128)")
 	return e.addChange(cmd)
 }

@@ -226,7 +226,7 @@ func (s *Store) newDeed(plan *draft.Plan, bootID string) (*Deed, error) {
 	p := &plan.Draft
 	d := &Deed{State: Unfinished, Manifest: Manifest{
 		Format: draft.Format, Number: number, Code: p.Code, Created: s.Now(), BootID: bootID, Machine: p.Machine, Root: p.Root, Title: p.Title,
-		Request: p.Request, Undo: p.Undo, Last: p.LastStep, Forward: p.Forward, Undoes: plan.Undoes, Devices: p.Devices, Steps: p.Steps, Digests: map[string]string{},
+		Request: p.Request, Undo: p.Undo, Last: p.LastStep, Forward: p.Forward, Undoes: plan.Undoes, Devices: p.Devices, Steps: p.Steps, Digests: map[string]string{}, Errors: p.Errors,
 	}}
 	d.ID = fmt.Sprintf("%04d-%s", number, p.Code)
 	d.dir = s.path("deeds", d.ID)

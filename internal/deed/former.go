@@ -65,6 +65,21 @@ func (f *Former) Back(step int, each func(off, n int64, data []byte) error, ende
 	return nil
 }
 
+// Wrote reports whether a stroke of the deed wrote the byte of a device, which is named as
+// the deed has it.
+func (f *Former) Wrote(device string, at int64) bool {
+	for _, s := range f.deed.Strokes {
+		w := f.deed.Steps[s.Step].Write
+		if w == nil || w.Target.Disk != device {
+			continue
+		}
+		if slices.ContainsFunc(f.deed.runs[s.After[0]:s.After[1]], func(r run) bool { return r.Off <= at && at < r.Off+r.Len }) {
+			return true
+		}
+	}
+	return false
+}
+
 // Changed compares the device with what the step left behind, run by run, and gives the
 // first byte that is another one, or -1.
 func (f *Former) Changed(ctx context.Context, dev block.Device, step int) (int64, error) {

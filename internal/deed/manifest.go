@@ -34,6 +34,9 @@ type Manifest struct {
 	Steps   []draft.Step      `json:"steps"`
 	Strokes []StrokeRecord    `json:"strokes"`
 	Digests map[string]string `json:"digests"` // SHA-256 of extents, after.img, before.img
+	// Errors are the keys of the findings that there were before: to take the deed back to
+	// where they were is no new error.
+	Errors []string `json:"errors_before,omitempty"`
 }
 
 // StrokeRecord is one stroke: After and Before are ranges of runs in extents, of one that

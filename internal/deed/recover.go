@@ -69,6 +69,17 @@ func (s *Store) Unfinished() ([]*Deed, error) {
 	return out, nil
 }
 
+// Midway refuses to go on beside a deed that was cut short: that comes first.
+func (s *Store) Midway() error {
+	list, err := s.Unfinished()
+	for _, d := range list {
+		if d.Problem == nil {
+			return advice.Way(fmt.Errorf("deed %d (%s): %w, and comes first", d.Number, d.Title, ErrNotOver), "fundus recover %d", d.Number)
+		}
+	}
+	return err
+}
+
 // Run recovers one deed.
 func (r *Recover) Run(ctx context.Context, d *Deed) (*Outcome, error) {
 	if err := r.Store.prepare(); err != nil {
@@ -229,7 +240,10 @@ func (s *Store) NewerOn(d *Deed) (*Deed, error) {
 		if o.Number <= d.Number {
 			break
 		}
-		if o.Problem == nil && o.State != TakenBack && !undone[o.ID] && o.Touches(&d.Manifest) {
+		// Of a text file only the deed's own lines are taken back: another deed's may stand
+		// beside them, unless it is not over.
+		over := o.onSameBytes(&d.Manifest) || o.State == Unfinished && o.Touches(&d.Manifest)
+		if o.Problem == nil && o.State != TakenBack && !undone[o.ID] && over {
 			return o, nil
 		}
 	}

@@ -251,6 +251,15 @@ func (m *Manifest) Touches(o *Manifest) bool {
 			if a.File != nil && b.File != nil && a.File.Path == b.File.Path && !a.File.After.Dir && !b.File.After.Dir {
 				return true
 			}
+		}
+	}
+	return m.onSameBytes(o)
+}
+
+// onSameBytes reports whether both deeds write to the same place of a device.
+func (m *Manifest) onSameBytes(o *Manifest) bool {
+	for _, a := range m.Steps {
+		for _, b := range o.Steps {
 			if a.Write == nil || b.Write == nil {
 				continue
 			}

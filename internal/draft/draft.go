@@ -10,10 +10,8 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"slices"
-	"strings"
 	"time"
 
 	"fundus/core/block"
@@ -22,7 +20,6 @@ import (
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
-	"fundus/core/verify"
 	"fundus/internal/machine"
 )
 
@@ -50,6 +47,9 @@ type Draft struct {
 	After    []inventory.Node
 	Parts    []Part // of what was asked for, in order; one at least
 	Losses   []Loss
+	Wants    []Need            // decisions that only whoever asked can make, beside what is lost
+	Errors   []string          // keys of the errors that there were before
+	Excused  []string          // things whose new findings are a decision already, or were so before
 	Findings []finding.Finding // that the after-state has and the before-state has not
 	Undo     Grade
 	LastStep int  // that can be taken back is the one before this, from 1; 0: all can
@@ -274,77 +274,6 @@ func (d *Draft) Warnings() (out []string) {
 
 // Empty reports whether there is nothing to do.
 func (d *Draft) Empty() bool { return len(d.Steps) == 0 }
-
-// LoseError says which losses were not named.
-type LoseError struct {
-	Losses []Loss
-	Wrong  []string // names that match nothing
-}
-
-func (e *LoseError) Error() string {
-	if len(e.Losses) == 0 {
-		return fmt.Sprintf("--lose=%s names nothing that is lost", strings.Join(e.Wrong, " --lose="))
-	}
-	var what, names []string
-	for _, l := range e.Losses {
-		what = append(what, l.Node+" ("+l.What+")")
-		names = append(names, "--lose="+l.Name)
-	}
-	return fmt.Sprintf("this destroys %s; name it: %s", strings.Join(what, ", "), strings.Join(names, " "))
-}
-
-// CheckLose holds the names that were given against what is lost: one for each
-// loss, and none that matches nothing.
-func (d *Draft) CheckLose(names []string) error {
-	e := &LoseError{}
-	used := make([]bool, len(names))
-	for _, loss := range d.Losses {
-		i := slices.IndexFunc(names, func(n string) bool { return n == loss.Name || slices.Contains(loss.Accept, n) && n != "" })
-		if i < 0 {
-			e.Losses = append(e.Losses, loss)
-			continue
-		}
-		used[i] = true
-	}
-	for i, n := range names {
-		if !used[i] {
-			e.Wrong = append(e.Wrong, n)
-		}
-	}
-	if len(e.Losses) == 0 && len(e.Wrong) == 0 {
-		return nil
-	}
-	return e
-}
-
-// DespiteError says which new errors the after-state would have.
-type DespiteError struct{ Findings []finding.Finding }
-
-func (e *DespiteError) Error() string {
-	f := e.Findings[0]
-	if !acceptable(f) {
-		return fmt.Sprintf("afterwards %s would have an error that nothing makes good: %s", f.Thing, f.Text)
-	}
-	return fmt.Sprintf("afterwards %s would have an error: %s; if that is meant: --despite=%s", f.Thing, f.Text, f.ID)
-}
-
-// acceptable reports whether a new error can be meant. A file system that reaches past
-// its device never is: the kernel may be using what would be cut off.
-func acceptable(f finding.Finding) bool { return f.ID != verify.ContentTooLarge.ID }
-
-// CheckDespite refuses new errors that were not accepted by name, or cannot be.
-func (d *Draft) CheckDespite(accepted []string) error {
-	var bad []finding.Finding
-	for _, f := range finding.AtLeast(d.Findings, finding.Error) {
-		if !acceptable(f) || !slices.Contains(accepted, string(f.ID)) {
-			bad = append(bad, f)
-		}
-	}
-	if len(bad) == 0 {
-		return nil
-	}
-	return &DespiteError{bad}
-}
 
 // ErrChanged says that the plan, made again, is another one.
 var ErrChanged = errors.New("the machine changed since this draft was made")

@@ -111,16 +111,9 @@ func (i *Inspection) read(ctx context.Context, r machine.Reader, depth InspectDe
 	return err
 }
 
-// State is how a content was left; while it is mounted for writing, its
-// superblock says what would be so after a power cut.
-func (i *Inspection) State(c fs.Content) string {
-	for _, u := range i.Uses {
-		if u.How == inventory.Mounted && !u.ReadOnly && c.Class == fs.FileSystem && c.State != fs.Clean {
-			return "in use; without a clean unmount: " + string(c.State)
-		}
-	}
-	return string(c.State)
-}
+// State is how a content was left; one that is mounted for writing is in use, whatever its
+// superblock says would be so after a power cut.
+func (i *Inspection) State(c fs.Content) string { return inventory.StateOf(c, i.Uses) }
 
 // Differs says how the options of a mount differ from those that fstab has for
 // the place; empty where it has none or they agree. Options that are no matter of

@@ -190,6 +190,17 @@ func (p *Planner) Warn(format string, args ...any) {
 	p.Current().Warnings = append(p.Current().Warnings, fmt.Sprintf(format, args...))
 }
 
+// Want records a decision that only whoever asked can make.
+func (p *Planner) Want(option, why string, args ...any) {
+	p.Draft.Wants = append(p.Draft.Wants, draft.Need{Option: option, Why: fmt.Sprintf(why, args...)})
+}
+
+// Excuse takes things out of what must be accepted: the new findings about them are a
+// decision already, or are asked for by one that is wanted.
+func (p *Planner) Excuse(things ...string) {
+	p.Draft.Excused = append(p.Draft.Excused, things...)
+}
+
 func (p *Planner) Facts(facts ...fs.Fact) {
 	p.Current().Facts = append(p.Current().Facts, facts...)
 }
@@ -224,7 +235,11 @@ func (p *Planner) finish(ctx context.Context) error {
 		d.Before = append(d.Before, before.Family(t.Name)...)
 		d.After = append(d.After, after.Family(t.Name)...)
 	}
-	d.Findings = finding.Added(verify.All(before), verify.All(after))
+	was := verify.All(before)
+	for _, f := range finding.AtLeast(was, finding.Error) {
+		d.Errors = append(d.Errors, f.Key())
+	}
+	d.Findings = finding.Added(was, verify.All(after))
 	d.Undo, d.LastStep = grade(d.Steps)
 	if d.Forward {
 		d.Undo = draft.Never

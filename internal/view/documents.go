@@ -159,7 +159,7 @@ func deviceDoc(v *inventory.Inventory, n inventory.Node) DeviceDoc {
 		d.Holds = cmp.Or(n.Holds(), "table")
 	}
 	for _, c := range n.Contents {
-		doc := ContentDoc{Kind: c.Kind, Version: c.Version, Class: string(c.Class), Device: c.Device, Devices: c.Devices, Places: []SpanDoc{}, Label: c.Label, UUID: c.UUID, Size: int64(c.Size), BlockSize: int64(c.BlockSize), Used: int64(c.Used), State: string(c.State), Unknown: c.Unknown}
+		doc := ContentDoc{Kind: c.Kind, Version: c.Version, Class: string(c.Class), Device: c.Device, Devices: c.Devices, Places: []SpanDoc{}, Label: c.Label, UUID: c.UUID, Size: int64(c.Size), BlockSize: int64(c.BlockSize), Used: int64(c.Used), State: inventory.StateOf(c, v.UsesOf(n.Name)), Unknown: c.Unknown}
 		for _, s := range c.Signatures {
 			doc.Places = append(doc.Places, SpanDoc{s.Start, s.Count})
 		}

@@ -1,9 +1,11 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"strings"
+	"unicode/utf8"
 
 	"fundus/core/finding"
 	"fundus/core/inventory"
@@ -29,6 +31,8 @@ type DraftDoc struct {
 	Notes    []string          `json:"notes"`
 	Warnings []string          `json:"warnings"`
 	Losses   []LossDoc         `json:"losses"`
+	Would    bool              `json:"would_change"`
+	Needs    []NeedDoc         `json:"needs"` // without which it is not committed
 	Files    []FileDoc         `json:"files"`
 	Findings []finding.Finding `json:"findings"`
 	Steps    []StepDoc         `json:"steps"`
@@ -40,6 +44,12 @@ type ValueDoc struct {
 	Key   string `json:"key"`
 	Value string `json:"value"`
 	From  string `json:"from"` // default, hint of the device, configuration or asked
+}
+
+// NeedDoc is an option that is needed, and why.
+type NeedDoc struct {
+	Option string `json:"option"`
+	Why    string `json:"why"`
 }
 
 // FileDoc is a text file whose lines change.
@@ -68,7 +78,7 @@ func draftDocument(d *draft.Draft, r Result) DraftDoc {
 	v := &inventory.Inventory{}
 	doc := DraftDoc{Head: head("draft"), Changed: r.Changed, Stored: r.Stored, Deed: r.Deed, Later: orEmpty(r.Later), Remarks: orEmpty(r.Remarks), Machine: d.Machine, Title: d.Title,
 		Before: devices(v, d.Before), After: devices(v, d.After), Facts: []FactDoc{}, Settings: []ValueDoc{}, Notes: orEmpty(d.Notes()), Warnings: orEmpty(d.Warnings()),
-		Losses: []LossDoc{}, Files: []FileDoc{}, Findings: orEmpty(d.Findings), Steps: []StepDoc{}, Undo: string(d.Undo)}
+		Losses: []LossDoc{}, Would: !d.Empty(), Needs: []NeedDoc{}, Files: []FileDoc{}, Findings: orEmpty(d.Findings), Steps: []StepDoc{}, Undo: string(d.Undo)}
 	if r.Stored {
 		doc.Code = d.Code
 	}
@@ -85,6 +95,9 @@ func draftDocument(d *draft.Draft, r Result) DraftDoc {
 	}
 	for _, l := range d.Losses {
 		doc.Losses = append(doc.Losses, LossDoc{l.Node, l.What, l.Name})
+	}
+	for _, n := range r.Needs {
+		doc.Needs = append(doc.Needs, NeedDoc(n))
 	}
 	for _, s := range d.Steps {
 		doc.Steps = append(doc.Steps, stepDocument(s))
@@ -103,11 +116,14 @@ func stepDocument(s draft.Step) StepDoc {
 // Draft is a change that is not written yet.
 type Draft struct {
 	*draft.Draft
-	Stored bool // for a later commit
+	Stored bool         // for a later commit
+	Needs  []draft.Need // without which it is not committed
 }
 
 // Document implements Report.
-func (r Draft) Document() any { return draftDocument(r.Draft, Result{Stored: r.Stored}) }
+func (r Draft) Document() any {
+	return draftDocument(r.Draft, Result{Stored: r.Stored, Needs: r.Needs})
+}
 
 // Words implements Report.
 func (r Draft) Words(p *Printer) {
@@ -131,6 +147,7 @@ func (r Draft) Words(p *Printer) {
 	}
 	p.steps(d)
 	p.ending(d)
+	p.needs(r.Needs)
 }
 
 // part shows the figures of one of the requests that the draft is made of; those behind
@@ -318,15 +335,15 @@ func (r Committed) Document() any {
 // Words implements Report.
 func (r Committed) Words(p *Printer) {
 	d, done, deedID := r.Draft, r.Deed, r.Deed.ID
-	undo := "fundus undo takes it back"
+	undo := fmt.Sprintf("fundus undo %d takes it back", done.Number)
 	if d.Request.Verb == "undo" {
-		number, _, _ := strings.Cut(strings.TrimLeft(deedID, "0"), "-")
-		undo = "fundus undo " + number + " brings it back"
+		undo = fmt.Sprintf("fundus undo %d brings it back", done.Number)
 	}
 	if !done.Reversible() {
 		undo = "there is no undo"
 	}
-	p.printf("%s (deed %s; %s)\n", p.paint(InUse, "done: "+visible(d.Title)), deedID, undo)
+	p.printf("%s\n", p.paint(InUse, "done: "+visible(d.Title)))
+	p.printf("deed %s; %s\n", deedID, undo)
 	for _, r := range done.Remarks {
 		p.wrap(2, "note: ", visible(r))
 	}
@@ -345,34 +362,86 @@ type Result struct {
 	Deed            string
 	Later           []string // what only the next boot brings about
 	Remarks         []string
+	Needs           []draft.Need
 }
 
-// Stored says how to go on with a stored draft.
+// needs lists what is needed to go ahead, all at once.
+func (p *Printer) needs(list []draft.Need) {
+	for _, n := range list {
+		p.wrap(0, "needed: ", visible(n.Option)+", as "+visible(n.Why))
+	}
+}
+
+// Stored says how to go on with a stored draft. What is lost is not named here: a line that
+// can be copied destroys nothing.
 func (p *Printer) Stored(d *draft.Draft) {
 	if p.JSON {
 		return
 	}
-	lose := ""
-	for _, l := range d.Losses {
-		lose += " --lose=" + visible(l.Name)
-	}
-	p.printf("nothing is written yet; to go ahead: fundus commit %s%s\n", d.Code, lose)
+	p.printf("nothing is written yet; to go ahead:\n")
+	p.Next("fundus commit " + d.Code)
 }
 
-// Question asks for what confirms the draft, and gives the words that will do.
-func (p *Printer) Question(w io.Writer, d *draft.Draft) (accept []string) {
-	prompt := "type yes to go ahead: "
-	accept = []string{"yes"}
-	if len(d.Losses) > 0 {
-		name := d.Losses[0].Name
-		if name == "" {
-			name = d.Code
+// Question asks for what confirms the draft, and gives the words that will do: of the i-th
+// of the open losses its name, where nothing is lost the beginning of the draft's code. It
+// is the last line before the answer, so that it says machine, device and loss once more.
+func (p *Printer) Question(w io.Writer, d *draft.Draft, open []draft.Loss, i int) (accept []string) {
+	prompt := ""
+	if len(open) == 0 {
+		accept = []string{d.Code[:min(len(d.Code), codeSigns)]}
+		prompt = fmt.Sprintf("%s%s: type %s to go ahead, anything else to stop: ", visible(d.Machine), p.where(d), accept[0])
+	} else {
+		l := open[i]
+		accept = []string{cmp.Or(l.Name, d.Code)}
+		count := ""
+		if len(open) > 1 {
+			count = fmt.Sprintf("%d of %d: ", i+1, len(open))
 		}
-		accept = []string{name}
-		prompt = fmt.Sprintf("type %s to destroy what is on %s: ", visible(name), visible(d.Losses[0].Node))
+		prompt = fmt.Sprintf("%s%s: %stype %s to destroy %s (%s), anything else to stop: ", visible(d.Machine), p.where(d), count, visible(accept[0]), visible(l.Node), visible(l.What))
 	}
-	fmt.Fprint(w, p.plain(p.paint(Strong, prompt)))
+	fmt.Fprint(w, p.plain(p.paint(Strong, folded(prompt, p.Width))))
 	return accept
+}
+
+// codeSigns is how much of a draft's code is typed.
+const codeSigns = 4
+
+// where names the disks that are written, with their serial numbers.
+func (p *Printer) where(d *draft.Draft) string {
+	var words []string
+	for _, t := range d.Written() {
+		disk, _ := family(d.Before, t.Name).Node(t.Name)
+		word := visible(t.Name)
+		if disk.Hardware.Serial != "" {
+			word += " (" + visible(disk.Hardware.Serial) + ")"
+		}
+		words = append(words, word)
+	}
+	if len(words) == 0 {
+		return ""
+	}
+	return ", " + strings.Join(words, ", ")
+}
+
+// folded breaks a prompt at blanks, so that no word of it is split by the terminal.
+func folded(prompt string, width int) string {
+	var b strings.Builder
+	column := 0
+	for word := range strings.SplitSeq(strings.TrimRight(prompt, " "), " ") {
+		n := utf8.RuneCountInString(word)
+		switch {
+		case column == 0:
+		case column+1+n >= width:
+			b.WriteString("\n  ")
+			column = 2
+		default:
+			b.WriteByte(' ')
+			column++
+		}
+		b.WriteString(word)
+		column += n
+	}
+	return b.String() + " "
 }
 
 // Used is what was changed in the running system, and how to reverse it.

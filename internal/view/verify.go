@@ -28,6 +28,19 @@ func (r Verification) Document() any { return findingsDocument("verification", r
 func (r Verification) Words(p *Printer) {
 	v := r.Verification
 	looked := fmt.Sprintf("%s, %s and %s of fstab", count(v.Disks, "disk"), count(v.Partitions, "partition"), count(v.Line, "line"))
+	if len(v.Targets) > 0 {
+		looked = visible(strings.Join(v.Targets, ", "))
+		if v.Disks+v.Partitions > len(v.Targets) {
+			looked += fmt.Sprintf(" (%s, %s)", count(v.Disks, "disk"), count(v.Partitions, "partition"))
+		}
+		looked += fmt.Sprintf(" and the %s that name it", count(v.Line, "line"))
+		if v.Line == 1 {
+			looked = strings.TrimSuffix(looked, "name it") + "names it"
+		}
+		if v.Line == 0 {
+			looked = strings.TrimSuffix(looked, " and the 0 lines that name it") + ", which no line names"
+		}
+	}
 	if v.Elsewhere > 0 {
 		looked += fmt.Sprintf(", and %s elsewhere", count(v.Elsewhere, "line"))
 	}

@@ -266,8 +266,9 @@ func TestLosses(t *testing.T) {
 		names []string
 		ok    bool
 	}{{nil, false}, {[]string{"mosses"}, false}, {[]string{"herbarium"}, true}, {[]string{"LS-20417"}, true}, {[]string{"0417"}, true}, {[]string{"herbarium", "mosses"}, false}} {
-		if err := d.CheckLose(c.names); (err == nil) != c.ok {
-			t.Errorf("--lose=%v: %v", c.names, err)
+		needs, err := d.Open(draft.Given{Lose: c.names})
+		if (err == nil && len(needs) == 0) != c.ok {
+			t.Errorf("--lose=%v: %v, %v", c.names, needs, err)
 		}
 	}
 	must(t, r, store, &disk.PartitionRemove{Targets: []string{"sdb1"}})

@@ -150,7 +150,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		var words []string
 		switch round % 4 {
 		case 0:
-			words = []string{"format", "sdb1", "ext4", "--label", fresh, "--lose=" + label, "--despite=fstab-names-nothing"}
+			words = []string{"format", "sdb1", "ext4", "--label", fresh, "--lose=" + label, "--references=keep"}
 		case 1:
 			words = []string{"label", "sdb1", fresh}
 		case 2:

@@ -14,6 +14,7 @@ import (
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/kind"
+	"fundus/core/refs"
 	"fundus/core/table"
 	"fundus/core/target"
 	"fundus/internal/machine"
@@ -27,6 +28,10 @@ type Format struct {
 	Label  string            `json:"label,omitempty"`
 	UUID   string            `json:"uuid,omitempty"`  // an identifier, KeepID, or NewID, which "" is too
 	Asked  map[string]string `json:"asked,omitempty"` // settings, as they were typed
+	// References decides about lines that say an identifier which the new file system has
+	// not: follow, drop, disable or keep.
+	References string `json:"references,omitempty"`
+	Unless     bool   `json:"unless_there,omitempty"` // nothing is done where it is there as asked
 }
 
 // Words in place of an identifier.
@@ -62,8 +67,18 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	id, err := r.id(n, m, p.Fresh())
+	if err == nil {
+		err = task.CheckDecision(r.References, true)
+	}
 	if err != nil {
 		return err
+	}
+	label := r.Label
+	if c, ok := n.Content(); ok && r.UUID == KeepID && label == "" {
+		label = c.Label // what names it by its label goes on
+	}
+	if r.Unless && r.there(n, m) {
+		return nil
 	}
 	p.Title("format %s as %s", n.Name, r.Kind)
 	if err := p.Lose(ctx, v, n); err != nil {
@@ -78,7 +93,7 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 		if err := task.EraseSignatures(dev, n.Contents); err != nil {
 			return err
 		}
-		made, err = m.Make(ctx, dev, fs.Order{Label: r.Label, ID: id, Wishes: wishes, Time: p.Clock, Fresh: p.Fresh})
+		made, err = m.Make(ctx, dev, fs.Order{Label: label, ID: id, Wishes: wishes, Time: p.Clock, Fresh: p.Fresh})
 		return err
 	})
 	if err != nil {
@@ -90,7 +105,40 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 	if err := checkMade(ctx, p, n, id); err != nil {
 		return err
 	}
+	if err := r.leave(ctx, p, v, n, id, label); err != nil {
+		return err
+	}
 	return p.Stage.TellKernel(ctx, n.Disk())
+}
+
+// there reports whether the device holds what is asked for already: the kind, and the label
+// and the identifier where these were named.
+func (r *Format) there(n inventory.Node, m kind.Maker) bool {
+	c, ok := n.Content()
+	if !ok || len(n.Contents) != 1 || !strings.EqualFold(c.Kind, m.Word) || c.State == fs.Damaged {
+		return false
+	}
+	named := r.UUID != "" && r.UUID != NewID && r.UUID != KeepID
+	return (r.Label == "" || r.Label == c.Label) && (!named || strings.EqualFold(r.UUID, c.UUID))
+}
+
+// leave decides about the lines that say an identifier of what was there and which the new
+// file system has not.
+func (r *Format) leave(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node, id fs.ID, label string) error {
+	now := func(spec string) string {
+		if strings.HasPrefix(spec, "LABEL=") && label != "" {
+			return "LABEL=" + label
+		}
+		return "UUID=" + id.String()
+	}
+	var lines []refs.Reference
+	for _, ref := range refs.Of(v, n.Name) {
+		spec := refs.Normal(ref.Spec)
+		if tag, _, _ := strings.Cut(spec, "="); (tag == "UUID" || tag == "LABEL") && spec != "UUID="+id.String() && spec != "LABEL="+label {
+			lines = append(lines, ref)
+		}
+	}
+	return p.Leave(ctx, v, task.Leaving{Node: n, Lines: lines, Decision: r.References, Now: now})
 }
 
 // id is the identifier of the new file system.

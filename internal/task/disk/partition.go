@@ -38,6 +38,7 @@ type NewPart struct {
 	Number int           `json:"number,omitempty"` // 0: the lowest that is free
 	UUID   string        `json:"uuid,omitempty"`   // PARTUUID
 	Boot   bool          `json:"boot,omitempty"`
+	Unless bool          `json:"unless_there,omitempty"` // nothing is done where the number has it already, as asked
 }
 
 // Verb of the request.
@@ -64,6 +65,11 @@ func (r *PartitionAdd) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	var added []string
 	for _, want := range r.Parts {
+		if there, err := want.there(n, t.Model(), p.Config.Step(n.Geometry)); err != nil {
+			return err
+		} else if there {
+			continue
+		}
 		part, err := addOne(ctx, p, n, t, want, r.Content)
 		if err != nil {
 			return err
@@ -78,8 +84,47 @@ func (r *PartitionAdd) Plan(ctx context.Context, p *task.Planner) error {
 		p.Facts(fs.Fact{Name: "sectors", Value: fmt.Sprintf("%s%d to %d: %d × %d bytes = %v (%s)", which, part.Span.Start, part.Span.End()-1, part.Span.Count, m.Sector, size, size.SI())},
 			fs.Fact{Name: "PARTUUID", Value: which + part.UUID})
 	}
+	p.Title("add partitions on %s", n.Name)
+	if len(added) == 0 {
+		return nil
+	}
 	p.Title("%s on %s", numbered(added), n.Name)
 	return p.Change(ctx, n, t)
+}
+
+// there reports whether the partition of the number is what is asked for already, as far as
+// was said; another one of that number is refused.
+func (w NewPart) there(disk inventory.Node, m *table.Table, step quantity.Bytes) (bool, error) {
+	have, ok := m.Part(w.Number)
+	if !w.Unless || w.Number == 0 || !ok {
+		return false, nil
+	}
+	differs := func(what, is, asked string) (bool, error) {
+		return false, fmt.Errorf("%s: partition %d: %w, and its %s is %s, not %s", disk.Name, w.Number, table.ErrTaken, what, is, asked)
+	}
+	if w.Size.Form == quantity.Absolute || w.Size.Form == quantity.InSector {
+		size, err := w.Size.Resolve(m.Sector, 0)
+		if err != nil {
+			return false, err
+		}
+		_, is, _ := m.Bytes(have.Span)
+		if rounded, ok := size.Up(step); is != size && (!ok || is != rounded) {
+			return differs("size", is.String(), size.String())
+		}
+	}
+	if w.Type != "" {
+		typ, err := table.ParseType(m.Scheme, w.Type)
+		if err != nil {
+			return false, err
+		}
+		if typ != have.Type {
+			return differs("type", table.TypeWords(m, have.Type), table.TypeWords(m, typ))
+		}
+	}
+	if w.Name != "" && w.Name != have.Name {
+		return differs("name", fmt.Sprintf("%q", have.Name), fmt.Sprintf("%q", w.Name))
+	}
+	return true, nil
 }
 
 // numbered names partitions by their numbers.

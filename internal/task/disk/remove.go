@@ -2,6 +2,7 @@ package disk
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -11,7 +12,6 @@ import (
 	"fundus/core/refs"
 	"fundus/core/table"
 	"fundus/core/target"
-	"fundus/core/text/fstab"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -30,12 +30,15 @@ func (r *PartitionRemove) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		return err
 	}
-	if !slices.Contains([]string{"", "drop", "disable", "keep"}, r.References) {
-		return fmt.Errorf("--references=%s: use drop, disable or keep", r.References)
+	if err := task.CheckDecision(r.References, false); err != nil {
+		return err
 	}
 	var nodes []inventory.Node
 	for _, word := range r.Targets {
 		n, err := target.Partition(v, word)
+		if errors.Is(err, target.ErrNoTarget) && target.Gone(v, word) {
+			continue // it is so already
+		}
 		if err != nil {
 			return err
 		}
@@ -43,6 +46,10 @@ func (r *PartitionRemove) Plan(ctx context.Context, p *task.Planner) error {
 			return fmt.Errorf("%s and %s: name partitions of one disk, each once", nodes[i].Name, n.Name)
 		}
 		nodes = append(nodes, n)
+	}
+	p.Title("remove %s", strings.Join(r.Targets, ", "))
+	if len(nodes) == 0 {
+		return nil
 	}
 	disk, _ := v.Node(nodes[0].Parent)
 	// From the highest number on: then those that are still to be removed keep theirs.
@@ -65,7 +72,7 @@ func (r *PartitionRemove) Plan(ctx context.Context, p *task.Planner) error {
 	slices.Reverse(words)
 	p.Title("remove %s of %s", numbered(words), disk.Name)
 	for _, n := range nodes {
-		if err := dangling(ctx, p, v, n, r.References); err != nil {
+		if err := p.Leave(ctx, v, task.Leaving{Node: n, Lines: refs.Of(v, n.Name), Decision: r.References}); err != nil {
 			return err
 		}
 		if err := t.Remove(n.Number); err != nil {
@@ -77,48 +84,6 @@ func (r *PartitionRemove) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	return p.Change(ctx, disk, t)
-}
-
-// dangling shows what names a partition that goes, and takes lines of fstab out,
-// or makes comments of them, where that was asked for.
-func dangling(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node, decision string) error {
-	named := refs.Of(v, n.Name)
-	if len(named) == 0 || v.Imaged(n) {
-		return nil
-	}
-	f := p.FstabNow()
-	var lines []int
-	for _, ref := range named {
-		p.Facts(fs.Fact{Name: "named by", Value: fmt.Sprintf("%s:%d %s", ref.Path, ref.Line, strings.TrimSpace(ref.Text))})
-		if ref.Path == fstab.Path {
-			lines = append(lines, ref.Line)
-		}
-	}
-	switch {
-	case decision == "":
-		p.Warn("lines that name %s, which goes: %d; --references=drop takes those of fstab out, --references=disable makes comments of them, --references=keep leaves them", n.Name, len(named))
-		return nil
-	case decision == "keep" || len(lines) == 0:
-		return nil
-	}
-	slices.Sort(lines)
-	for _, number := range slices.Backward(lines) {
-		act := f.Disable
-		if decision == "drop" {
-			act = f.Remove
-		}
-		if _, err := act(number); err != nil {
-			return err
-		}
-	}
-	word := map[string]string{"drop": "take out", "disable": "make a comment of"}[decision]
-	if err := p.SetFstab(ctx, fmt.Sprintf("%s what names %s in %s", word, n.Name, fstab.Path), f); err != nil {
-		return err
-	}
-	if len(lines) < len(named) {
-		p.Warn("lines elsewhere than in %s are left as they are", fstab.Path)
-	}
-	return nil
 }
 
 // renumbered says which partitions get another number, refuses where one of them is
@@ -141,7 +106,7 @@ func renumbered(ctx context.Context, p *task.Planner, v *inventory.Inventory, di
 			return fmt.Errorf("partition %d would become %d: %w", c.old.Number, c.new.Number, err)
 		}
 	}
-	if decision == "keep" {
+	if decision == task.Keep {
 		return fmt.Errorf("%s: --references=keep: lines that name what goes would then mean partition %d, which takes its number; use drop or disable", disk.Name, changes[0].new.Number)
 	}
 	for _, c := range changes { // upwards: the number that is taken is free by then

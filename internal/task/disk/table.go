@@ -10,6 +10,7 @@ import (
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
+	"fundus/core/refs"
 	"fundus/core/table"
 	"fundus/core/table/gpt"
 	"fundus/core/table/schemes"
@@ -22,6 +23,8 @@ type TableNew struct {
 	Disk    string       `json:"disk"`
 	Scheme  table.Scheme `json:"scheme"`
 	Entries int          `json:"entries,omitempty"` // of a GPT; 0 for the usual number
+	// References decides about lines of fstab that name what goes: drop, disable or keep.
+	References string `json:"references,omitempty"`
 }
 
 // Verb of the request.
@@ -37,8 +40,16 @@ func (r *TableNew) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	p.Title("new %s on %s", r.Scheme.Name(), n.Name)
+	if err := task.CheckDecision(r.References, false); err != nil {
+		return err
+	}
 	if err := p.Lose(ctx, v, n); err != nil {
 		return err
+	}
+	for _, gone := range v.Family(n.Name) {
+		if err := p.Leave(ctx, v, task.Leaving{Node: gone, Lines: refs.Of(v, gone.Name), Decision: r.References}); err != nil {
+			return err
+		}
 	}
 	dev, err := p.Stage.Open(ctx, n.Name)
 	if err != nil {

@@ -9,7 +9,10 @@ import (
 
 	"fundus/core/advice"
 	"fundus/core/block"
+	"fundus/core/fs"
+	"fundus/core/inventory"
 	"fundus/core/text/fstab"
+	"fundus/core/text/merge"
 	"fundus/internal/deed"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
@@ -79,10 +82,49 @@ func (r *Undo) Plan(ctx context.Context, p *task.Planner) error {
 			return err
 		}
 	}
+	p.Excuse(d.Errors...)
+	if err := u.losses(ctx, v); err != nil {
+		return err
+	}
 	if slices.ContainsFunc(d.Steps, func(s draft.Step) bool { return s.File != nil && s.File.Path == fstab.Path }) {
 		return p.Reload(ctx)
 	}
 	return nil
+}
+
+// losses names what goes out of sight though the deed did not make it: file systems that a
+// table which was rebuilt had brought back are lost again with the table of before.
+func (u *undoing) losses(ctx context.Context, before *inventory.Inventory) error {
+	after, err := u.p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range u.deed.Written() {
+		disk := u.names[d.Name]
+		for _, n := range before.Family(disk) {
+			c, ok := n.Content()
+			if !ok || c.Class == fs.Fence || u.former.Wrote(d.Name, int64(n.Start)+signature(c)) {
+				continue
+			}
+			stays := slices.ContainsFunc(after.Family(disk), func(o inventory.Node) bool {
+				return o.Start == n.Start && slices.ContainsFunc(o.Contents, func(x fs.Content) bool { return x.Kind == c.Kind && x.UUID == c.UUID })
+			})
+			if loss, err := u.p.LossOf(ctx, n); err != nil {
+				return err
+			} else if !stays && loss != nil {
+				u.p.Draft.Losses = append(u.p.Draft.Losses, *loss)
+			}
+		}
+	}
+	return nil
+}
+
+// signature is a byte that what holds the content is known by, from its beginning.
+func signature(c fs.Content) int64 {
+	if len(c.Signatures) == 0 {
+		return 0
+	}
+	return int64(c.Signatures[0].Start)
 }
 
 func undoable(store *deed.Store, d *deed.Deed) error {
@@ -206,12 +248,19 @@ func (u *undoing) file(c *draft.FileChange) error {
 		}
 		return nil
 	}
-	if !bytes.Equal(now.Data, c.After.Data) || now.Missing != c.After.Missing {
-		if !u.over {
-			return fmt.Errorf("deed %s: %w: %s was changed; take your change out of it, or restore its former content over it: --over-later-writes", u.deed.ID, ErrSince, c.Path)
-		}
-		u.p.Warn("%s was changed since; its content of before the deed is restored over that", c.Path)
+	if bytes.Equal(now.Data, c.After.Data) && now.Missing == c.After.Missing {
+		return u.p.Stage.PutFile("restore "+c.Path, c.Path, now, c.Before)
 	}
+	if text, ok := merge.Back(string(c.Before.Data), string(c.After.Data), string(now.Data)); ok && !now.Missing && !c.After.Missing && !c.Before.Missing {
+		u.p.Note("%s was changed since: only the deed's own lines are taken back", c.Path)
+		back := now
+		back.Data = []byte(text)
+		return u.p.Stage.PutFile("take the deed's lines out of "+c.Path, c.Path, now, back)
+	}
+	if !u.over {
+		return fmt.Errorf("deed %s: %w: the lines of %s that it changed are not as it left them; take your change out, or restore the whole file over it: --over-later-writes", u.deed.ID, ErrSince, c.Path)
+	}
+	u.p.Warn("%s was changed since; its content of before the deed is restored over that", c.Path)
 	return u.p.Stage.PutFile("restore "+c.Path, c.Path, now, c.Before)
 }
 

@@ -53,7 +53,10 @@ func (r *FstabAdd) Plan(ctx context.Context, p *task.Planner) error {
 	by := v.Resolver()
 	for _, l := range v.Fstab().Entries() {
 		same := slices.ContainsFunc(by.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
-		if l.Entry.Dir == e.Dir && !e.IsSwap() || same {
+		switch {
+		case same && asAsked(*l.Entry, e, len(r.Options) > 0):
+			return nil
+		case l.Entry.Dir == e.Dir && !e.IsSwap() || same:
 			return hasLine(l)
 		}
 	}
@@ -160,8 +163,12 @@ func (r *FstabRemove) Plan(ctx context.Context, p *task.Planner) error {
 	if len(exact) == 1 { // the words of the line itself
 		found = exact
 	}
+	p.Title("remove the fstab line for %s", r.Target)
 	switch len(found) {
 	case 0:
+		if _, err := target.Resolve(v, r.Target); err == nil || strings.HasPrefix(r.Target, "/") || strings.Contains(r.Target, "=") {
+			return nil // there is none
+		}
 		return advice.Way(fmt.Errorf("%s: %w", r.Target, ErrNoLine), "fundus fstab list")
 	case 1:
 	default:
@@ -194,4 +201,10 @@ func unmountable(v *inventory.Inventory, n inventory.Node) error {
 		return err
 	}
 	return advice.Way(err, "%s", a.Next)
+}
+
+// asAsked reports whether the line does what was asked for: with other options only where
+// none were named.
+func asAsked(have, want fstab.Entry, named bool) bool {
+	return have.Dir == want.Dir && have.Type == want.Type && (!named || slices.Equal(have.Options, want.Options))
 }

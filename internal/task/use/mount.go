@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 
 	"fundus/core/advice"
@@ -53,7 +54,7 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 	p.Title("mount %s at %s", n.Name, dir)
 	if use, ok := v.MountedAt(dir); ok {
 		if use.Node == n.Name {
-			return nil
+			return sameMount(use, r.Options)
 		}
 		next := "fundus unmount " + dir
 		if dir == "/" {
@@ -90,8 +91,12 @@ func (r *Unmount) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	dir := path.Clean(r.Target)
+	p.Title("unmount %s", r.Target)
 	if _, ok := v.MountedAt(dir); !ok {
 		n, err := target.Resolve(v, r.Target)
+		if strings.HasPrefix(r.Target, "/") && !strings.HasPrefix(r.Target, "/dev/") && (err == nil || v.Dirs[dir]) {
+			return nil // a place at which nothing is mounted, wherever its device may be
+		}
 		if err != nil && strings.HasPrefix(r.Target, "/") {
 			return machine.CheckAction(v, machine.Action{Verb: machine.Unmount, Where: dir})
 		}
@@ -101,7 +106,7 @@ func (r *Unmount) Plan(ctx context.Context, p *task.Planner) error {
 		uses := v.UsesOf(n.Name)
 		switch {
 		case len(uses) == 0:
-			return &machine.Refusal{Rule: machine.RuleNotMounted, Thing: n.Name, Text: "it is not mounted", Next: "fundus survey"}
+			return nil
 		case uses[0].How != inventory.Mounted:
 			return &machine.Refusal{Rule: machine.RuleNotMounted, Thing: n.Name, Text: "it is used as swap, not mounted"}
 		case len(uses) > 1:
@@ -112,4 +117,24 @@ func (r *Unmount) Plan(ctx context.Context, p *task.Planner) error {
 	use, _ := v.MountedAt(dir)
 	p.Title("unmount %s from %s", use.Node, dir)
 	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Unmount, Node: use.Node, Where: dir, Kind: use.Kind, Options: use.Options})
+}
+
+// sameMount is nil where the mount has the options that were asked for, as far as the kernel
+// lists them; else a refusal that says what it has.
+func sameMount(u inventory.Use, asked []string) error {
+	have := strings.Split(u.Options, ",")
+	for _, o := range asked {
+		switch {
+		case o == "defaults" || o == "auto" || o == "noauto" || o == "nofail" || strings.HasPrefix(o, "x-"): // no matter of a mount
+			continue
+		case o == "ro" && u.ReadOnly, o == "rw" && !u.ReadOnly, slices.Contains(have, o):
+			continue
+		}
+		way := "rw"
+		if u.ReadOnly {
+			way = "ro"
+		}
+		return &machine.Refusal{Rule: machine.RuleMounted, Thing: u.Where, Text: fmt.Sprintf("%s is mounted there %s already (%s), without %s", u.Node, way, u.Options, o), Next: "fundus unmount " + u.Where}
+	}
+	return nil
 }
