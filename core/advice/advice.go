@@ -1,6 +1,7 @@
 package advice
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
@@ -35,6 +36,8 @@ func Of(n inventory.Node) Holding {
 	switch {
 	case n.Silent:
 		return Silent
+	case n.Hardware.State == inventory.NoMedium:
+		return Unreadable
 	case ok && c.Class == fs.Fence:
 		return Fenced
 	case n.Entry.Role == table.Extended:
@@ -49,6 +52,8 @@ func Of(n inventory.Node) Holding {
 		return LostTable
 	case n.Table != nil:
 		return Vacant
+	case n.Within != "":
+		return Content
 	case len(n.Contents) > 0: // several that contradict each other, or a table that nobody can read
 		return Content
 	case n.Zeros:
@@ -81,7 +86,7 @@ func For(v *inventory.Inventory, n inventory.Node, w Wish) Advice {
 	case Silent:
 		return Advice{n.Problem, ""}
 	case Unreadable:
-		return Advice{"it cannot be read: " + n.Problem, ""}
+		return Advice{"it cannot be read: " + cmp.Or(n.Problem, n.Hardware.State), ""}
 	case Fenced:
 		c, _ := n.Content()
 		return Advice{"it is fenced by deed " + c.UUID + ", which was cut short and can bring back what was there", "fundus recover " + c.UUID}
@@ -111,6 +116,9 @@ func For(v *inventory.Inventory, n inventory.Node, w Wish) Advice {
 
 // words name everything that is recognised.
 func words(n inventory.Node) string {
+	if len(n.Contents) == 0 {
+		return n.Words()
+	}
 	var list []string
 	for _, c := range n.Contents {
 		list = append(list, strings.TrimSpace(c.Kind+" "+c.Label))

@@ -44,6 +44,10 @@ const (
 
 // Content is what a probe recognised.
 type Content struct {
+	// Beside is set where a partition table on the same device is no contradiction: an
+	// optical volume leaves the first sectors free, and images for sticks have a table there.
+	Beside     bool
+	Labels     bool           // Fundus can change its label
 	Kind       string         // "ext4", "FAT32"
 	Family     string         // name of the kind that recognised it: "ext", "fat"
 	Version    string         // of the format, "" where its kind says it all

@@ -38,7 +38,8 @@ type Machine struct {
 	Now    time.Time // when it was looked at
 	// Systemd is set where systemd runs, which reads fstab only when it starts or
 	// is told to.
-	Systemd bool
+	Systemd  bool
+	Firmware string // what started it: "UEFI" or "BIOS"; empty where unknown
 	// Root is the directory below which the text files and mount points lie;
 	// empty for the running system's own.
 	Root string
@@ -91,6 +92,7 @@ type Node struct {
 	BuiltOn  []string          // names of the nodes below an array or a volume
 	Links    []string          // other paths in /dev that lead here
 	Problem  string            // why it could not be read, else empty
+	Within   string            // of a partition: what lies on the whole disk and covers it
 	Silent   bool              // it did not answer, or is offline: nothing more was asked of it
 }
 
@@ -144,6 +146,9 @@ type Hardware struct {
 func (n Node) Minor() bool {
 	return slices.Contains([]string{"loop", "memory", "optical", "floppy", "mmc boot area"}, n.Hardware.Bus)
 }
+
+// NoMedium is the state of a drive that nothing lies in.
+const NoMedium = "no medium"
 
 // Identity finds a device again, whatever the kernel calls it.
 type Identity struct {
@@ -420,6 +425,8 @@ func (n Node) Holds() string {
 	switch {
 	case n.Silent:
 		return "silent"
+	case n.Hardware.State == NoMedium:
+		return NoMedium
 	case n.Entry.Number > 0 && n.Entry.Span.Count == 0:
 		return "no sectors"
 	case n.Problem != "" && len(n.Contents) == 0:
@@ -431,6 +438,8 @@ func (n Node) Holds() string {
 		return "extended"
 	case ok:
 		return c.Kind
+	case len(n.Contents) == 0 && n.Within != "":
+		return "part of " + n.Within
 	case len(n.Contents) == 0 && n.Table == nil && !n.Zeros:
 		return "unknown"
 	case len(n.Contents) == 0:

@@ -165,7 +165,7 @@ func Probe(dev block.Device) ([]fs.Content, error) {
 			first = fmt.Errorf("looking for %s: %w", k.Name, err)
 		}
 		if c != nil {
-			c.Family = k.Name
+			c.Family, c.Labels = k.Name, k.SetLabel != nil
 			out = append(out, *c)
 		}
 	}

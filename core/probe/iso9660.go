@@ -71,6 +71,7 @@ func isoContent(l look, at int64) *fs.Content {
 	if !powerOfTwo(size, 512, 2048) {
 		return damaged(c, "blocks of %d bytes", size)
 	}
+	c.Beside = true
 	c.Label, c.Yields = strings.TrimRight(l.text(isoVolume, 32), " "), "udf"
 	if c.UUID = isoDate(l, isoModified); c.UUID == "" {
 		c.UUID = isoDate(l, isoCreated)

@@ -39,7 +39,7 @@ func UDF(dev block.Device) (*fs.Content, error) {
 		return nil, err
 	}
 	c := found("udf", fs.FileSystem, at+1, 5)
-	c.Version = version
+	c.Version, c.Beside = version, true
 	c.Signatures = append(c.Signatures, extent.Span{Start: udfAt + 1, Count: 5})
 	for _, size := range []int64{512, 1024, 2048, 4096} {
 		anchor, err := read(dev, udfAnchor*size, 512, le)

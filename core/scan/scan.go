@@ -47,8 +47,13 @@ func Disk(disk inventory.Node, dev block.Device) []inventory.Node {
 	if disk.Table == nil {
 		return nodes
 	}
+	whole, ok := disk.Content()
 	for _, p := range disk.Table.Parts {
-		nodes = append(nodes, partition(disk, dev, p, &scratch))
+		n := partition(disk, dev, p, &scratch)
+		if ok && whole.Class == fs.FileSystem && len(n.Contents) == 0 && (whole.Size == 0 || n.Start < whole.Size) {
+			n.Within, n.Zeros = whole.Kind, false // what is on it are files of the volume
+		}
+		nodes = append(nodes, n)
 	}
 	return nodes
 }

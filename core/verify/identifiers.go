@@ -31,6 +31,9 @@ func identifiers(v *inventory.Inventory) []finding.Finding {
 	}
 	for _, n := range v.Nodes {
 		ids := n.Identifiers()
+		if n.Parent != "" && sameAsDisk(v, n) {
+			continue // a partition from the first sector on, seen twice
+		}
 		// What is built on a device shows what is on it; and one file system may
 		// lie on several devices.
 		if c, ok := n.Content(); ok && c.Devices == "" && !v.Held(n.Name) {
@@ -49,7 +52,9 @@ func identifiers(v *inventory.Inventory) []finding.Finding {
 				WithRemedy("one is probably a copy of the other: take the copy out before the next boot")
 			switch last := nodes[len(nodes)-1]; {
 			case k.what == DuplicateLabel:
-				f = f.WithMend("fundus label %s NEW-NAME", last)
+				if n, _ := v.Node(last); labels(n) {
+					f = f.WithMend("fundus label %s NEW-NAME", last)
+				}
 			case k.what == DuplicatePartUUID && len(k.value) == len(uuid.Nil.String()): // of a GPT; in an MBR it is the disk's
 				f = f.WithMend("fundus partition edit %s --uuid new", last)
 			}
@@ -60,6 +65,20 @@ func identifiers(v *inventory.Inventory) []finding.Finding {
 		return cmp.Or(cmp.Compare(a.ID, b.ID), cmp.Compare(a.Text, b.Text))
 	})
 	return out
+}
+
+// sameAsDisk reports whether the whole disk holds the very content of the partition, which
+// begins where the disk does: an image for a stick, whose table names itself.
+func sameAsDisk(v *inventory.Inventory, n inventory.Node) bool {
+	disk, _ := v.Node(n.Parent)
+	a, okA := n.Content()
+	b, okB := disk.Content()
+	return okA && okB && a.Kind == b.Kind && a.UUID == b.UUID && n.Start == 0
+}
+
+func labels(n inventory.Node) bool {
+	c, ok := n.Content()
+	return ok && c.Labels
 }
 
 // nearest finds the node that a stale line most probably means: the one that

@@ -79,6 +79,7 @@ func contents(v *inventory.Inventory) []finding.Finding {
 		case ok && c.Class == fs.Fence:
 			out = append(out, ContentFenced.New(n.Name, "fenced by deed %s", c.UUID).WithMend("fundus recover %s", c.UUID))
 		case ok && c.AtEnd: // the others are what the array holds
+		case ok && c.Beside && nonTables(n) == 1: // a volume with a table in front is made so
 		case !ok && nonTables(n) > 1, ok && len(n.Contents) > 1:
 			out = append(out, twofold(n, ok))
 		case ok && c.Size > n.Size:

@@ -175,6 +175,9 @@ func (e *Env) images(words []string) ([]string, error) {
 	}
 	for _, w := range words {
 		path, _ := image.Split(w)
+		if what := image.Other(path); what != "" && !device(w) {
+			return nil, fmt.Errorf("%s: it is %s, no disk and no image of one", w, what)
+		}
 		if w == "" || device(w) || strings.Contains(w, "=") || strings.HasPrefix(w, "/dev/") && !strings.HasPrefix(w, "/dev/shm/") || !image.Exists(path) || known["image "+path] {
 			continue
 		}

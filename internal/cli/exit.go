@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"fundus/core/advice"
@@ -31,6 +32,7 @@ func Run(ctx context.Context, e *Env, words []string) int {
 	case err == nil, errors.Is(err, errWaiting), errors.Is(err, errFindings), errors.Is(err, errLater):
 		return code
 	}
+	e.o.json = e.o.json || slices.Contains(words, "--json") // words that make no sense were not read to their end
 	e.report(code, err)
 	return code
 }

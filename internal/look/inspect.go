@@ -31,6 +31,7 @@ type Inspection struct {
 	Uses       []inventory.Use
 	References []string          // lines of text files that name it
 	Places     []fs.Fact         // partitions and gaps of a disk, in their order
+	Started    string            // what started the machine: "UEFI" or "BIOS"
 	Alignment  string            // how the alignment step of its disk was worked out
 	Wanted     map[string]string // options of fstab by mount point
 	Findings   []finding.Finding
@@ -62,7 +63,7 @@ func Inspect(ctx context.Context, r machine.Reader, word string, depth InspectDe
 	if err != nil {
 		return nil, err
 	}
-	i := &Inspection{Node: n, Disk: n, Uses: v.UsesOf(n.Name), Findings: verify.About(v, verify.All(v), n.Name)}
+	i := &Inspection{Node: n, Disk: n, Started: v.Machine.Firmware, Uses: v.UsesOf(n.Name), Findings: verify.About(v, verify.All(v), n.Name)}
 	if n.Parent != "" {
 		i.Disk, _ = v.Node(n.Parent)
 		i.Type = table.TypeWords(i.Disk.Table, n.Entry.Type)

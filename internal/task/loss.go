@@ -1,6 +1,7 @@
 package task
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"path/filepath"
@@ -90,6 +91,14 @@ func (p *Planner) LossOf(ctx context.Context, n inventory.Node) (*draft.Loss, er
 			loss.Accept = append(loss.Accept, c.Label)
 		}
 	}
+	if within, err := p.within(ctx, n); err != nil || within != nil {
+		if within != nil {
+			loss.What = strings.TrimPrefix(loss.What+" and part of "+within.Words()+" on the whole of "+n.Parent, " and ")
+			loss.Name = cmp.Or(within.Label, loss.Name)
+			loss.Accept = append(loss.Accept, within.Label, within.UUID)
+		}
+		return loss, err
+	}
 	if loss.What != "" {
 		return loss, nil
 	}
@@ -101,6 +110,23 @@ func (p *Planner) LossOf(ctx context.Context, n inventory.Node) (*draft.Loss, er
 	}
 	loss.What = "data that is not recognised"
 	return loss, nil
+}
+
+// within is a volume on the whole disk, of which the partition is a part.
+func (p *Planner) within(ctx context.Context, n inventory.Node) (*fs.Content, error) {
+	if n.Within == "" {
+		return nil, nil
+	}
+	v, err := p.Now(ctx)
+	if err != nil {
+		return nil, err
+	}
+	disk, _ := v.Node(n.Parent)
+	c, ok := disk.Content()
+	if !ok {
+		return nil, nil
+	}
+	return &c, nil
 }
 
 func lastFour(serial string) string {

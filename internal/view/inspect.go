@@ -15,8 +15,9 @@ type InspectDoc struct {
 	Head
 	Device     DeviceDoc         `json:"device"`
 	Alignment  string            `json:"alignment"`
-	Differs    []string          `json:"options_differ"` // of its mounts from fstab
-	Places     []FactDoc         `json:"places"`         // partitions and gaps of a disk
+	Started    string            `json:"firmware,omitempty"` // of the machine: UEFI or BIOS
+	Differs    []string          `json:"options_differ"`     // of its mounts from fstab
+	Places     []FactDoc         `json:"places"`             // partitions and gaps of a disk
 	References []string          `json:"references"`
 	Findings   []finding.Finding `json:"findings"`
 	Structures []StructureDoc    `json:"structures,omitempty"` // with --fields
@@ -26,7 +27,7 @@ type InspectDoc struct {
 
 func inspectDocument(i *look.Inspection) InspectDoc {
 	v := &inventory.Inventory{Nodes: []inventory.Node{i.Node}, Uses: i.Uses}
-	doc := InspectDoc{Head: head("inspection"), Device: deviceDoc(v, i.Node), Alignment: i.Alignment, Differs: []string{}, Places: []FactDoc{}, References: orEmpty(i.References),
+	doc := InspectDoc{Head: head("inspection"), Device: deviceDoc(v, i.Node), Alignment: i.Alignment, Started: i.Started, Differs: []string{}, Places: []FactDoc{}, References: orEmpty(i.References),
 		Findings: orEmpty(i.Findings), Structures: structureDocs(i), BytesAt: i.BytesAt, Bytes: hex.EncodeToString(i.Bytes)}
 	for _, u := range i.Uses {
 		if words := i.Differs(u); words != "" {
@@ -138,6 +139,9 @@ func (p *Printer) diskFacts(i *look.Inspection, add func(name, format string, ar
 		add("offset", "the first physical sector begins %d bytes in", n.Geometry.Offset)
 	}
 	add("alignment", "%s", i.Alignment)
+	if i.Started != "" {
+		add("machine", "started by %s", i.Started)
+	}
 	add("WWN", "%s", h.WWN)
 	add("firmware", "%s", h.Firmware)
 	if h.Discard > 0 {

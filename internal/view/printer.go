@@ -42,8 +42,29 @@ func (p *Printer) Show(r Report) error {
 	if p.JSON {
 		return p.document(r.Document())
 	}
-	r.Words(p)
-	return nil
+	out := &strict{w: p.Out}
+	q := *p
+	q.Out = out
+	r.Words(&q)
+	return out.err
+}
+
+// strict remembers the first error of the output, which whoever prints line by line does
+// not ask for: half an answer must not pass for a whole one.
+type strict struct {
+	w   io.Writer
+	err error
+}
+
+func (s *strict) Write(b []byte) (int, error) {
+	if s.err != nil {
+		return 0, s.err
+	}
+	n, err := s.w.Write(b)
+	if s.err = err; err != nil {
+		s.err = fmt.Errorf("the answer cannot be written: %w", err)
+	}
+	return n, err
 }
 
 // State is what a colour marks.

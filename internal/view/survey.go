@@ -1,6 +1,7 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -15,6 +16,7 @@ import (
 type SurveyDoc struct {
 	Head
 	Machine string      `json:"machine"`
+	Started string      `json:"firmware,omitempty"` // UEFI or BIOS
 	Devices []DeviceDoc `json:"devices"`
 	Free    []FreeDoc   `json:"free"`
 }
@@ -27,7 +29,7 @@ type FreeDoc struct {
 }
 
 func surveyDocument(s *look.Survey) SurveyDoc {
-	d := SurveyDoc{Head: head("survey"), Machine: s.Inventory.Machine.String(), Devices: []DeviceDoc{}, Free: []FreeDoc{}}
+	d := SurveyDoc{Head: head("survey"), Machine: s.Inventory.Machine.String(), Started: s.Inventory.Machine.Firmware, Devices: []DeviceDoc{}, Free: []FreeDoc{}}
 	for _, disk := range s.Disks {
 		family := slices.DeleteFunc(s.Inventory.Family(disk.Name), func(n inventory.Node) bool { return s.Matching != nil && n.Parent != "" && !s.Matching[n.Name] })
 		d.Devices = append(d.Devices, devices(s.Inventory, family)...)
@@ -53,7 +55,7 @@ func (r Survey) Words(p *Printer) {
 	for _, f := range finding.AtLeast(s.Findings, finding.Warning) {
 		odd[f.Thing] = true
 	}
-	p.printf("%s\n", p.paint(Strong, visible(s.Inventory.Machine.String())))
+	p.printf("%s%s\n", p.paint(Strong, visible(s.Inventory.Machine.String())), started(s.Inventory.Machine))
 	built := func(d inventory.Node) bool { return d.Form == inventory.Array || d.Form == inventory.Volume }
 	for _, d := range s.Disks {
 		if !built(d) {
@@ -91,6 +93,14 @@ func (r Survey) Words(p *Printer) {
 	if marked > 0 {
 		p.printf("%s\n", p.paint(Changed, fmt.Sprintf("%d marked with !: fundus verify says why", marked)))
 	}
+}
+
+// started says what started the machine, where that is known.
+func started(m inventory.Machine) string {
+	if m.Firmware == "" {
+		return ""
+	}
+	return ", started by " + m.Firmware
 }
 
 // nothingShown says what was looked for in vain.
@@ -151,6 +161,8 @@ func (p *Printer) disk(s *look.Survey, d inventory.Node, odd map[string]bool) {
 	rows := p.rows(s, d, odd)
 	switch {
 	case len(rows) > 0:
+	case d.Hardware.State == inventory.NoMedium:
+		return
 	case d.Zeros || d.Table != nil:
 		p.printf("      %s\n", p.paint(Free, "empty: no table, no file system"))
 		return
@@ -206,9 +218,12 @@ func shown(s *look.Survey, x piece) bool {
 }
 
 func (p *Printer) rows(s *look.Survey, d inventory.Node, odd map[string]bool) [][]string {
+	v, list := s.Inventory, pieces(s.Inventory, d)
+	if c, ok := d.Content(); ok && d.Table != nil { // a volume with a table in front
+		list = slices.Insert(list, 0, piece{0, cmp.Or(c.Size, d.Size), &d})
+	}
 	var rows [][]string
-	v := s.Inventory
-	for _, x := range pieces(v, d) {
+	for _, x := range list {
 		if !shown(s, x) {
 			continue
 		}
@@ -287,8 +302,8 @@ func scheme(d inventory.Node) string {
 	switch {
 	case lostTable(d):
 		return "table lost"
-	case d.Silent:
-		return "silent"
+	case d.Silent, d.Hardware.State == inventory.NoMedium:
+		return d.Holds()
 	case d.Problem != "":
 		return "unreadable"
 	}

@@ -91,7 +91,10 @@ func (d *File) measure() error {
 		return fmt.Errorf("%s: %w", d.path, ErrKind)
 	}
 	if d.size%max(d.geo.Logical, 1) != 0 {
-		return fmt.Errorf("%s: %w: %d bytes, sectors of %d", d.path, ErrSize, d.size, d.geo.Logical)
+		if d.writable {
+			return fmt.Errorf("%s: %w: %d bytes, sectors of %d; it can be looked at, and not changed", d.path, ErrSize, d.size, d.geo.Logical)
+		}
+		d.size -= d.size % d.geo.Logical // what is behind the last sector is in no disk
 	}
 	return nil
 }

@@ -78,8 +78,14 @@ func TestOpenRefuses(t *testing.T) {
 		t.Fatal(err)
 	}
 	for path, want := range map[string]error{odd: ErrSize, dir: ErrKind, filepath.Join(dir, "none"): fs.ErrNotExist} {
-		if _, err := Open(path, false, block.DefaultGeometry); !errors.Is(err, want) {
+		if _, err := Open(path, true, block.DefaultGeometry); !errors.Is(err, want) && !(path == dir && err != nil) {
 			t.Errorf("Open(%s) = %v, want %v", filepath.Base(path), err, want)
 		}
+	}
+	if _, err := Open(dir, false, block.DefaultGeometry); !errors.Is(err, ErrKind) {
+		t.Errorf("a directory: %v", err)
+	}
+	if d, err := Open(odd, false, block.DefaultGeometry); err != nil || d.Size() != 512 {
+		t.Errorf("what ends in mid-sector can be looked at: %v", err)
 	}
 }

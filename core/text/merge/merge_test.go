@@ -27,7 +27,7 @@ func TestBack(t *testing.T) {
 		{"a\nb\n", "a\nB\n", "z\na\nB\ny\n", "z\na\nb\ny\n"},       // one that was edited
 		{"", "a\n", "a\nmine\n", "mine\n"},
 		{"a\n", "", "", "a\n"},
-		{"a", "a\nb\n", "a\nb\nc\n", "-"}, // what ended without a newline would run into the next line
+		{"a", "a\nb\n", "a\nb\nc\n", "-"},    // what ended without a newline would run into the next line
 		{"a\nb\n", "a\nB\n", "a\nB2\n", "-"}, // the line was edited since
 		{"a\nb\n", "a\n", "z\n", "-"},        // nobody knows where the line belongs
 		{"a\nb\n", "a\n", "", "-"},

@@ -18,8 +18,10 @@ import (
 
 // Config is bench.yaml.
 type Config struct {
-	Host  string `yaml:"host"`
-	Disks []Disk `yaml:"disks"`
+	Host string `yaml:"host"`
+	// Firmware is uefi or bios; none is uefi.
+	Firmware string `yaml:"firmware,omitempty"`
+	Disks    []Disk `yaml:"disks"`
 }
 
 // Disk is one disk of bench.yaml.
@@ -66,6 +68,9 @@ func ParseConfig(data []byte) (*Config, error) {
 	if c.Host == "" {
 		return nil, fmt.Errorf("%w: host is missing", ErrConfig)
 	}
+	if c.firmware() == "" {
+		return nil, fmt.Errorf("%w: firmware is %q: uefi or bios", ErrConfig, c.Firmware)
+	}
 	if len(c.Disks) > maxDisks {
 		return nil, fmt.Errorf("%w: %d disks, at most %d", ErrConfig, len(c.Disks), maxDisks)
 	}
@@ -81,6 +86,11 @@ func ParseConfig(data []byte) (*Config, error) {
 		}
 	}
 	return &c, nil
+}
+
+// firmware is how a kernel names it; empty for a word that is none.
+func (c *Config) firmware() string {
+	return map[string]string{"": "UEFI", "uefi": "UEFI", "bios": "BIOS"}[c.Firmware]
 }
 
 // plainYAML says in one line what is wrong, with the line of each key.

@@ -41,6 +41,26 @@ func Exists(path string) bool {
 	return err == nil && info.Mode().IsRegular()
 }
 
+// Other says what a path is that is neither a regular file, nor a block device, nor a
+// directory in which something may be mounted; empty for those, and for what is not there.
+func Other(path string) string {
+	info, err := os.Stat(path)
+	if err != nil {
+		return ""
+	}
+	switch mode := info.Mode(); {
+	case mode&fs.ModeNamedPipe != 0:
+		return "a named pipe"
+	case mode&fs.ModeSocket != 0:
+		return "a socket"
+	case mode&fs.ModeCharDevice != 0:
+		return "a character device"
+	case mode.IsDir() && !filepath.IsAbs(path):
+		return "a directory"
+	}
+	return ""
+}
+
 // Node is the image as a disk without its content.
 func Node(path string) (inventory.Node, error) {
 	identity, err := oscall.FileIdentity(path)
@@ -55,8 +75,9 @@ func Node(path string) (inventory.Node, error) {
 	if err != nil {
 		return inventory.Node{}, err
 	}
-	size := quantity.Bytes(info.Size())
-	n := inventory.Node{Name: path, Path: abs, Form: inventory.Image, Size: size, Geometry: Geometry(path),
+	geo := Geometry(path)
+	size := quantity.Bytes(info.Size() / geo.Logical * geo.Logical)
+	n := inventory.Node{Name: path, Path: abs, Form: inventory.Image, Size: size, Geometry: geo,
 		Identity: inventory.Identity{Disk: identity, Size: size, Sector: 512}, Hardware: inventory.Hardware{Bus: "image"}}
 	n.Hardware.ReadOnly = info.Mode().Perm()&0o222 == 0
 	return n, nil

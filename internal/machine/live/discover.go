@@ -11,6 +11,8 @@ import (
 	"strconv"
 	"strings"
 
+	"golang.org/x/sys/unix"
+
 	"fundus/core/block"
 	"fundus/core/block/file"
 	"fundus/core/inventory"
@@ -153,6 +155,10 @@ func (m *Machine) scan(d listed) []inventory.Node {
 // unread lists the disk and the kernel's partitions without their contents.
 func (d listed) unread(err error) []inventory.Node {
 	problem := err.Error()
+	if errors.Is(err, unix.ENOMEDIUM) { // an empty drive, of which the kernel keeps the last size
+		d.node.Size, d.node.Hardware.State = 0, inventory.NoMedium
+		return []inventory.Node{d.node}
+	}
 	if errors.Is(err, fs.ErrPermission) {
 		problem = "the system does not let it be read"
 		if os.Getuid() != 0 {

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -74,12 +75,13 @@ func (m *Machine) Locked(disk string) string {
 // Root is the running system's root.
 func (m *Machine) Root() string { return m.at.root }
 
-// StateDir is /var/lib/fundus for root, else in the user's state directory.
+// StateDir is the user's state directory where that is set, whoever the user is; else
+// /var/lib/fundus for root, and the usual place in their home for others.
 func (m *Machine) StateDir() string {
-	if os.Getuid() == 0 {
+	base := os.Getenv("XDG_STATE_HOME")
+	if base == "" && os.Getuid() == 0 {
 		return "/var/lib/fundus"
 	}
-	base := os.Getenv("XDG_STATE_HOME")
 	if base == "" {
 		home, err := os.UserHomeDir()
 		if err != nil {
@@ -92,7 +94,7 @@ func (m *Machine) StateDir() string {
 
 // Inventory reads the images, or else the machine.
 func (m *Machine) Inventory(ctx context.Context) (*inventory.Inventory, error) {
-	v := &inventory.Inventory{Machine: inventory.Machine{Kind: "machine", Name: m.host, BootID: m.bootID(), Now: time.Now(), Systemd: m.systemdRuns()},
+	v := &inventory.Inventory{Machine: inventory.Machine{Kind: "machine", Name: m.host, BootID: m.bootID(), Now: time.Now(), Systemd: m.systemdRuns(), Firmware: m.firmware()},
 		Files: map[string]inventory.File{}, Dirs: map[string]bool{}}
 	for _, path := range m.images {
 		if err := ctx.Err(); err != nil {
@@ -121,6 +123,18 @@ func (m *Machine) Inventory(ctx context.Context) (*inventory.Inventory, error) {
 func (m *Machine) systemdRuns() bool {
 	_, err := os.Stat(filepath.Join(m.at.root, "run/systemd/system"))
 	return err == nil
+}
+
+// firmware is what started the machine. Without the kernel's directory for UEFI it was a
+// BIOS on the machines that have one; others are started by something else.
+func (m *Machine) firmware() string {
+	if _, err := os.Stat(filepath.Join(m.at.sys, "firmware/efi")); err == nil {
+		return "UEFI"
+	}
+	if runtime.GOARCH == "amd64" || runtime.GOARCH == "386" {
+		return "BIOS"
+	}
+	return ""
 }
 
 func (m *Machine) bootID() string {
