@@ -151,6 +151,25 @@ func logical(v *inventory.Inventory, n inventory.Node) string {
 	return ": " + strings.Join(list, ", ")
 }
 
+// Absent says what may be done about a line of fstab that names a device which is not there:
+// what a deed can bring back, or a search can find, is looked for before the line goes.
+func Absent(v *inventory.Inventory, dir, shown string) Advice {
+	for _, n := range v.Nodes {
+		if Of(n) == Fenced {
+			return For(v, n, FileSystem)
+		}
+	}
+	for _, n := range v.Nodes {
+		if h := Of(n); h == LostTable || h == Unknown && n.Form != inventory.Partition {
+			return For(v, n, FileSystem)
+		}
+	}
+	if Kept(dir) {
+		return Advice{"the machine does not start without the line", ""}
+	}
+	return Advice{"", "fundus fstab remove " + shown}
+}
+
 // Kept reports whether a line of fstab for the mount point is one without which the machine
 // does not start: its removal is never advised.
 func Kept(dir string) bool {

@@ -61,7 +61,8 @@ func (k *look) reference(thing string, e fstab.Entry) []finding.Finding {
 		}
 		switch {
 		case e.Has("noauto"): // a card that is not plugged in
-			f.Severity, f.Why = finding.Note, "nothing waits for it: the line is mounted only when somebody asks for it"
+			f.Severity, f.Why, f.Mend = finding.Note, "nothing waits for it: the line is mounted only when somebody asks for it", ""
+			f = f.WithRemedy("nothing needs to be done where it is plugged in now and then")
 		case e.Has("nofail"):
 			f.Severity, f.Why = finding.Warning, "the boot goes on without it"
 		}
@@ -96,8 +97,8 @@ func (k *look) hidden(dir string) bool {
 
 // withoutLine says that a line may go, unless the machine does not start without it.
 func (k *look) withoutLine(f finding.Finding, e fstab.Entry) finding.Finding {
-	if !advice.Kept(e.Dir) {
-		return f.WithMend("fundus fstab remove %s", k.shown(e))
+	if a := advice.Absent(k.v, e.Dir, k.shown(e)); a.Next != "" {
+		return f.WithMend("%s", a.Next)
 	}
 	if e.Dir == "/" && len(k.roots) == 1 {
 		return f.WithRemedy("let the line say %s, which the running root is", steady(k.roots))

@@ -94,7 +94,7 @@ func unread(n inventory.Node) finding.Finding {
 	if n.Silent {
 		return DeviceSilent.New(n.Name, "%s", n.Problem).WithRemedy("look at its cable and power, and at the kernel's log; until then leave out of fstab what is on it, or give it nofail")
 	}
-	return DeviceUnread.New(n.Name, "%s", n.Problem).WithRemedy("as root, look again; else look at the kernel's log, and at the cable; copy away what still can be read before anything is written")
+	return DeviceUnread.New(n.Name, "%s", n.Problem).WithRemedy("look again as root, and where that is so already, from outside of the container or with the rights that it lacks; else look at the kernel's log, and at the cable; copy away what still can be read before anything is written")
 }
 
 func nonTables(n inventory.Node) int {

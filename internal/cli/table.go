@@ -52,7 +52,7 @@ entries and reaches 2 TiB, and is for cards and for firmware that knows no other
 }
 
 func newTableRepair(e *Env) *cobra.Command {
-	find, choose, scheme := false, "", "gpt"
+	find, choose, scheme, references := false, "", "gpt", ""
 	cmd := &cobra.Command{
 		Use: "repair DISK", Short: "Write a GPT anew from its good copy, or a lost table from what is found",
 		Long: `Write both copies of a GPT, and its protective record, anew from the copy that is
@@ -91,10 +91,12 @@ those that are chosen.`,
 			if err != nil {
 				return err
 			}
+			r.References = references
 			return e.settle(cmd.Context(), m, r)
 		},
 	}
 	f := cmd.Flags()
+	f.StringVar(&references, "references", "", "what becomes of lines of fstab that name what goes: drop, disable or keep")
 	f.BoolVar(&find, "search", false, "look for lost partitions on the whole disk")
 	f.StringVar(&choose, "choose", "", "write a table of these finds: `NUMBERS` such as 1,3, or proposed")
 	f.StringVar(&scheme, "scheme", scheme, "how the table of them is written: gpt or mbr")
@@ -174,7 +176,8 @@ to the standard output. It is the table alone, not what is on the partitions.`,
 }
 
 func newTableRestore(e *Env) *cobra.Command {
-	return e.addChange(&cobra.Command{
+	references := ""
+	cmd := &cobra.Command{
 		Use: "restore DISK FILE", Short: "Write a saved table onto a disk",
 		Long: `Write a table that fundus table save wrote: onto the disk that it is from as it
 was, or onto another of at least its size with new identifiers. What is on the
@@ -186,11 +189,13 @@ partitions is neither saved nor restored.`,
 			if err != nil {
 				return err
 			}
-			r := &disk.TableRestore{Disk: args[0]}
+			r := &disk.TableRestore{Disk: args[0], References: references}
 			if r.Saved, err = saved.Decode(data); err != nil {
 				return fmt.Errorf("%s: %w", args[1], err)
 			}
 			return e.change(cmd, r, args[0])
 		},
-	})
+	}
+	cmd.Flags().StringVar(&references, "references", "", "what becomes of lines of fstab that name what goes: drop, disable or keep")
+	return e.addChange(cmd)
 }

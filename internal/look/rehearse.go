@@ -69,8 +69,8 @@ func rehearsal(v *inventory.Inventory, report boot.Report) *Rehearsal {
 		switch l.Outcome {
 		case boot.Emergency:
 			severity = finding.Error
-			if !advice.Kept(l.Dir) {
-				line.Next = "fundus fstab remove " + l.Dir
+			if l.Device == "" {
+				line.Next = advice.Absent(v, l.Dir, l.Dir).Next
 			}
 		case boot.Delay, boot.Left:
 			severity = finding.Warning

@@ -219,7 +219,7 @@ func nodeOf(v *inventory.Inventory, name string) inventory.Node {
 func (p *Printer) state(v *inventory.Inventory, d inventory.Node) []string {
 	list := pieces(v, d)
 	if len(list) == 0 {
-		return []string{scheme(d) + ", empty"}
+		return []string{scheme(d) + ", " + d.Words()}
 	}
 	lines := []string{}
 	for _, x := range list {

@@ -51,6 +51,9 @@ func (r Inspection) Words(p *Printer) {
 	i := r.Inspection
 	n := i.Node
 	head := fmt.Sprintf("%s: %s", visible(n.Name), summary(n))
+	if n.Holds() == "unknown" && !lostTable(n) {
+		head += ": it holds data that Fundus does not recognise"
+	}
 	p.printf("%s\n", p.paint(Strong, head))
 	rows := [][]string{}
 	add := func(name, format string, args ...any) {

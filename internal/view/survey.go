@@ -82,6 +82,9 @@ func (r Survey) Words(p *Printer) {
 	if len(s.LeftOut) > 0 {
 		p.printf("%s\n", p.paint(Free, fmt.Sprintf("left out: %s; fundus survey --all", leftOut(s.LeftOut))))
 	}
+	if slices.ContainsFunc(s.Disks, func(d inventory.Node) bool { return unknownParts(s.Inventory, d) }) {
+		p.printf("%s\n", p.paint(Changed, "unknown: data that Fundus does not recognise; it is not empty"))
+	}
 	marked := 0
 	for _, d := range s.Disks {
 		for _, n := range s.Inventory.Family(d.Name) {
@@ -101,6 +104,11 @@ func started(m inventory.Machine) string {
 		return ""
 	}
 	return ", started by " + m.Firmware
+}
+
+// unknownParts reports whether a partition of the disk holds what nobody recognises.
+func unknownParts(v *inventory.Inventory, d inventory.Node) bool {
+	return slices.ContainsFunc(v.Parts(d.Name), func(n inventory.Node) bool { return n.Holds() == "unknown" })
 }
 
 // nothingShown says what was looked for in vain.

@@ -76,11 +76,24 @@ func protect(mbr []byte, sectors uint64, keep bool) []byte {
 	} else {
 		clear(out[mbrRecords:mbrMagic])
 	}
-	copy(record[1:], []byte{0x00, 0x02, 0x00, typeGPT, 0xFF, 0xFF, 0xFF})
+	copy(record[1:], []byte{0x00, 0x02, 0x00, typeGPT})
+	copy(record[5:], lastCHS(sectors-1))
 	binary.LittleEndian.PutUint32(record[mbrFirst:], 1)
 	binary.LittleEndian.PutUint32(record[mbrCount:], uint32(min(sectors-1, math.MaxUint32)))
 	binary.LittleEndian.PutUint16(out[mbrMagic:], 0xAA55)
 	return out
+}
+
+// lastCHS is the place of the last sector in cylinders, heads and sectors, as old firmware
+// counts them with 255 heads and 63 sectors; FF FF FF where it lies beyond what three bytes
+// can say, at 8 GB.
+func lastCHS(last uint64) []byte {
+	const heads, perTrack, cylinders = 255, 63, 1024
+	cylinder := last / (heads * perTrack)
+	if cylinder >= cylinders {
+		return []byte{0xFF, 0xFF, 0xFF}
+	}
+	return []byte{byte(last / perTrack % heads), byte(last%perTrack+1) | byte(cylinder>>2&0xC0), byte(cylinder)}
 }
 
 // Order says in which order Write put the table.

@@ -430,3 +430,19 @@ func TestWhatLinuxDoesNotSee(t *testing.T) {
 		}
 	}
 }
+
+// TestProtectiveEnd: the end in cylinders, heads and sectors is the real one where three
+// bytes can say it, else FF FF FF (UEFI 2.10, table 5.4).
+func TestProtectiveEnd(t *testing.T) {
+	for sectors, want := range map[uint64][3]byte{
+		2097152:          {0x8A, 0x08, 0x82}, // 1 GiB: 130 cylinders, 138 heads, sector 8
+		1024 * 255 * 63:  {0xFE, 0xFF, 0xFF}, // the last that can be said
+		1024*255*63 + 1:  {0xFF, 0xFF, 0xFF},
+		(64 << 30) / 512: {0xFF, 0xFF, 0xFF},
+		63:               {0x00, 0x3F, 0x00},
+	} {
+		if got := protect(make([]byte, 512), sectors, false)[446+5 : 446+8]; [3]byte(got) != want {
+			t.Errorf("%d sectors: % x, not % x", sectors, got, want)
+		}
+	}
+}

@@ -77,10 +77,10 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 	if c, ok := n.Content(); ok && r.UUID == KeepID && label == "" {
 		label = c.Label // what names it by its label goes on
 	}
+	p.Title("format %s as %s", n.Name, r.Kind)
 	if r.Unless && r.there(n, m) {
 		return nil
 	}
-	p.Title("format %s as %s", n.Name, r.Kind)
 	if err := p.Lose(ctx, v, n); err != nil {
 		return err
 	}

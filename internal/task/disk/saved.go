@@ -12,6 +12,7 @@ import (
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
+	"fundus/core/refs"
 	"fundus/core/table"
 	"fundus/core/table/gpt"
 	"fundus/core/table/saved"
@@ -26,6 +27,8 @@ import (
 type TableRestore struct {
 	Disk  string         `json:"disk"`
 	Saved saved.Document `json:"saved"`
+	// References decides about lines of fstab that name what goes: drop, disable or keep.
+	References string `json:"references,omitempty"`
 }
 
 // Verb of the request.
@@ -56,7 +59,7 @@ func (r *TableRestore) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		return machine.About(n.Name, err)
 	}
-	if err := replace(ctx, p, v, n, fresh); err != nil {
+	if err := replace(ctx, p, v, n, fresh, r.References); err != nil {
 		return err
 	}
 	if n.Table != nil {
@@ -113,7 +116,10 @@ func tableID(d saved.Document) (id uuid.UUID, err error) {
 // replace writes a table in place of whatever the disk has. Partitions that both
 // have stay as they are; what is on the others is lost from view. What lies under
 // new ones is kept: they are made for it.
-func replace(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node, fresh table.Editor) error {
+func replace(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node, fresh table.Editor, references string) error {
+	if err := task.CheckDecision(references, false); err != nil {
+		return err
+	}
 	now := fresh.Model()
 	for _, part := range v.Parts(n.Name) {
 		stays := slices.ContainsFunc(now.Parts, func(o table.Partition) bool { return o.Number == part.Number && o.Span == part.Entry.Span })
@@ -127,6 +133,9 @@ func replace(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inv
 			continue // it gets another number
 		}
 		if err := p.Lose(ctx, v, part); err != nil {
+			return err
+		}
+		if err := p.Leave(ctx, v, task.Leaving{Node: part, Lines: refs.Of(v, part.Name), Decision: references}); err != nil {
 			return err
 		}
 	}

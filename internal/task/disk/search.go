@@ -43,6 +43,8 @@ type TableRebuild struct {
 	Disk   string       `json:"disk"`
 	Scheme table.Scheme `json:"scheme"`
 	Parts  []Rebuilt    `json:"parts"`
+	// References decides about lines of fstab that name what goes: drop, disable or keep.
+	References string `json:"references,omitempty"`
 }
 
 // Rebuilt is one of them, with what must be there.
@@ -79,7 +81,7 @@ func (r *TableRebuild) Plan(ctx context.Context, p *task.Planner) error {
 			return machine.About(n.Name, err)
 		}
 	}
-	if err := replace(ctx, p, v, n, t); err != nil {
+	if err := replace(ctx, p, v, n, t, r.References); err != nil {
 		return err
 	}
 	return p.Stage.TellKernel(ctx, n.Name)

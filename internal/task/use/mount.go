@@ -94,7 +94,8 @@ func (r *Unmount) Plan(ctx context.Context, p *task.Planner) error {
 	p.Title("unmount %s", r.Target)
 	if _, ok := v.MountedAt(dir); !ok {
 		n, err := target.Resolve(v, r.Target)
-		if strings.HasPrefix(r.Target, "/") && !strings.HasPrefix(r.Target, "/dev/") && (err == nil || v.Dirs[dir]) {
+		place, errPlace := p.Stage.ReadFile(dir)
+		if strings.HasPrefix(r.Target, "/") && !strings.HasPrefix(r.Target, "/dev/") && (err == nil || errPlace == nil && place.Dir) {
 			return nil // a place at which nothing is mounted, wherever its device may be
 		}
 		if err != nil && strings.HasPrefix(r.Target, "/") {
@@ -134,7 +135,7 @@ func sameMount(u inventory.Use, asked []string) error {
 		if u.ReadOnly {
 			way = "ro"
 		}
-		return &machine.Refusal{Rule: machine.RuleMounted, Thing: u.Where, Text: fmt.Sprintf("%s is mounted there %s already (%s), without %s", u.Node, way, u.Options, o), Next: "fundus unmount " + u.Where}
+		return &machine.Refusal{Rule: machine.RuleMounted, Thing: u.Where, Text: fmt.Sprintf("%s is mounted there already, and otherwise (%s): without %s", u.Node, strings.TrimSuffix(way+","+u.Options, ","), o), Next: "fundus unmount " + u.Where}
 	}
 	return nil
 }
