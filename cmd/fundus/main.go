@@ -23,11 +23,11 @@ func main() {
 	debug.SetGCPercent(400) // what it allocates, a look soon drops as a whole
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	width, terminal := oscall.IsTerminal(os.Stdout)
-	_, typed := oscall.IsTerminal(os.Stdin)
+	width, height, terminal := oscall.IsTerminal(os.Stdout)
+	_, _, typed := oscall.IsTerminal(os.Stdin)
 	env := &cli.Env{
 		In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Now: time.Now, Random: rand.Reader, Getenv: os.Getenv,
-		Ask: terminal && typed, Terminal: terminal, Width: width, Shield: shield, Configured: config.System,
+		Ask: terminal && typed, Terminal: terminal, Width: width, Height: height, Shield: shield, Configured: config.System,
 	}
 	os.Exit(cli.Run(ctx, env, os.Args[1:]))
 }

@@ -47,6 +47,9 @@ type Line struct {
 	Outcome Outcome
 	Reason  string
 	NoFail  bool
+	Options string
+	Pass    int
+	Raw     string // as it stands
 }
 
 // Report is the rehearsal.
@@ -76,7 +79,7 @@ func Rehearse(v *inventory.Inventory) Report {
 		if l.Entry == nil && l.Err == nil {
 			continue
 		}
-		line := Line{Number: l.Number, Outcome: Left, Reason: fmt.Sprint(l.Err)}
+		line := Line{Number: l.Number, Outcome: Left, Reason: fmt.Sprint(l.Err), Raw: l.Raw}
 		if l.Entry != nil {
 			line = rehearse(v, by, l)
 		}
@@ -101,7 +104,7 @@ func Rehearse(v *inventory.Inventory) Report {
 // work.
 func rehearse(v *inventory.Inventory, by *inventory.Resolver, l fstab.Line) Line {
 	e := *l.Entry
-	line := Line{Number: l.Number, Spec: e.Spec, Dir: e.Dir, Kind: e.Type, NoFail: e.Has("nofail")}
+	line := Line{Number: l.Number, Spec: e.Spec, Dir: e.Dir, Kind: e.Type, NoFail: e.Has("nofail"), Options: strings.Join(e.Options, ","), Pass: e.Pass, Raw: l.Raw}
 	failed := Emergency
 	switch {
 	case line.NoFail:

@@ -139,6 +139,36 @@ type Hardware struct {
 	State      string // of the transport, such as "offline"; empty where it runs
 }
 
+// Natural compares names as people count: sda to sdz before sdaa, nvme2n1 before nvme10n1.
+func Natural(a, b string) int {
+	cut := func(s string) (letters, digits, rest string) {
+		i := strings.IndexAny(s, "0123456789")
+		if i < 0 {
+			return s, "", ""
+		}
+		k := i
+		for k < len(s) && s[k] >= '0' && s[k] <= '9' {
+			k++
+		}
+		return s[:i], strings.TrimLeft(s[i:k], "0"), s[k:]
+	}
+	for a != b {
+		wordA, numA, restA := cut(a)
+		wordB, numB, restB := cut(b)
+		if len(wordA) > 2 && len(wordB) > 2 && wordA[:2] == wordB[:2] && len(wordA) != len(wordB) {
+			return cmp.Compare(len(wordA), len(wordB))
+		}
+		if c := cmp.Or(cmp.Compare(wordA, wordB), cmp.Compare(len(numA), len(numB)), cmp.Compare(numA, numB)); c != 0 {
+			return c
+		}
+		if restA == a && restB == b {
+			return cmp.Compare(a, b)
+		}
+		a, b = restA, restB
+	}
+	return 0
+}
+
 // Minor reports whether a disk is none to an administrator who asks for the
 // machine's disks: a loop device, memory, an optical drive.
 //

@@ -13,7 +13,7 @@ import (
 )
 
 func newDemo(e *Env) *cobra.Command {
-	keep := ""
+	keep, fast := "", false
 	cmd := &cobra.Command{
 		Use: "demo", Short: "See the whole road on a simulated machine",
 		Long: `See the whole road on a simulated machine, the seed bank of Fernhill: a new disk
@@ -21,8 +21,9 @@ becomes the herbarium's store. On the way one mistake is caught, one is undone,
 and a commit that is cut short is recovered. Every line is the real command and
 its real output; the demo stops with an error if one does anything unexpected.`,
 		Example: "  fundus demo\n  fundus demo --keep fernhill", Args: words(0, 0, "no words"),
-		RunE: func(cmd *cobra.Command, _ []string) error { return e.demo(cmd.Context(), keep) },
+		RunE: func(cmd *cobra.Command, _ []string) error { return e.demo(cmd.Context(), keep, fast) },
 	}
+	cmd.Flags().BoolVar(&fast, "fast", false, "do not stop after each step at a terminal")
 	cmd.Flags().StringVar(&keep, "keep", "", "keep the bench in `DIR`")
 	return cmd
 }
@@ -37,7 +38,7 @@ type act struct {
 	hand  func(dir string) error
 }
 
-func (e *Env) demo(ctx context.Context, keep string) error {
+func (e *Env) demo(ctx context.Context, keep string, fast bool) error {
 	dir := keep
 	if dir == "" {
 		temp, err := os.MkdirTemp("", "fundus-demo-")
@@ -48,7 +49,19 @@ func (e *Env) demo(ctx context.Context, keep string) error {
 		dir = filepath.Join(temp, "fernhill")
 	}
 	show := e.printer()
-	for _, a := range script() {
+	lines := (<-chan answer)(nil)
+	if e.Ask && !fast {
+		lines = typed(e.In)
+	}
+	for i, a := range script() {
+		if lines != nil && a.say != "" && i > 0 {
+			fmt.Fprint(e.Out, "\n(Enter goes on) ")
+			select {
+			case <-ctx.Done():
+				return errStopped
+			case <-lines:
+			}
+		}
 		switch {
 		case a.say != "":
 			show.Prose(a.say)
@@ -122,13 +135,13 @@ func script() []act {
 		run("survey", "Larkspur S300"),
 		say("A mistake is caught: sda1 carries the running system."),
 		fails(1, "format sda1 ext4 --label herbarium --lose=fernhill --commit", "carries the running system's root"),
-		say("The new disk gets a table and a partition. Each draft shows before and after."),
-		run("table new sdb --scheme gpt --commit", "done: new GPT on sdb"),
-		run("partition add sdb --size 20GiB --name herbarium --commit", "done: partition 1 on sdb"),
+		say("The new disk gets a table and a partition. Each draft shows what goes and what comes."),
+		run("table new sdb --scheme gpt --commit", "done: put a new GPT on sdb"),
+		run("partition add sdb --size 20GiB --name herbarium --commit", "done: add partition 1 on sdb"),
 		say("Without --commit a draft waits for its code, and nothing is written."),
 		fails(3, "format sdb1 ext4 --label herbarium", "to go ahead:"),
 		run("format sdb1 ext4 --label herbarium --commit --quiet", "done: format sdb1 as ext4"),
-		run("fstab add sdb1 /srv/herbarium --commit", "done: fstab line"),
+		run("fstab add sdb1 /srv/herbarium --commit", "done: add an fstab line"),
 		run("mount /srv/herbarium", "done: mount sdb1"),
 		run("rehearse", "comes up"),
 		run("verify", "in order"),
@@ -154,8 +167,8 @@ func script() []act {
 		say("A card from the field recorder has an old table: four entries, one of which holds the logical partitions. One of those goes, and the next one moves up; what names it follows."),
 		run(`bench disk add sdd --size 32GB --removable --bus usb --model "Larkspur Card" --serial LS-00093`, "plugged in"),
 		run("table new sdd --scheme mbr --commit --quiet", "done"),
-		run("partition add sdd --size 20GiB --type extended --commit --quiet", "done: partition 1"),
-		run("partition add sdd --size 4GiB --size max --commit", "done: partitions 5 and 6"),
+		run("partition add sdd --size 20GiB --type extended --commit --quiet", "done: add partition 1"),
+		run("partition add sdd --size 4GiB --size max --commit", "done: add partitions 5 and 6"),
 		run("format sdd6 ext4 --label FIELDCARD --commit --quiet", "done"),
 		run("fstab add sdd6 /srv/recorder --by partuuid --commit --quiet", "done"),
 		run("partition remove sdd5 --commit", "partition 6 becomes 5"),

@@ -37,6 +37,7 @@ type Env struct {
 	Ask      bool // somebody is there to answer: input and output are a terminal
 	Terminal bool // the output is a terminal
 	Width    int  // its columns, 0 where unknown
+	Height   int  // its rows, 0 where unknown
 	// Configured is the machine's configuration file; empty for none.
 	Configured string
 	// Shield keeps a lost terminal from stopping a commit; it is called before
@@ -53,6 +54,7 @@ type options struct {
 	json, quiet        bool
 	sizes, colour      string
 	commit, draft      bool
+	steps              bool
 	lose, despite      []string
 	withoutUndo        bool
 	wait               int
@@ -74,6 +76,7 @@ func (e *Env) addChange(cmd *cobra.Command) *cobra.Command {
 	f := cmd.Flags()
 	f.BoolVar(&e.o.commit, "commit", false, "go ahead without asking")
 	f.BoolVar(&e.o.draft, "draft", false, "only show what would be done; nothing is kept")
+	f.BoolVar(&e.o.steps, "steps", false, "show each step, its reasons and every figure")
 	f.StringArrayVar(&e.o.lose, "lose", nil, "name what is destroyed: its label, UUID or serial (`NAME`, repeatable)")
 	f.StringArrayVar(&e.o.despite, "despite", nil, "accept this new error in the result (`FINDING`, repeatable)")
 	f.BoolVar(&e.o.withoutUndo, "without-undo", false, "keep nothing from before: no undo, it can only be completed")
@@ -119,8 +122,15 @@ func (e *Env) printer() *view.Printer {
 	utf8 := strings.Contains(locale, "utf-8") || strings.Contains(locale, "utf8")
 	c := e.configuration()
 	colour := c.Colour == "always" || c.Colour == "auto" && e.Terminal && e.Getenv("NO_COLOR") == "" && e.Getenv("TERM") != "dumb"
-	return &view.Printer{Out: e.Out, Width: max(e.Width, 79), Terminal: e.Terminal, UTF8: utf8, Colour: colour, JSON: e.o.json, Quiet: e.o.quiet, Sizes: c.Sizes}
+	width := 79
+	if e.Width > 0 { // the last column is left free: some terminals break the line there
+		width = max(e.Width-1, narrowest)
+	}
+	return &view.Printer{Out: e.Out, Width: width, Height: e.Height, Terminal: e.Terminal, UTF8: utf8, Colour: colour, JSON: e.o.json, Quiet: e.o.quiet, Sizes: c.Sizes}
 }
+
+// narrowest is the width below which nothing is folded any more.
+const narrowest = 40
 
 // onMachine is a machine with the store of its deeds.
 type onMachine struct {

@@ -40,7 +40,8 @@ func (e *Env) lookFstab(cmd *cobra.Command) (*look.Rehearsal, error) {
 }
 
 func newFstabCheck(e *Env) *cobra.Command {
-	return &cobra.Command{
+	explain := false
+	cmd := &cobra.Command{
 		Use: "check", Short: "Find lines of fstab that name nothing, or the wrong thing",
 		Long:    "Find lines of fstab that cannot be read, or that name nothing, two devices, or the wrong kind. Exit code 4 says that there are findings.",
 		Example: "  fundus fstab check\n  fundus fstab check --json", Args: words(0, 0, "no words"),
@@ -49,9 +50,11 @@ func newFstabCheck(e *Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return errors.Join(e.printer().Show(view.FstabCheck{Rehearsal: r}), found(r.Findings, finding.Warning))
+			return errors.Join(e.printer().Show(view.FstabCheck{Rehearsal: r, Explain: explain}), found(r.Findings, finding.Warning))
 		},
 	}
+	cmd.Flags().BoolVar(&explain, "explain", false, "say of each why it matters, and what to do")
+	return cmd
 }
 
 func newFstabAdd(e *Env) *cobra.Command {

@@ -40,7 +40,7 @@ func newDraft(e *Env) *cobra.Command {
 	show := &cobra.Command{
 		Use: "show CODE", Short: "See a draft again", Example: "  fundus draft show 3fa9c210\n  fundus draft show 3fa9c210 --json", Args: words(1, 1, "the code of a draft"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			e.o.draft = true
+			e.o.draft, e.o.steps = true, true
 			return e.commitStored(cmd.Context(), args[0])
 		},
 	}
@@ -61,6 +61,7 @@ func newDraft(e *Env) *cobra.Command {
 }
 
 func newDeed(e *Env) *cobra.Command {
+	whole := false
 	list := &cobra.Command{
 		Use: "list", Short: "See what was committed, newest first", Example: "  fundus deed list\n  fundus deed list --bench fernhill", Args: words(0, 0, "no words"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -72,9 +73,10 @@ func newDeed(e *Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return e.printer().Show(view.Deeds{List: all})
+			return e.printer().Show(view.Deeds{List: all, All: whole})
 		},
 	}
+	list.Flags().BoolVar(&whole, "all", false, "all of them, not the newest twenty alone")
 	show := &cobra.Command{
 		Use: "show DEED", Short: "See one deed with its steps", Example: "  fundus deed show 7\n  fundus deed show 0007-3fa9c210", Args: words(1, 1, "the number of a deed"),
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -147,7 +147,7 @@ func parsePlace(word string) (at, length int64, err error) {
 }
 
 func newVerify(e *Env) *cobra.Command {
-	severity := "warning"
+	severity, explain := "warning", false
 	cmd := &cobra.Command{
 		Use: "verify [TARGET…]", Short: "Check where things lie and what names them",
 		Long: `Check where things lie and what names them: the alignment of partitions, both
@@ -168,9 +168,10 @@ nothing. Exit code 4 says that there are findings of --severity or worse.`,
 			if err != nil {
 				return err
 			}
-			return errors.Join(e.printer().Show(view.Verification{Verification: v}), found(v.Findings, bar))
+			return errors.Join(e.printer().Show(view.Verification{Verification: v, Explain: explain}), found(v.Findings, bar))
 		},
 	}
+	cmd.Flags().BoolVar(&explain, "explain", false, "say of each why it matters, and what to do")
 	cmd.Flags().StringVar(&severity, "severity", severity, "what counts for the exit code: note, warning or error")
 	return cmd
 }

@@ -18,11 +18,12 @@ func newPartition(e *Env) *cobra.Command {
 }
 
 func newPartitionList(e *Env) *cobra.Command {
-	return &cobra.Command{
+	identifiers := false
+	cmd := &cobra.Command{
 		Use: "list DISK", Short: "See the partitions and gaps of a disk with their sectors",
-		Long: `See the partitions of a disk with their first and last sectors, names and
-identifiers, and between them the gaps that take a partition, numbered as
-fundus partition add --in wants them.`,
+		Long: `See the partitions of a disk: what each holds, its first and last sector, type and
+name, and between them the gaps that take a partition, numbered as fundus partition
+add --in wants them.`,
 		Example:           "  fundus partition list sdb\n  fundus partition list card.img --sizes=bytes",
 		Args:              words(1, 1, "one disk"),
 		ValidArgsFunction: e.completeDevices,
@@ -34,9 +35,11 @@ fundus partition add --in wants them.`,
 			if d := s.Disks[0]; d.Table == nil {
 				return target.NoTable(s.Inventory, d)
 			}
-			return e.printer().Show(view.Partitions{Survey: s})
+			return e.printer().Show(view.Partitions{Survey: s, Identifiers: identifiers})
 		},
 	}
+	cmd.Flags().BoolVar(&identifiers, "identifiers", false, "PARTUUIDs and attributes too")
+	return cmd
 }
 
 // addWords are the options of partition add as typed; each stands once, or once for

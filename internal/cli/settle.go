@@ -43,7 +43,7 @@ func (e *Env) decide(ctx context.Context, m *onMachine, s task.Conditions, r tas
 		return err
 	}
 	asks := e.Ask && !e.o.commit && !e.o.draft && !e.o.json
-	shown := view.Draft{Draft: d, Needs: needs}
+	shown := view.Draft{Draft: d, Needs: needs, Steps: e.o.steps}
 	if !e.o.draft && (asks || e.o.commit || !onlyLosses(needs)) {
 		shown.Needs = nil // the question, or the refusal, is about them
 	}
@@ -132,7 +132,8 @@ type answer struct {
 	err  error
 }
 
-// typed reads lines beside whoever asks, so that a signal ends the waiting.
+// typed reads lines beside whoever asks, so that a signal ends the waiting; behind the last
+// one the channel is closed.
 func typed(r io.Reader) <-chan answer {
 	out, in := make(chan answer), bufio.NewReader(r)
 	go func() {
@@ -140,6 +141,7 @@ func typed(r io.Reader) <-chan answer {
 			line, err := in.ReadString('\n')
 			out <- answer{line, err}
 			if err != nil {
+				close(out)
 				return
 			}
 		}

@@ -81,6 +81,7 @@ func (d Device) On(o Device) bool { return slices.ContainsFunc(d.Below, o.Identi
 type Part struct {
 	Title    string
 	Facts    []fs.Fact  // figures with their arithmetic
+	Details  []fs.Fact  // those that are the same each time, for whoever wants all
 	Values   []fs.Value // of settings, with their origins
 	Notes    []string   // roundings and the like
 	Warnings []string
@@ -251,7 +252,7 @@ func Written(list []Device) (out []Device) {
 // Facts are those of all parts, in order.
 func (d *Draft) Facts() (out []fs.Fact) {
 	for _, p := range d.Parts {
-		out = append(out, p.Facts...)
+		out = append(append(out, p.Facts...), p.Details...)
 	}
 	return out
 }

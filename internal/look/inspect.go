@@ -15,6 +15,7 @@ import (
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/kind"
+	"fundus/core/quantity"
 	"fundus/core/table"
 	"fundus/core/target"
 	"fundus/core/text/fstab"
@@ -30,6 +31,8 @@ type Inspection struct {
 	Type       string         // of a partition, with what it means
 	Uses       []inventory.Use
 	References []string          // lines of text files that name it
+	Parts      []inventory.Node  // of a disk
+	Step       quantity.Bytes    // of alignment on its disk
 	Places     []fs.Fact         // partitions and gaps of a disk, in their order
 	Started    string            // what started the machine: "UEFI" or "BIOS"
 	Alignment  string            // how the alignment step of its disk was worked out
@@ -69,8 +72,9 @@ func Inspect(ctx context.Context, r machine.Reader, word string, depth InspectDe
 		i.Type = table.TypeWords(i.Disk.Table, n.Entry.Type)
 	}
 	if n.Table != nil {
-		i.Places = tableFacts(n.Table)
+		i.Places, i.Parts = tableFacts(n.Table), v.Parts(n.Name)
 	}
+	i.Step = c.Step(i.Disk.Geometry)
 	i.Alignment, i.Wanted = alignment(c, i.Disk), map[string]string{}
 	by := v.Resolver()
 	for _, l := range v.Fstab().Entries() {

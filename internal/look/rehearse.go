@@ -26,6 +26,9 @@ type RehearsedLine struct {
 	Reason  string
 	Next    string // what mends it
 	NoFail  bool
+	Options string
+	Pass    int
+	Raw     string // as it stands
 }
 
 // Rehearsal is the result of the next boot.
@@ -64,7 +67,7 @@ func Rehearsed(ctx context.Context, r machine.Reader, report boot.Report) (*Rehe
 func rehearsal(v *inventory.Inventory, report boot.Report) *Rehearsal {
 	out := &Rehearsal{Machine: v.Machine.String(), Verdict: string(report.Verdict)}
 	for _, l := range report.Lines {
-		line := RehearsedLine{Number: l.Number, Spec: l.Spec, Dir: l.Dir, Kind: l.Kind, Device: l.Device, Outcome: string(l.Outcome), Reason: l.Reason, NoFail: l.NoFail}
+		line := RehearsedLine{Number: l.Number, Spec: l.Spec, Dir: l.Dir, Kind: l.Kind, Device: l.Device, Outcome: string(l.Outcome), Reason: l.Reason, NoFail: l.NoFail, Options: l.Options, Pass: l.Pass, Raw: l.Raw}
 		severity := finding.Severity("")
 		switch l.Outcome {
 		case boot.Emergency:

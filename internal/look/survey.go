@@ -53,6 +53,7 @@ func NewSurvey(ctx context.Context, r machine.Reader, words []string, f SurveyFi
 			}
 			s.Disks = append(s.Disks, n)
 		}
+		slices.SortStableFunc(s.Disks, func(a, b inventory.Node) int { return inventory.Natural(a.Name, b.Name) })
 	}
 	for _, w := range words {
 		n, err := target.Resolve(v, w)

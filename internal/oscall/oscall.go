@@ -257,16 +257,16 @@ func LoopOf(sysBlock, image string) string {
 }
 
 // IsTerminal reports whether the file is a terminal, and how wide.
-func IsTerminal(f *os.File) (width int, yes bool) {
+func IsTerminal(f *os.File) (width, height int, yes bool) {
 	fd := int(f.Fd())
 	if !term.IsTerminal(fd) {
-		return 0, false
+		return 0, 0, false
 	}
-	w, _, err := term.GetSize(fd)
+	w, h, err := term.GetSize(fd)
 	if err != nil {
-		w = 80
+		w, h = 80, 0
 	}
-	return w, true
+	return w, h, true
 }
 
 // Unnamed opens a file without a name in the directory, which is made if it is

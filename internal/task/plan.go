@@ -201,6 +201,11 @@ func (p *Planner) Excuse(things ...string) {
 	p.Draft.Excused = append(p.Draft.Excused, things...)
 }
 
+// Details are figures that are the same each time, or that nobody asked for.
+func (p *Planner) Details(facts ...fs.Fact) {
+	p.Current().Details = append(p.Current().Details, facts...)
+}
+
 func (p *Planner) Facts(facts ...fs.Fact) {
 	p.Current().Facts = append(p.Current().Facts, facts...)
 }

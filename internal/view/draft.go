@@ -4,11 +4,13 @@ import (
 	"cmp"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"unicode/utf8"
 
 	"fundus/core/finding"
 	"fundus/core/inventory"
+	"fundus/core/quantity"
 	"fundus/internal/deed"
 	"fundus/internal/draft"
 )
@@ -117,6 +119,7 @@ func stepDocument(s draft.Step) StepDoc {
 type Draft struct {
 	*draft.Draft
 	Stored bool         // for a later commit
+	Steps  bool         // with each step, its reasons and every figure
 	Needs  []draft.Need // without which it is not committed
 }
 
@@ -139,31 +142,38 @@ func (r Draft) Words(p *Printer) {
 	p.pictures(d)
 	p.changes(d)
 	for i, part := range d.Parts {
-		p.part(part, i > 0)
+		p.part(part, i > 0, r.Steps)
 	}
-	if len(d.Findings) > 0 {
+	if len(d.Findings) > 0 && r.Steps {
 		p.printf("\nafterwards fundus verify would find:\n")
 		p.findings(d.Findings)
+	} else {
+		p.briefly(d.Findings)
 	}
-	p.steps(d)
+	if r.Steps {
+		p.steps(d)
+	}
 	p.ending(d)
 	p.needs(r.Needs)
 }
 
 // part shows the figures of one of the requests that the draft is made of; those behind
-// the first say what they are.
-func (p *Printer) part(d draft.Part, titled bool) {
+// the first say what they are. Figures that are the same each time, and settings that
+// nobody chose, are shown with the steps alone.
+func (p *Printer) part(d draft.Part, titled, whole bool) {
 	var rows [][]string
-	for _, f := range d.Facts {
+	facts := d.Facts
+	if whole {
+		facts = slices.Concat(d.Facts, d.Details)
+	}
+	for _, f := range facts {
 		rows = append(rows, []string{f.Name, visible(f.Value)})
 	}
 	if len(rows)+len(d.Notes)+len(d.Warnings) > 0 && titled {
-		p.printf("\n%s\n", visible(d.Title))
-	} else if len(rows) > 0 {
-		p.printf("\n")
+		p.printf("%s\n", visible(d.Title))
 	}
 	p.facts(rows)
-	p.values(d)
+	p.values(d, whole)
 	for _, n := range d.Notes {
 		p.wrap(2, "note: ", visible(n))
 	}
@@ -172,102 +182,40 @@ func (p *Printer) part(d draft.Part, titled bool) {
 	}
 }
 
+// briefly lists findings, one line each where the terminal is wide enough.
+func (p *Printer) briefly(list []finding.Finding) {
+	for _, f := range list {
+		p.wrap(2, fmt.Sprintf("afterwards %s: ", f.Severity), visible(fmt.Sprintf("%s %s: %s", f.Thing, f.ID, f.Text)))
+	}
+}
+
 // values lists the settings with where each is from: whoever reads a draft sees what
 // was chosen without being asked for.
-func (p *Printer) values(d draft.Part) {
-	if len(d.Values) == 0 {
-		return
-	}
+func (p *Printer) values(d draft.Part, whole bool) {
 	var rows [][]string
 	for _, s := range d.Values {
 		from := string(s.By)
 		if !s.By.Chosen() {
-			from = p.paint(Free, from)
+			if from = p.paint(Free, from); !whole {
+				continue
+			}
 		}
 		rows = append(rows, []string{s.Key, visible(s.Word), from})
 	}
-	p.printf("\n")
-	p.columns(2, []string{"setting", "value", "from"}, rows)
-}
-
-// pictures shows each disk before and after.
-func (p *Printer) pictures(d *draft.Draft) {
-	for _, t := range d.Written() {
-		before, after := family(d.Before, t.Name), family(d.After, t.Name)
-		disk, _ := before.Node(t.Name)
-		p.printf("\n%s  %s  %s\n", p.paint(Strong, visible(t.Name)), strings.Join(hardware(disk), " · "), p.size(disk.Size, disk.Geometry.Logical))
-		old, fresh := p.state(before, disk), p.state(after, nodeOf(after, t.Name))
-		if strings.Join(old, "\n") == strings.Join(fresh, "\n") {
-			fresh = []string{"the same"}
-		}
-		p.printf("  before  %s\n", strings.Join(old, "\n          "))
-		p.printf("  after   %s\n", strings.Join(p.mark(old, fresh), "\n          "))
+	if len(rows) > 0 {
+		p.columns(2, []string{"setting", "value", "from"}, rows)
 	}
-}
-
-func family(nodes []inventory.Node, disk string) *inventory.Inventory {
-	v := &inventory.Inventory{Nodes: nodes}
-	return &inventory.Inventory{Nodes: v.Family(disk)}
-}
-
-func nodeOf(v *inventory.Inventory, name string) inventory.Node {
-	n, _ := v.Node(name) // a draft has each target before and after
-	return n
-}
-
-// state is one line for each partition or gap.
-func (p *Printer) state(v *inventory.Inventory, d inventory.Node) []string {
-	list := pieces(v, d)
-	if len(list) == 0 {
-		return []string{scheme(d) + ", " + d.Words()}
-	}
-	lines := []string{}
-	for _, x := range list {
-		place := fmt.Sprintf("%10s at %10s", p.size(x.size, d.Geometry.Logical), p.size(x.start, d.Geometry.Logical))
-		if x.node == nil {
-			lines = append(lines, fmt.Sprintf(" ·  %s  free", place))
-			continue
-		}
-		number := "  "
-		if x.node.Number > 0 {
-			number = fmt.Sprintf("%2d", x.node.Number)
-		}
-		lines = append(lines, strings.TrimRight(fmt.Sprintf("%s  %s  %s %s", number, place, summary(*x.node), quoted(x.node.Entry.Name)), " "))
-	}
-	return lines
-}
-
-func quoted(name string) string {
-	if name == "" {
-		return ""
-	}
-	return "(named " + visible(name) + ")"
-}
-
-// mark paints the lines that are new.
-func (p *Printer) mark(old, fresh []string) []string {
-	had := map[string]bool{}
-	for _, l := range old {
-		had[l] = true
-	}
-	out := make([]string, len(fresh))
-	for i, l := range fresh {
-		if out[i] = l; !had[l] && l != "the same" {
-			out[i] = p.paint(Changed, l)
-		}
-	}
-	return out
 }
 
 // changes shows lines of text files.
 func (p *Printer) changes(d *draft.Draft) {
 	for _, c := range d.Lines {
-		p.printf("\n%s\n", p.paint(Strong, visible(c.Path)))
+		p.printf("%s\n", p.paint(Strong, visible(c.Path)))
 		for _, l := range c.Removed {
-			p.printf("  out  %s\n", p.paint(Lost, visible(l)))
+			p.wrap(2, "out  ", p.paint(Lost, visible(blanks(l))))
 		}
 		for _, l := range c.Added {
-			p.printf("  in   %s\n", p.paint(Changed, visible(l)))
+			p.wrap(2, "in   ", p.paint(Changed, visible(blanks(l))))
 		}
 	}
 }
@@ -314,8 +262,17 @@ func undoWords(g draft.Grade, last int) string {
 // ending says how far it can be taken back and what is lost: the last lines
 // before a question.
 func (p *Printer) ending(d *draft.Draft) {
-	p.printf("\n")
-	p.wrap(0, "undo: ", undoWords(d.Undo, d.LastStep))
+	written := quantity.Bytes(0)
+	for _, s := range d.Steps {
+		if s.Write != nil {
+			written += s.Write.Bytes
+		}
+	}
+	writes := ""
+	if written > 0 {
+		writes = fmt.Sprintf("writes %v; ", written)
+	}
+	p.wrap(0, "", writes+"undo: "+undoWords(d.Undo, d.LastStep))
 	for _, l := range d.Losses {
 		p.printf("%s\n", p.paint(Lost, fmt.Sprintf("LOST: %s: %s", visible(l.Node), visible(l.What))))
 	}
@@ -367,8 +324,15 @@ type Result struct {
 
 // needs lists what is needed to go ahead, all at once.
 func (p *Printer) needs(list []draft.Need) {
+	var options []string
 	for _, n := range list {
-		p.wrap(0, "needed: ", visible(n.Option)+", as "+visible(n.Why))
+		options = append(options, visible(n.Option))
+		if !strings.HasPrefix(n.Option, "--lose=") { // what is lost was said
+			p.wrap(0, "", visible(n.Why))
+		}
+	}
+	if len(options) > 0 {
+		p.wrap(0, "needed to go ahead: ", strings.Join(options, " "))
 	}
 }
 

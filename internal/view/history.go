@@ -2,6 +2,8 @@ package view
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"fundus/internal/deed"
@@ -75,7 +77,10 @@ func recoveryDocument(o *deed.Outcome) RecoveryDoc {
 const clock = "2006-01-02 15:04:05"
 
 // Deeds is the history, newest first.
-type Deeds struct{ List []*deed.Deed }
+type Deeds struct {
+	List []*deed.Deed
+	All  bool // not the newest alone
+}
 
 // Document implements Report.
 func (r Deeds) Document() any { return deedsDocument(r.List) }
@@ -94,9 +99,37 @@ func (r Deeds) Words(p *Printer) {
 		if d.Problem == nil {
 			when = d.Created.Local().Format(clock)
 		}
-		rows = append(rows, []string{d.ID, when, p.paint(colour, state), visible(d.Title)})
+		undo := "-"
+		if d.Problem == nil && d.Reversible() && d.UndoneBy == "" {
+			undo = "yes"
+		}
+		rows = append(rows, []string{fmt.Sprint(d.Number), when, p.paint(colour, state), undo, visible(touched(d)), visible(d.Title)})
 	}
-	p.columns(0, []string{"deed", "when", "state", "what"}, rows)
+	const newest = 20
+	more := len(rows) - newest
+	if !r.All && more > 0 {
+		rows = rows[:newest]
+	}
+	for _, line := range p.fitted([]string{">deed", "when", "state", "undo", "on", "what"}, rows, 5) {
+		p.printf("%s\n", line)
+	}
+	if !r.All && more > 0 {
+		p.printf("%s older; fundus deed list --all\n", count(more, "deed"))
+	}
+}
+
+// touched are the disks that a deed wrote to, else its text files.
+func touched(d *deed.Deed) string {
+	var words []string
+	for _, t := range d.Written() {
+		words = append(words, t.Name)
+	}
+	for _, s := range d.Steps {
+		if s.File != nil && !s.File.After.Dir && len(d.Written()) == 0 && !slices.Contains(words, s.File.Path) {
+			words = append(words, s.File.Path)
+		}
+	}
+	return strings.Join(words, ", ")
 }
 
 func stateWords(d *deed.Deed) (string, State) {

@@ -3,6 +3,8 @@ package view
 import (
 	"encoding/hex"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"fundus/core/finding"
@@ -50,18 +52,15 @@ func (r Inspection) Document() any { return inspectDocument(r.Inspection) }
 func (r Inspection) Words(p *Printer) {
 	i := r.Inspection
 	n := i.Node
-	head := fmt.Sprintf("%s: %s", visible(n.Name), summary(n))
-	if n.Holds() == "unknown" && !lostTable(n) {
-		head += ": it holds data that Fundus does not recognise"
-	}
-	p.printf("%s\n", p.paint(Strong, head))
+	head := fmt.Sprintf("%s: %s", visible(n.Name), headline(i))
+	p.wrap(0, "", p.paint(Strong, head))
 	rows := [][]string{}
 	add := func(name, format string, args ...any) {
 		rows = append(rows, []string{name, visible(fmt.Sprintf(format, args...))})
 	}
 	add("device", "%s", strings.Join(hardware(i.Disk), " · "))
 	add("path", "%s", n.Path)
-	add("size", "%d sectors × %d bytes = %d bytes (%v, %s)", int64(n.Size)/max(1, n.Geometry.Logical), n.Geometry.Logical, n.Size, n.Size, n.Size.SI())
+	add("size", "%d sectors × %d bytes = %d bytes (%v)", int64(n.Size)/max(1, n.Geometry.Logical), n.Geometry.Logical, n.Size, n.Size)
 	add("sectors", "%d bytes logical, %d bytes physical", n.Geometry.Logical, n.Geometry.Physical)
 	p.diskFacts(i, add)
 	if n.Form == inventory.Partition {
@@ -77,7 +76,7 @@ func (r Inspection) Words(p *Printer) {
 		add("link", "%s", link)
 	}
 	for _, line := range i.References {
-		add("named by", "%s", line)
+		add("named by", "%s", blanks(line))
 	}
 	if believed := n.Believed(); believed != "" {
 		add("believed", "%s", believed)
@@ -86,7 +85,15 @@ func (r Inspection) Words(p *Printer) {
 		add("problem", "%s", n.Problem)
 	}
 	p.facts(rows)
+	if n.Table != nil {
+		p.partitionTable(n, i.Parts, i.Step)
+		p.identifiers(n)
+	}
+	whole := len(i.Structures) > 0
 	for _, c := range n.Contents {
+		if c.Class == "table" && !whole { // shown above; what is wrong with it is a finding
+			continue
+		}
 		p.printf("\n%s\n", p.paint(Strong, visible(strings.TrimSpace(c.Kind+" "+c.Version))))
 		rows = nil
 		add("state", "%s", i.State(c))
@@ -100,6 +107,9 @@ func (r Inspection) Words(p *Printer) {
 			add("spans", "%s", c.Devices)
 		}
 		for _, s := range c.Signatures {
+			if !whole {
+				break
+			}
 			add("signature", "byte %d, %d long", s.Start, s.Count)
 		}
 		for _, f := range c.Facts {
@@ -116,6 +126,46 @@ func (r Inspection) Words(p *Printer) {
 		p.printf("\n")
 		p.findings(i.Findings)
 	}
+}
+
+// headline says the most important of a device: what it holds, how large it is, and where it
+// is used or would be.
+func headline(i *look.Inspection) string {
+	n := i.Node
+	words := summary(n)
+	switch {
+	case n.Holds() == "unknown" && !lostTable(n):
+		return words + ": it holds data that Fundus does not recognise"
+	case n.Table != nil && bare(n):
+		return fmt.Sprintf("%s, %v, %s, %s", words, n.Size, count(len(n.Table.Parts), "partition"), gapWords(n, i.Step))
+	}
+	words += fmt.Sprintf(", %v", n.Size)
+	for _, u := range i.Uses {
+		switch u.How {
+		case inventory.Mounted:
+			words += ", mounted at " + visible(u.Where)
+		case inventory.SwapOn:
+			words += ", used as swap"
+		default:
+			words += ", part of " + visible(u.Where)
+		}
+	}
+	c, ok := n.Content()
+	if len(i.Uses) == 0 && ok && c.Class == "file system" {
+		words += ", not mounted"
+	}
+	for _, dir := range slices.Sorted(maps.Keys(i.Wanted)) {
+		if !slices.ContainsFunc(i.Uses, func(u inventory.Use) bool { return u.Where == dir }) {
+			words += ", in fstab at " + visible(dir)
+		}
+	}
+	return words
+}
+
+// bare reports whether nothing but a table is on the disk.
+func bare(n inventory.Node) bool {
+	_, ok := n.Content()
+	return !ok
 }
 
 func summary(n inventory.Node) string {
@@ -141,7 +191,9 @@ func (p *Printer) diskFacts(i *look.Inspection, add func(name, format string, ar
 	if n.Geometry.Offset > 0 {
 		add("offset", "the first physical sector begins %d bytes in", n.Geometry.Offset)
 	}
-	add("alignment", "%s", i.Alignment)
+	if len(i.Structures) > 0 {
+		add("alignment", "%s", i.Alignment)
+	}
 	if i.Started != "" {
 		add("machine", "started by %s", i.Started)
 	}
@@ -156,12 +208,9 @@ func (p *Printer) diskFacts(i *look.Inspection, add func(name, format string, ar
 		used, logical := n.Table.Used()
 		words := fmt.Sprintf("%s %s, %d of %d entries used", strings.ToUpper(string(n.Table.Scheme)), n.Table.ID, used, n.Table.Slots)
 		if logical > 0 {
-			words += fmt.Sprintf(", and %d logical partitions", logical)
+			words += ", and " + count(logical, "logical partition")
 		}
 		add("table", "%s", words)
-		for _, f := range i.Places {
-			add(f.Name, "%s", f.Value)
-		}
 	}
 }
 

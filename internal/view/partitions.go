@@ -7,64 +7,103 @@ import (
 
 	"fundus/core/inventory"
 	"fundus/core/quantity"
+	"fundus/core/table"
 	"fundus/internal/look"
 )
 
-// wideEnough is how many columns a table with identifiers takes.
-const wideEnough = 110
-
 // Partitions is the table of one disk.
-type Partitions struct{ *look.Survey }
+type Partitions struct {
+	*look.Survey
+	Identifiers bool // with PARTUUIDs and attributes
+}
 
 // Document implements Report.
 func (r Partitions) Document() any { return surveyDocument(r.Survey) }
 
 // Words implements Report.
 func (r Partitions) Words(p *Printer) {
-	s := r.Survey
-	d := s.Disks[0]
-	p.printf("%s  %s  %s, sectors of %d bytes\n", visible(d.Name), scheme(d), d.Table.ID, d.Table.Sector)
-	heading := []string{">#", ">first sector", ">last sector", ">sectors", ">size", "name"}
-	wide := p.Width >= wideEnough
-	if wide {
-		heading = append(heading, "PARTUUID")
+	d := r.Disks[0]
+	parts := r.Inventory.Parts(d.Name)
+	p.printf("%s: %s, %s, %s\n", p.paint(Strong, visible(d.Name)), scheme(d), count(len(d.Table.Parts), "partition"), gapWords(d, r.Step(d)))
+	p.partitionTable(d, parts, r.Step(d))
+	if r.Identifiers {
+		p.identifiers(d)
 	}
-	p.columns(2, heading, p.partitionRows(d, s.Step(d), wide))
 	if len(d.Table.Parts) == 0 {
-		p.printf("  no partitions; fundus partition add %s makes one\n", visible(d.Name))
+		p.printf("  no partitions; one is made by:\n")
+		p.Next("fundus partition add " + visible(d.Name))
 	}
 }
 
-// partitionRows are partitions and the gaps that take one, in the order of their
-// place. What lies inside an extended partition is drawn in.
-func (p *Printer) partitionRows(d inventory.Node, step quantity.Bytes, wide bool) [][]string {
+// gapWords count the gaps that take a partition.
+func gapWords(d inventory.Node, step quantity.Bytes) string {
+	rooms := d.Table.Rooms(step)
+	if len(rooms) == 0 {
+		return "no gap that takes one"
+	}
+	sum := uint64(0)
+	for _, r := range rooms {
+		sum += r.Count
+	}
+	size, _ := quantity.Count(sum).Times(d.Table.Sector)
+	return fmt.Sprintf("%v free in %s", size, count(len(rooms), "gap"))
+}
+
+// partitionTable shows partitions and the gaps that take one, in the order of their place.
+func (p *Printer) partitionTable(d inventory.Node, parts []inventory.Node, step quantity.Bytes) {
 	type row struct {
 		start uint64
 		cells []string
 	}
 	var list []row
-	add := func(number string, start, count uint64, name, id string) {
-		size, _ := quantity.Count(count).Times(d.Table.Sector)
-		cells := []string{number, fmt.Sprint(start), fmt.Sprint(start + count - 1), fmt.Sprint(count), p.size(size, int64(d.Table.Sector)), name}
-		if wide {
-			cells = append(cells, id)
-		}
-		list = append(list, row{start, cells})
+	add := func(number, holds string, span extent, typ, name string) {
+		size, _ := quantity.Count(span.Count).Times(d.Table.Sector)
+		list = append(list, row{span.Start, []string{number, holds, p.cell(size, int64(d.Table.Sector)), fmt.Sprint(span.Start), fmt.Sprint(span.Start + span.Count - 1), typ, name}})
 	}
 	for _, part := range d.Table.Parts {
-		name := visible(part.Name)
-		if part.Role != "" {
-			name = string(part.Role)
+		holds := ""
+		for _, n := range parts {
+			if n.Number == part.Number {
+				holds = visible(n.Words())
+			}
 		}
-		add(fmt.Sprint(part.Number), part.Span.Start, part.Span.Count, name, part.UUID)
+		number := fmt.Sprint(part.Number)
+		if part.Role == table.Logical {
+			number = "\u2514" + number
+		}
+		add(number, holds, extent{part.Span.Start, part.Span.Count}, typeName(d.Table.Scheme, part.Type), visible(part.Name))
 	}
 	for i, room := range d.Table.Rooms(step) {
-		add("\u00b7", room.Start, room.Count, p.paint(Free, fmt.Sprintf("gap %d", i+1)), "")
+		add("\u00b7", p.paint(Free, fmt.Sprintf("gap %d", i+1)), extent{room.Start, room.Count}, "", "")
 	}
 	slices.SortStableFunc(list, func(a, b row) int { return cmp.Compare(a.start, b.start) })
 	var rows [][]string
 	for _, r := range list {
 		rows = append(rows, r.cells)
 	}
-	return rows
+	if len(rows) > 0 {
+		p.columns(2, []string{">#", "holds", ">" + p.unit("size"), ">from sector", ">to sector", "type", "name"}, rows)
+	}
+}
+
+// extent is a run of sectors.
+type extent struct{ Start, Count uint64 }
+
+// typeName is the short name of a partition type, else what the table has.
+func typeName(s table.Scheme, typ string) string {
+	if t, ok := table.FindType(s, typ); ok {
+		return t.Name
+	}
+	return typ
+}
+
+// identifiers are a table of their own: beside the rest they do not fit.
+func (p *Printer) identifiers(d inventory.Node) {
+	var rows [][]string
+	for _, part := range d.Table.Parts {
+		rows = append(rows, []string{fmt.Sprint(part.Number), part.UUID, cmp.Or(table.AttributeWords(d.Table.Scheme, part.Attributes), "none")})
+	}
+	if len(rows) > 0 {
+		p.columns(2, []string{">#", "PARTUUID", "attributes"}, rows)
+	}
 }

@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -20,7 +21,8 @@ import (
 // Printer knows where and how to print.
 type Printer struct {
 	Out      io.Writer
-	Width    int  // columns; 79 unless the terminal is wider
+	Width    int  // columns
+	Height   int  // rows of the terminal, 0 where unknown
 	Terminal bool // bars are drawn on terminals only
 	UTF8     bool
 	Colour   bool
@@ -84,7 +86,7 @@ func (p *Printer) paint(s State, words string) string {
 	if !p.Colour || words == "" {
 		return words
 	}
-	colours := map[State]text.Colors{InUse: {text.FgGreen}, Changed: {text.FgYellow}, Lost: {text.FgRed, text.Bold}, Free: {text.FgHiBlack}, Strong: {text.Bold}}
+	colours := map[State]text.Colors{InUse: {text.FgGreen}, Changed: {text.Bold}, Lost: {text.FgRed, text.Bold}, Free: {text.FgHiBlack}, Strong: {text.Bold}}
 	c, ok := colours[s]
 	if !ok {
 		return words
@@ -137,9 +139,37 @@ func (p *Printer) size(b quantity.Bytes, sector int64) string {
 	return p.Sizes.Format(b, quantity.Bytes(sector))
 }
 
+// cell is a number of bytes in a table whose heading has the unit, where all have the same.
+func (p *Printer) cell(b quantity.Bytes, sector int64) string {
+	words := p.size(b, sector)
+	if p.Sizes == quantity.Sectors || p.Sizes == quantity.Exact {
+		words, _, _ = strings.Cut(words, " ")
+	}
+	return words
+}
+
+// unit is a heading with the unit of its cells, where all have the same.
+func (p *Printer) unit(heading string) string {
+	if p.Sizes == quantity.Sectors || p.Sizes == quantity.Exact {
+		return heading + ", " + string(p.Sizes)
+	}
+	return heading
+}
+
 // columns lays rows out below each other, indented, without borders. Columns
 // whose heading begins with ">" are right-aligned.
 func (p *Printer) columns(indent int, heading []string, rows [][]string) {
+	lines := layout(heading, rows)
+	if strings.Join(heading, "") == strings.Repeat(">", strings.Count(strings.Join(heading, ""), ">")) {
+		lines = lines[1:] // no heading
+	}
+	for _, line := range lines {
+		p.printf("%s\n", strings.TrimRight(strings.Repeat(" ", indent)+line, " "))
+	}
+}
+
+// layout gives the heading and a line for each row.
+func layout(heading []string, rows [][]string) []string {
 	t := table.NewWriter()
 	var buf bytes.Buffer
 	t.SetOutputMirror(&buf)
@@ -159,39 +189,76 @@ func (p *Printer) columns(indent int, heading []string, rows [][]string) {
 		configs = append(configs, table.ColumnConfig{Number: i + 1, Align: align, AlignHeader: align})
 	}
 	t.SetColumnConfigs(configs)
-	if strings.Join(heading, "") != strings.Repeat(">", strings.Count(strings.Join(heading, ""), ">")) {
-		t.AppendHeader(head)
-	}
+	t.AppendHeader(head)
 	for _, r := range rows {
 		var row table.Row
-		for _, cell := range r {
-			row = append(row, cell)
+		for i := range heading {
+			if i < len(r) {
+				row = append(row, r[i])
+			} else {
+				row = append(row, "")
+			}
 		}
 		t.AppendRow(row)
 	}
 	t.Render()
+	var lines []string
 	for line := range strings.Lines(buf.String()) {
-		p.printf("%s%s\n", strings.Repeat(" ", indent), strings.TrimRight(line, " \n"))
+		lines = append(lines, strings.TrimRight(line, " \n"))
 	}
+	return lines
+}
+
+// fitted is a layout that keeps to the width, as far as the cells of one column can give:
+// what does not fit of these is cut.
+func (p *Printer) fitted(heading []string, rows [][]string, column int) []string {
+	lines := layout(heading, rows)
+	over, most := 0, 0
+	for _, l := range lines {
+		over = max(over, text.StringWidthWithoutEscSequences(l)-p.Width)
+	}
+	for _, r := range rows {
+		if column < len(r) {
+			most = max(most, text.StringWidthWithoutEscSequences(r[column]))
+		}
+	}
+	const least = 8
+	if over <= 0 || most <= least {
+		return lines
+	}
+	cut := make([][]string, len(rows))
+	for i, r := range rows {
+		cut[i] = slices.Clone(r)
+		if column < len(r) {
+			cut[i][column] = text.Snip(r[column], max(most-over, least), p.ellipsis())
+		}
+	}
+	return layout(heading, cut)
 }
 
 // wrap prints a text in lines of the printer's width.
 func (p *Printer) wrap(indent int, first, words string) {
+	for _, line := range p.broken(indent, first, words) {
+		p.printf("%s\n", line)
+	}
+}
+
+// broken breaks a text into lines of the printer's width, as columns are counted: colours
+// take none, and some characters two.
+func (p *Printer) broken(indent int, first, words string) (lines []string) {
 	lead := strings.Repeat(" ", indent) + first
-	line := lead
-	room := max(p.Width, 40)
-	empty := true
+	line, empty := lead, true
 	for word := range strings.FieldsSeq(words) {
-		if !empty && utf8.RuneCountInString(line)+1+utf8.RuneCountInString(word) > room {
-			p.printf("%s\n", line)
-			line, empty = strings.Repeat(" ", utf8.RuneCountInString(lead)), true
+		if !empty && text.StringWidthWithoutEscSequences(line)+1+text.StringWidthWithoutEscSequences(word) > p.Width {
+			lines = append(lines, line)
+			line, empty = strings.Repeat(" ", text.StringWidthWithoutEscSequences(lead)), true
 		}
 		if !empty {
 			line += " "
 		}
 		line, empty = line+word, false
 	}
-	p.printf("%s\n", line)
+	return append(lines, line)
 }
 
 // Next prints the command that leads on, alone and whole on its line, so that it can be

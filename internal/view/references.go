@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"strings"
 
 	"fundus/internal/look"
 )
@@ -69,12 +70,15 @@ func (r References) Words(p *Printer) {
 			words += "; " + visible(l.Device)
 		}
 		p.printf("\n%s  %s\n", p.paint(Strong, head), visible(words))
-		p.wrap(4, "", visible(l.Text))
+		p.wrap(4, "", visible(blanks(l.Text)))
 		if l.Writer != "" {
 			p.wrap(4, "written by ", l.Writer)
 		}
 	}
 }
+
+// blanks shows tabs, which separate most fields of text files, as what they look like.
+func blanks(s string) string { return strings.ReplaceAll(s, "\t", " ") }
 
 func deviceWords(r *look.References) string {
 	words := ""

@@ -2,7 +2,8 @@ package view
 
 import (
 	"fmt"
-	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/text"
 
 	"fundus/internal/look"
 )
@@ -25,12 +26,14 @@ type LineDoc struct {
 	Outcome    string `json:"outcome"`
 	Reason     string `json:"reason"`
 	NoFail     bool   `json:"nofail"`
+	Options    string `json:"options"`
+	Pass       int    `json:"check_order"`
 }
 
 func rehearsalDocument(r *look.Rehearsal) RehearsalDoc {
 	d := RehearsalDoc{head("rehearsal"), r.Machine, r.Verdict, []LineDoc{}}
 	for _, l := range r.Lines {
-		d.Lines = append(d.Lines, LineDoc{l.Number, l.Spec, l.Dir, l.Kind, l.Device, l.Outcome, l.Reason, l.NoFail})
+		d.Lines = append(d.Lines, LineDoc{l.Number, l.Spec, l.Dir, l.Kind, l.Device, l.Outcome, l.Reason, l.NoFail, l.Options, l.Pass})
 	}
 	return d
 }
@@ -50,39 +53,51 @@ func (r Rehearsal) Words(p *Printer) {
 	case "comes up with delays":
 		state = Changed
 	}
-	left, unknown := 0, 0
+	verdict, unknown := verdictOf(r.Rehearsal)
+	if unknown && state == InUse {
+		state = Changed
+	}
+	p.wrap(0, "", p.paint(state, fmt.Sprintf("next boot of %s: %s", visible(r.Machine), verdict)))
+	dirs, kinds := 0, 0
 	for _, l := range r.Lines {
-		switch l.Outcome {
-		case "left out":
-			left++
-		case "unknown":
-			unknown++
-		}
+		dirs, kinds = max(dirs, text.StringWidth(visible(l.Dir))), max(kinds, text.StringWidth(visible(l.Kind)))
 	}
-	verdict := fmt.Sprintf("next boot of %s: %s", r.Machine, r.Verdict)
-	if left > 0 {
-		verdict += fmt.Sprintf(", without %s", count(left, "line"))
-	}
-	if unknown > 0 {
-		verdict += fmt.Sprintf(", as far as can be told: %s unknown", count(unknown, "line"))
-		if state == InUse {
-			state = Changed
-		}
-	}
-	p.printf("%s\n\n", p.paint(state, verdict))
-	var rows [][]string
+	const mostDir = 24 // what is longer is cut: the reason is what matters
+	dirs = min(dirs, mostDir)
 	for _, l := range r.Lines {
-		rows = append(rows, []string{fmt.Sprint(l.Number), visible(l.Dir), visible(l.Kind), l.Outcome, visible(l.Device)})
-	}
-	p.columns(2, []string{">line", "mount point", "type", "outcome", "device"}, rows)
-	for _, l := range r.Lines {
-		if l.Outcome == "mounted" && !strings.Contains(l.Reason, ";") {
-			continue
+		words := l.Outcome
+		if l.Reason != "" {
+			words += ": " + visible(l.Reason)
 		}
-		p.printf("\n")
-		p.wrap(2, fmt.Sprintf("line %d: ", l.Number), visible(l.Reason)+".")
+		p.wrap(0, fmt.Sprintf("%4d  %s  %s  ", l.Number, text.Pad(text.Snip(visible(l.Dir), dirs, p.ellipsis()), dirs, ' '), text.Pad(visible(l.Kind), kinds, ' ')), words)
 		if l.Next != "" {
-			p.wrap(2, "do:     ", visible(l.Next))
+			p.printf("      %s\n", p.paint(Strong, visible(l.Next)))
 		}
 	}
+}
+
+// verdictOf says in one line whether the boot comes up, and whether all of it can be told.
+func verdictOf(r *look.Rehearsal) (words string, unknown bool) {
+	n := map[string]int{}
+	for _, l := range r.Lines {
+		n[l.Outcome]++
+	}
+	told := n["unknown"] == 0
+	switch {
+	case r.Verdict == "emergency shell":
+		words = "ends in the emergency shell (" + count(n["emergency shell"], "line") + ")"
+	case r.Verdict == "comes up with delays":
+		words = "comes up with delays (" + count(n["delays the boot"], "line") + ")"
+	case told:
+		words = "comes up"
+	default:
+		words = "comes up as far as can be told"
+	}
+	if n["left out"] > 0 {
+		words += "; without " + count(n["left out"], "line")
+	}
+	if !told {
+		words += "; " + count(n["unknown"], "line") + " cannot be told"
+	}
+	return words, !told
 }

@@ -5,10 +5,14 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
+
+	"github.com/jedib0t/go-pretty/v6/text"
 
 	"fundus/core/finding"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
+	"fundus/core/table"
 	"fundus/internal/look"
 )
 
@@ -50,51 +54,156 @@ func (r Survey) Document() any { return surveyDocument(r.Survey) }
 
 // Words implements Report.
 func (r Survey) Words(p *Printer) {
-	s := r.Survey
-	odd := map[string]bool{}
-	for _, f := range finding.AtLeast(s.Findings, finding.Warning) {
-		odd[f.Thing] = true
+	t := &surveyed{p: p, Survey: r.Survey, odd: map[string]bool{}}
+	for _, f := range finding.AtLeast(t.Findings, finding.Warning) {
+		t.odd[f.Thing] = true
 	}
-	p.printf("%s%s\n", p.paint(Strong, visible(s.Inventory.Machine.String())), started(s.Inventory.Machine))
 	built := func(d inventory.Node) bool { return d.Form == inventory.Array || d.Form == inventory.Volume }
-	for _, d := range s.Disks {
+	for _, d := range t.Disks {
 		if !built(d) {
-			p.printf("\n")
-			p.disk(s, d, odd)
+			t.disk(d)
 		}
 	}
-	if slices.ContainsFunc(s.Disks, built) {
-		p.printf("\n%s\n", p.paint(Strong, "volumes and arrays"))
-		for _, d := range s.Disks {
-			if built(d) {
-				p.printf("\n")
-				p.disk(s, d, odd)
-			}
+	for i, d := range slices.DeleteFunc(slices.Clone(t.Disks), func(d inventory.Node) bool { return !built(d) }) {
+		if i == 0 {
+			t.text("", p.paint(Strong, "volumes and arrays"))
 		}
+		t.disk(d)
 	}
-	if len(s.Disks) == 0 {
-		p.printf("\n%s\n", nothingShown(s.Filter))
+	p.wrap(0, "", p.paint(Strong, visible(t.Inventory.Machine.String()))+started(t.Inventory.Machine)+t.answer())
+	if len(t.Disks) == 0 {
+		p.printf("%s\n", nothingShown(t.Filter))
 	}
-	p.printf("\n")
-	if p.Terminal && len(s.Disks) > 0 {
-		p.printf("%s\n", p.paint(Free, "█ in use   ▓ holds something   ▁ empty   ░ free   ! deserves a look"))
+	t.print()
+	if len(t.LeftOut) > 0 {
+		p.printf("%s\n", p.paint(Free, fmt.Sprintf("left out: %s; fundus survey --all", leftOut(t.LeftOut))))
 	}
-	if len(s.LeftOut) > 0 {
-		p.printf("%s\n", p.paint(Free, fmt.Sprintf("left out: %s; fundus survey --all", leftOut(s.LeftOut))))
-	}
-	if slices.ContainsFunc(s.Disks, func(d inventory.Node) bool { return unknownParts(s.Inventory, d) }) {
+	if slices.ContainsFunc(t.Disks, func(d inventory.Node) bool { return unknownParts(t.Inventory, d) }) {
 		p.printf("%s\n", p.paint(Changed, "unknown: data that Fundus does not recognise; it is not empty"))
 	}
-	marked := 0
-	for _, d := range s.Disks {
-		for _, n := range s.Inventory.Family(d.Name) {
-			if odd[n.Name] {
-				marked++
+	if slices.ContainsFunc(t.Disks, func(d inventory.Node) bool { return t.marked(d) > 0 }) {
+		p.printf("%s\n", p.paint(Changed, "fundus verify says why a line is marked with !"))
+	}
+}
+
+// surveyed lays out all disks in one table, so that what belongs together stands below each
+// other.
+type surveyed struct {
+	*look.Survey
+	p     *Printer
+	odd   map[string]bool
+	rows  [][]string
+	lines []surveyLine
+}
+
+// surveyLine is a row of the table with what goes on behind it, or a line of its own.
+type surveyLine struct {
+	row  int // -1 for none
+	tail string
+	bar  string
+}
+
+func (t *surveyed) row(tail string, cells ...string) {
+	t.lines = append(t.lines, surveyLine{row: len(t.rows), tail: tail})
+	t.rows = append(t.rows, cells)
+}
+
+func (t *surveyed) text(lead, words string) {
+	for _, line := range t.p.broken(len(lead), "", words) {
+		t.lines = append(t.lines, surveyLine{row: -1, tail: line})
+	}
+}
+
+// answer is what the first line says: how much there is, what is free, what deserves a look.
+func (t *surveyed) answer() string {
+	disks, sum, free, gaps, marked := 0, quantity.Bytes(0), quantity.Bytes(0), 0, 0
+	for _, d := range t.Disks {
+		marked += t.marked(d)
+		if d.Form == inventory.Array || d.Form == inventory.Volume {
+			continue
+		}
+		disks, sum = disks+1, sum+d.Size
+		for _, x := range pieces(t.Inventory, d) {
+			if x.node == nil {
+				free, gaps = free+x.size, gaps+1
 			}
 		}
 	}
-	if marked > 0 {
-		p.printf("%s\n", p.paint(Changed, fmt.Sprintf("%d marked with !: fundus verify says why", marked)))
+	if disks == 0 {
+		return ""
+	}
+	words := fmt.Sprintf(": %s, %v", count(disks, "disk"), sum)
+	if gaps > 0 {
+		words += fmt.Sprintf("; %v free in %s", free, count(gaps, "gap"))
+	}
+	switch marked {
+	case 0:
+	case 1:
+		words += "; 1 deserves a look"
+	default:
+		words += fmt.Sprintf("; %d deserve a look", marked)
+	}
+	return words
+}
+
+// marked counts what of the disk deserves a look.
+func (t *surveyed) marked(d inventory.Node) (n int) {
+	for _, x := range t.Inventory.Family(d.Name) {
+		if t.deserves(x) {
+			n++
+		}
+	}
+	return n
+}
+
+func (t *surveyed) deserves(n inventory.Node) bool { return t.odd[n.Name] || n.Holds() == "unknown" }
+
+func (t *surveyed) mark(n inventory.Node) string {
+	if t.deserves(n) {
+		return t.p.paint(Changed, "!")
+	}
+	return " "
+}
+
+// fromColumn is where the tail of a disk's row begins.
+const fromColumn = "from"
+
+// print interleaves the rows of the table with the other lines. Bars are drawn where the
+// whole fits into the terminal with them.
+func (t *surveyed) print() {
+	if len(t.lines) == 0 {
+		return
+	}
+	heading := []string{"", "disk", ">" + t.p.unit("size"), "holds", t.p.unit(fromColumn), "label", "used at", ">full"}
+	laid := t.p.fitted(heading, t.rows, 6)
+	at := utf8.RuneCountInString(laid[0][:strings.Index(laid[0], fromColumn)])
+	bars, wide := 0, t.p.Terminal
+	for _, l := range t.lines {
+		if l.bar != "" {
+			bars++
+		}
+	}
+	const others = 5 // lines around the table
+	if t.p.Height > 0 && len(t.lines)+bars+others > t.p.Height {
+		wide = false
+	}
+	t.p.printf("%s\n", laid[0])
+	for _, l := range t.lines {
+		if l.row < 0 {
+			t.p.printf("%s\n", l.tail)
+			continue
+		}
+		line := laid[l.row+1]
+		if l.tail != "" {
+			line += strings.Repeat(" ", max(at-text.StringWidthWithoutEscSequences(line), 1)) + text.Trim(l.tail, max(t.p.Width-at, 20))
+		}
+		t.p.printf("%s\n", line)
+		if l.bar != "" && wide {
+			t.p.printf("  %s\n", l.bar)
+		}
+	}
+	if wide && bars > 0 {
+		t.p.printf("%s\n", t.p.paint(Free, "█ in use   ▓ holds something   ▁ empty   ░ free"))
 	}
 }
 
@@ -138,52 +247,42 @@ func leftOut(names []string) string {
 	return count(len(names), "loop device") + " and the like"
 }
 
-func (p *Printer) disk(s *look.Survey, d inventory.Node, odd map[string]bool) {
-	v := s.Inventory
-	right := fmt.Sprintf("%s  %s", p.size(d.Size, d.Geometry.Logical), scheme(d))
+// disk adds the row of a disk, and of all that is on it.
+func (t *surveyed) disk(d inventory.Node) {
+	p, v := t.p, t.Inventory
 	name := visible(d.Name)
 	if d.Alias != "" {
 		name = visible(d.Alias) + " (" + name + ")"
 	}
-	left := fmt.Sprintf("%-3s  %s", name, strings.Join(hardware(d), " · "))
-	mark := " "
-	if odd[d.Name] || d.Holds() == "unknown" {
-		mark = "!"
-	}
-	gap := max(min(p.Width, widest)-len([]rune(left))-len([]rune(right))-1, 2)
-	p.printf("%s%s%s%s\n", p.paint(Changed, mark), p.paint(Strong, left), strings.Repeat(" ", gap), right)
+	t.row(strings.Join(hardware(d), " · "), t.mark(d), p.paint(Strong, name), p.cell(d.Size, d.Geometry.Logical), scheme(d))
 	if d.Problem != "" {
-		p.wrap(6, "", visible(d.Problem))
+		t.text("      ", visible(d.Problem))
 	}
 	if d.Problem != "" && d.Table == nil && len(d.Contents) == 0 {
 		for _, n := range v.Family(d.Name) {
-			if used, _ := usedAt(v, s.Named, n); used != "" {
-				p.wrap(6, "", fmt.Sprintf("%s is used at %s", visible(n.Name), used))
+			if used, _ := usedAt(v, t.Named, n); used != "" {
+				t.text("      ", fmt.Sprintf("%s is used at %s", visible(n.Name), used))
 			}
 		}
 		return
 	}
-	if p.Terminal {
-		p.printf("      %s\n", p.bar(v, d))
-	}
-	rows := p.rows(s, d, odd)
+	rows := t.partitions(d)
 	switch {
 	case len(rows) > 0:
-	case d.Hardware.State == inventory.NoMedium:
-		return
-	case d.Zeros || d.Table != nil:
-		p.printf("      %s\n", p.paint(Free, "empty: no table, no file system"))
-		return
-	default:
-		words := "unknown: it holds data that Fundus does not recognise. A lost table?"
-		if lostTable(d) {
-			words = "its partition table is damaged in every copy; what is on the partitions can be searched for:"
+		t.lines[len(t.lines)-1].bar = p.bar(v, d)
+		for _, r := range rows {
+			t.row("", r...)
 		}
-		p.wrap(6, "", words)
-		p.printf("        fundus table repair %s --search\n", visible(d.Name))
-		return
+	case d.Hardware.State == inventory.NoMedium:
+	case lostTable(d):
+		t.text("      ", "every copy of its table is damaged; what is there can be searched for:")
+		t.lines = append(t.lines, surveyLine{row: -1, tail: "        fundus table repair " + visible(d.Name) + " --search"})
+	case d.Zeros || d.Table != nil:
+		t.text("      ", p.paint(Free, "empty: no table, no file system"))
+	default:
+		t.text("      ", "unknown: it holds data that Fundus does not recognise. A lost table?")
+		t.lines = append(t.lines, surveyLine{row: -1, tail: "        fundus table repair " + visible(d.Name) + " --search"})
 	}
-	p.columns(5, []string{"", ">#", ">start", ">size", "holds", "label", "used at", ">full"}, rows)
 }
 
 // piece is a partition, or the part of a gap that a partition could take, in
@@ -225,47 +324,52 @@ func shown(s *look.Survey, x piece) bool {
 	return s.Matching[x.node.Name]
 }
 
-func (p *Printer) rows(s *look.Survey, d inventory.Node, odd map[string]bool) [][]string {
-	v, list := s.Inventory, pieces(s.Inventory, d)
+// partitions are the rows of what is on a disk.
+func (t *surveyed) partitions(d inventory.Node) [][]string {
+	p, v, list := t.p, t.Inventory, pieces(t.Inventory, d)
 	if c, ok := d.Content(); ok && d.Table != nil { // a volume with a table in front
 		list = slices.Insert(list, 0, piece{0, cmp.Or(c.Size, d.Size), &d})
 	}
 	var rows [][]string
 	for _, x := range list {
-		if !shown(s, x) {
+		if !shown(t.Survey, x) {
 			continue
 		}
-		start, size := p.size(x.start, d.Geometry.Logical), p.size(x.size, d.Geometry.Logical)
+		start, size := p.cell(x.start, d.Geometry.Logical), p.cell(x.size, d.Geometry.Logical)
 		if x.node == nil {
-			rows = append(rows, []string{"", p.paint(Free, "·"), p.paint(Free, start), p.paint(Free, size), p.paint(Free, "free"), "", "", ""})
+			rows = append(rows, []string{"", p.paint(Free, "   ·"), p.paint(Free, size), p.paint(Free, "free"), p.paint(Free, start), "", "", ""})
 			continue
 		}
 		n := x.node
-		mark, number, label, full := " ", "-", "", ""
-		if odd[n.Name] || n.Holds() == "unknown" {
-			mark = p.paint(Changed, "!")
-		}
+		number, label := "   -", ""
 		if n.Number > 0 {
-			number = fmt.Sprint(n.Number)
+			number = fmt.Sprintf("%4d", n.Number)
 		}
-		c, ok := n.Content()
-		if ok {
+		if n.Entry.Role == table.Logical {
+			number = "  " + strings.TrimLeft(number, " ")
+			number = fmt.Sprintf("%6s", strings.TrimSpace(number))
+		}
+		if c, ok := n.Content(); ok {
 			label = visible(c.Label)
+			if c.HasUsage && c.Size > 0 && c.Size < n.Size-n.Size/100 {
+				size = p.cell(c.Size, d.Geometry.Logical) + " of " + size // the rest is nobody's
+			}
 		}
-		if ok && c.HasUsage && c.Size > 0 {
-			full = fmt.Sprintf("%d%%", int64(float64(c.Used)/float64(c.Size)*100))
-		}
-		if space, mounted := spaceOf(v, *n); mounted { // newer than the superblock
-			full = fmt.Sprintf("%d%%", int64(float64(space.Total-space.Free)/float64(space.Total)*100))
-		}
-		used, state := usedAt(v, s.Named, *n)
-		holds := n.Holds()
-		if holds == "" {
-			holds = "empty"
-		}
-		rows = append(rows, []string{mark, number, start, size, holds, label, p.paint(state, used), full})
+		used, state := usedAt(v, t.Named, *n)
+		rows = append(rows, []string{t.mark(*n), number, size, visible(cmp.Or(n.Holds(), "empty")), start, label, p.paint(state, used), fullness(v, *n)})
 	}
 	return rows
+}
+
+// fullness is how full it is, in percent; empty where that is not known.
+func fullness(v *inventory.Inventory, n inventory.Node) string {
+	if space, mounted := spaceOf(v, n); mounted { // newer than the superblock
+		return fmt.Sprintf("%d%%", int64(float64(space.Total-space.Free)/float64(space.Total)*100))
+	}
+	if c, ok := n.Content(); ok && c.HasUsage && c.Size > 0 {
+		return fmt.Sprintf("%d%%", int64(float64(c.Used)/float64(c.Size)*100))
+	}
+	return ""
 }
 
 // spaceOf is how full a node is, by its mount, or by the list of swap.
@@ -357,8 +461,8 @@ func hardware(d inventory.Node) []string {
 	return words
 }
 
-// widest is how far a disk's heading and its bar go on a wide terminal.
-const widest = 88
+// widest is how far a bar goes on a wide terminal.
+const widest = 80
 
 // share gives each piece its cells: in proportion, at least one, and what is
 // left over or missing to the largest.
@@ -379,7 +483,7 @@ func share(list []piece, whole quantity.Bytes, width int) []int {
 // bar draws the disk in proportion.
 func (p *Printer) bar(v *inventory.Inventory, d inventory.Node) string {
 	list := slices.DeleteFunc(pieces(v, d), func(x piece) bool { return x.node != nil && x.node.Holds() == "extended" })
-	width := min(p.Width, widest) - 8 - max(len(list)-1, 0)
+	width := min(p.Width, widest) - 6 - max(len(list)-1, 0)
 	if len(list) == 0 || width < len(list) {
 		return p.paint(Free, "▕"+strings.Repeat("░", max(width, 1))+"▏")
 	}

@@ -19,7 +19,10 @@ func findingsDocument(kind string, list []finding.Finding) FindingsDoc {
 }
 
 // Verification is findings, or one line that says what was looked at.
-type Verification struct{ *look.Verification }
+type Verification struct {
+	*look.Verification
+	Explain bool // why each matters, and what to do
+}
 
 // Document implements Report.
 func (r Verification) Document() any { return findingsDocument("verification", r.Findings) }
@@ -49,8 +52,32 @@ func (r Verification) Words(p *Printer) {
 		return
 	}
 	worst := finding.Worst(v.Findings)
-	p.printf("%s\n\n", p.paint(stateOf(worst), fmt.Sprintf("%s; looked at %s", tally(v.Findings), looked)))
-	p.findings(v.Findings)
+	p.wrap(0, "", p.paint(stateOf(worst), fmt.Sprintf("%s; looked at %s", tally(v.Findings), looked)))
+	p.found(v.Findings, r.Explain)
+}
+
+// few is how many findings are explained without being asked for.
+const few = 3
+
+// found lists findings: a row each, and with the reasons where these were asked for or there
+// are few.
+func (p *Printer) found(list []finding.Finding, explain bool) {
+	if explain || len(list) <= few {
+		p.printf("\n")
+		p.findings(list)
+		return
+	}
+	var rows [][]string
+	for _, f := range list {
+		rows = append(rows, []string{p.paint(stateOf(f.Severity), string(f.Severity)), visible(f.Thing), string(f.ID), visible(f.Text)})
+	}
+	for _, line := range p.fitted([]string{"", "where", "finding", "what"}, rows, 3) {
+		p.printf("%s\n", line)
+	}
+	p.printf("--explain says why each matters, and what to do\n")
+	if p.Height > 0 && len(list)+3 > p.Height {
+		p.printf("%s\n", tally(list))
+	}
 }
 
 func (p *Printer) findings(list []finding.Finding) {

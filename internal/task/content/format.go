@@ -99,8 +99,8 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		return machine.About(n.Name, withConfigured(p, m, wishes, err))
 	}
-	p.Facts(fs.Fact{Name: "UUID", Value: id.String()})
-	p.Facts(made.Facts...)
+	p.Details(fs.Fact{Name: "UUID", Value: id.String()})
+	p.Details(made.Facts...)
 	p.Current().Values = made.Values
 	if err := checkMade(ctx, p, n, id); err != nil {
 		return err

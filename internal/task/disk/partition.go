@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 
 	"github.com/google/uuid"
@@ -81,14 +82,14 @@ func (r *PartitionAdd) Plan(ctx context.Context, p *task.Planner) error {
 		if len(r.Parts) > 1 {
 			which = fmt.Sprintf("%d: ", part.Number)
 		}
-		p.Facts(fs.Fact{Name: "sectors", Value: fmt.Sprintf("%s%d to %d: %d × %d bytes = %v (%s)", which, part.Span.Start, part.Span.End()-1, part.Span.Count, m.Sector, size, size.SI())},
+		p.Details(fs.Fact{Name: "sectors", Value: fmt.Sprintf("%s%d to %d: %d × %d bytes = %v (%s)", which, part.Span.Start, part.Span.End()-1, part.Span.Count, m.Sector, size, size.SI())},
 			fs.Fact{Name: "PARTUUID", Value: which + part.UUID})
 	}
 	p.Title("add partitions on %s", n.Name)
 	if len(added) == 0 {
 		return nil
 	}
-	p.Title("%s on %s", numbered(added), n.Name)
+	p.Title("add %s on %s", numbered(added), n.Name)
 	return p.Change(ctx, n, t)
 }
 
@@ -127,12 +128,34 @@ func (w NewPart) there(disk inventory.Node, m *table.Table, step quantity.Bytes)
 	return true, nil
 }
 
-// numbered names partitions by their numbers.
+// numbered names partitions by their numbers, which ascend; runs of three or more become
+// one word.
 func numbered(list []string) string {
 	if len(list) == 1 {
 		return "partition " + list[0]
 	}
-	return "partitions " + strings.Join(list[:len(list)-1], ", ") + " and " + list[len(list)-1]
+	var words []string
+	for i := 0; i < len(list); {
+		k := i
+		for k+1 < len(list) && follows(list[k], list[k+1]) {
+			k++
+		}
+		if k-i >= 2 {
+			words, i = append(words, list[i]+" to "+list[k]), k+1
+			continue
+		}
+		words, i = append(words, list[i]), i+1
+	}
+	if len(words) == 1 {
+		return "partitions " + words[0]
+	}
+	return "partitions " + strings.Join(words[:len(words)-1], ", ") + " and " + words[len(words)-1]
+}
+
+func follows(a, b string) bool {
+	n, errA := strconv.Atoi(a)
+	m, errB := strconv.Atoi(b)
+	return errA == nil && errB == nil && m == n+1
 }
 
 // addOne puts one partition into the table and gives it as it is there.

@@ -39,7 +39,7 @@ func (r *TableNew) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		return err
 	}
-	p.Title("new %s on %s", r.Scheme.Name(), n.Name)
+	p.Title("put a new %s on %s", r.Scheme.Name(), n.Name)
 	if err := task.CheckDecision(r.References, false); err != nil {
 		return err
 	}
@@ -84,16 +84,16 @@ func (r *TableNew) Plan(ctx context.Context, p *task.Planner) error {
 // newTableFacts says what the table can hold.
 func newTableFacts(p *task.Planner, n inventory.Node, m *table.Table) {
 	_, size, _ := m.Bytes(m.Usable)
-	p.Facts(fs.Fact{Name: "usable", Value: fmt.Sprintf("sectors %d to %d of %d bytes = %v", m.Usable.Start, m.Usable.End()-1, m.Sector, size)},
+	p.Details(fs.Fact{Name: "usable", Value: fmt.Sprintf("sectors %d to %d of %d bytes = %v", m.Usable.Start, m.Usable.End()-1, m.Sector, size)},
 		fs.Fact{Name: "alignment", Value: fmt.Sprintf("partitions start on multiples of %v", p.Config.Step(n.Geometry))})
 	if m.Scheme == table.GPT {
-		p.Facts(fs.Fact{Name: "disk GUID", Value: m.ID})
+		p.Details(fs.Fact{Name: "disk GUID", Value: m.ID})
 		if m.Slots != gpt.DefaultEntries {
-			p.Facts(fs.Fact{Name: "entries", Value: fmt.Sprintf("%d, of which Linux has devices for the first %d", m.Slots, gpt.HighestNumber)})
+			p.Details(fs.Fact{Name: "entries", Value: fmt.Sprintf("%d, of which Linux has devices for the first %d", m.Slots, gpt.HighestNumber)})
 		}
 		return
 	}
-	p.Facts(fs.Fact{Name: "signature", Value: m.ID},
+	p.Details(fs.Fact{Name: "signature", Value: m.ID},
 		fs.Fact{Name: "entries", Value: "four; one of them may be extended and hold logical partitions"})
 	if behind := n.Size - quantity.Bytes(m.Usable.End())*m.Sector; behind > 0 {
 		p.Warn("an MBR reaches %v: %v of the disk can never be used; --scheme gpt has no such limit", n.Size-behind, behind)

@@ -68,7 +68,7 @@ func (r *Resize) Plan(ctx context.Context, p *task.Planner) error {
 	if err := t.Set(n.Number, now); err != nil {
 		return machine.About(disk.Name, err)
 	}
-	p.Facts(fs.Fact{Name: "sectors", Value: fmt.Sprintf("%v becomes %v: %d × %d bytes = %v (%s)", part.Span, now.Span, now.Span.Count, m.Sector, size, size.SI())})
+	p.Details(fs.Fact{Name: "sectors", Value: fmt.Sprintf("%v becomes %v: %d × %d bytes = %v (%s)", part.Span, now.Span, now.Span.Count, m.Sector, size, size.SI())})
 	if c, ok := n.Content(); ok && c.Class == fs.FileSystem && size > n.Size {
 		p.Note("the %s in it keeps its size of %v until it is made larger itself", c.Kind, c.Size)
 	}

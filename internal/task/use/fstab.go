@@ -49,7 +49,7 @@ func (r *FstabAdd) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		return err
 	}
-	p.Title("fstab line for %s at %s", n.Name, e.Dir)
+	p.Title("add an fstab line for %s at %s", n.Name, e.Dir)
 	by := v.Resolver()
 	for _, l := range v.Fstab().Entries() {
 		same := slices.ContainsFunc(by.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
@@ -74,7 +74,7 @@ func (r *FstabAdd) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		return err
 	}
-	p.Facts(fs.Fact{Name: "line", Value: fmt.Sprintf("%d of %s", line.Number, fstab.Path)})
+	p.Details(fs.Fact{Name: "line", Value: fmt.Sprintf("%d of %s", line.Number, fstab.Path)})
 	return p.SetFstab(ctx, "add a line to "+fstab.Path, table)
 }
 
