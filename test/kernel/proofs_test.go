@@ -200,8 +200,8 @@ func proveRoad(t *testing.T, j *judge) {
 		"format ubda1 ext4 --label other --commit", "format ubda1 ext4 --label other --lose=herbarium --commit", "undo --commit", "inspect ubda1", "deed list",
 	}, blank(t, 200<<20))[0]
 	says(t, a.Said, [][]string{
-		{"ubda", "200.0 MiB  no table", "empty", fine}, {"done: new GPT on ubda", fine}, {"done: partition 1 on ubda", fine}, {"done: format ubda1", fine},
-		{"done: fstab line", fine}, {"done: mount ubda1", fine}, {"1.0 MiB  100.0 MiB  ext4   herbarium  /srv/herbarium", fine}, {"comes up", fine}, {"in order: 1 disk, 1 partition and 1 line", fine},
+		{"ubda", "200.0 MiB  no table", "empty", fine}, {"done: put a new GPT on ubda", fine}, {"done: add partition 1 on ubda", fine}, {"done: format ubda1", fine},
+		{"done: add an fstab line", fine}, {"done: mount ubda1", fine}, {"100.0 MiB ext4 1.0 MiB herbarium /srv/herbarium", fine}, {"comes up", fine}, {"in order: 1 disk, 1 partition and 1 line", fine},
 		{"done: unmount", fine}, {"done: undo", fine}, {"--lose=herbarium", refused}, {"done: format", fine}, {"done: undo", fine}, {"ext4 herbarium", "clean", fine}, {"undone", fine},
 	})
 	clean(t, a, []string{"1 2048 204800"}, []string{"ubda1 mounted"})
@@ -215,7 +215,7 @@ func proveOneDeed(t *testing.T, j *judge) {
 		"chain ubda herbarium", "survey", "deed list", "writer /srv/herbarium", "pause", "rest", "unmount /srv/herbarium", "rehearse", "verify",
 	}, blank(t, 200<<20))[0]
 	says(t, a.Said, [][]string{
-		{"one deed of ", fine}, {"1.0 MiB  100.0 MiB  ext4   herbarium  /srv/herbarium", fine}, {"0001-", fine}, {}, {}, {"wrote "}, {fine}, {"comes up", fine}, {"in order", fine},
+		{"one deed of ", fine}, {"100.0 MiB ext4 1.0 MiB herbarium /srv/herbarium", fine}, {"done yes ubda", fine}, {}, {}, {"wrote "}, {fine}, {"comes up", fine}, {"in order", fine},
 	})
 	clean(t, a, []string{"1 2048 204800"}, []string{"ubda1 mounted"})
 }
@@ -232,7 +232,7 @@ func proveNeighbour(t *testing.T, j *judge) {
 		"format ubda ext4 --lose=herbarium --commit", "table new ubda --lose=herbarium --commit", "undo 4 --commit", "rest", "unmount /srv/herbarium",
 	}, blank(t, 200<<20))[0]
 	says(t, a.Said, [][]string{
-		{fine}, {fine}, {fine}, {fine}, {fine}, {fine}, {}, {"done: partition 3", fine}, {"done: remove partition 2", fine}, {"done: partition 2", fine},
+		{fine}, {fine}, {fine}, {fine}, {fine}, {fine}, {}, {"done: add partition 3", fine}, {"done: remove partition 2", fine}, {"done: add partition 2", fine},
 		{"it is mounted at /srv/herbarium", refused}, {"it is mounted", refused}, {"it is mounted", refused}, {"it is mounted", refused}, {"it is mounted", refused}, {refused}, {"wrote "}, {fine},
 	})
 	clean(t, a, []string{"1 2048 204800", "2 206848 10240", "3 247808 20480"}, []string{"ubda1 mounted", "ubda2 invalid argument", "ubda3 invalid argument"})

@@ -36,7 +36,7 @@ func proveInUse(t *testing.T, j *judge) {
 // process is named.
 func proveClaimed(t *testing.T, j *judge) {
 	a := j.boot(t, false, []string{"table new ubda --commit", "partition add ubda --size 8MiB --commit", "helper claim /dev/ubda1", "format ubda1 ext4 --commit", "deed list"}, blank(t, 64<<20))[0]
-	says(t, a.Said[3:], [][]string{{"ubda1: it is claimed; process", "(exe) has it open", "nothing was changed", refused}, {"0002-", fine}})
+	says(t, a.Said[3:], [][]string{{"ubda1: it is claimed; process", "(exe) has it open", "nothing was changed", refused}, {" 2 ", "done", "yes", "ubda", fine}})
 }
 
 // proveRoot: below --root the text files of another system are changed; undo
@@ -48,7 +48,7 @@ func proveRoot(t *testing.T, j *judge) {
 		"undo --commit", "undo --root /target --commit", "fstab list --root /target", "survey --root /nowhere",
 	}, blank(t, 64<<20))[0]
 	says(t, a.Said, [][]string{
-		{fine}, {}, {"this machine (fernhill), the system below /target", "done: fstab line", fine}, {"/srv/herbarium", fine}, {}, {}, {"/elsewhere", fine},
+		{fine}, {}, {"this machine (fernhill), the system below /target", "done: add an fstab line", fine}, {"/srv/herbarium", fine}, {}, {}, {"/elsewhere", fine},
 		{"/elsewhere outside of /target", fine}, {fine}, {fine}, {fine}, {"it is about the system below /target; add --root /target", refused}, {"done: undo", fine}, {}, {"there is no such directory", refused},
 	})
 	if strings.Contains(a.Said[13], "herbarium") || strings.Contains(a.Said[4], "herbarium") {
@@ -63,7 +63,7 @@ func proveLater(t *testing.T, j *judge) {
 	a := j.boot(t, false, []string{
 		"table new ubda --commit", "stale ubda 7 2097152 1048576", "helper claim /dev/ubda7", "partition add ubda --size 8MiB --commit", "partition list ubda",
 	}, blank(t, 64<<20))[0]
-	says(t, a.Said[1:], [][]string{{"stale"}, {"holding"}, {"done: partition 1", "takes it up only when it boots", "[exit status 6]"}, {"16384", fine}})
+	says(t, a.Said[1:], [][]string{{"stale"}, {"holding"}, {"done: add partition 1", "takes it up only when it boots", "[exit status 6]"}, {"16384", fine}})
 }
 
 // proveImages: a partition of an image is mounted over a loop device with its
@@ -102,7 +102,7 @@ func proveRootDisk(t *testing.T, j *judge) {
 	says(t, a.Said, [][]string{{fine}, {fine}, {fine}, {"installed"}})
 	a = j.answers(t, start{rootDisk: true, images: []string{disk, other}}, 1)[0]
 	says(t, a.Said, [][]string{
-		{"done: partition 2", fine}, {"done: format ubda2", fine}, {"root", refused}, {"root", refused}, {"root", refused}, {"behind", fine},
+		{"done: add partition 2", fine}, {"done: format ubda2", fine}, {"root", refused}, {"root", refused}, {"root", refused}, {"behind", fine},
 		{`"1 2048 409600","2 411648 102400"`, `ubda2 mounted`}, {"22 rows, 4 actions, wrong: []"},
 	})
 }
@@ -162,7 +162,7 @@ func proveTopology(t *testing.T, j *judge) {
 	}})[1]
 	says(t, a.Said, [][]string{
 		{fine}, {fine}, {"watching"}, {"mapped"}, {"loop0"}, {}, {"done: format dm-0", fine}, {fine}, {fine},
-		{"volumes and arrays", "herbarium (dm-0) mapped device - on ubda1", "/srv", "part of dm-0", "left out: loop0", fine}, {"loop0 loop device - carries /dev/ubdb", fine},
+		{"volumes and arrays", "herbarium (dm-0)", "mapped device - on ubda1", "/srv", "part of dm-0", "left out: loop0", fine}, {"loop0", "loop device - carries /dev/ubdb", fine},
 		{"ubdb", fine}, {"ext4 herbarium", "mapped device", "/dev/mapper/herbarium", "40.0 MiB", "mounted with noatime, which fstab has not", fine}, {"ext4 herbarium", "held dm-0", fine}, {"blocks"}, {fine}, {fine}, {"mapped"},
 		{"dm-0 plugged in", "40.0 MiB", "loop0 changed", "dm-0 taken out", fine}, {"done: format ubda1", fine},
 	})

@@ -151,7 +151,7 @@ func proveLogicalRoot(t *testing.T, j *judge) {
 	id := a.Said[6][strings.LastIndex(a.Said[6], `"partuuid": "`)+len(`"partuuid": "`):]
 	a = j.answers(t, start{rootDisk: true, rootName: "PARTUUID=" + id[:strings.IndexByte(id, '"')], images: []string{disk}}, 1)[0]
 	says(t, a.Said, [][]string{
-		{`"where": "/"`}, {"done: resize", fine}, {}, {}, {"grown to"}, {"done: partition 3", fine}, {"would become 5: ubda6: it carries the running system's root", refused}, {`"6 67584 671744"`},
+		{`"where": "/"`}, {"done: resize", fine}, {}, {}, {"grown to"}, {"done: add partition 3", fine}, {"would become 5: ubda6: it carries the running system's root", refused}, {`"6 67584 671744"`},
 	})
 	sameLists(t, a.Said[2], a.Said[3], nil)
 }
