@@ -87,6 +87,7 @@ type Node struct {
 	Zeros    bool              // nothing is recognised, and the places that were sampled read as zeros
 	InKernel bool              // the kernel has a node for it, as it is
 	Kernel   []KernelPart      // of a disk: what the kernel takes for its partitions
+	Device   string            // the kernel's number of it, "8:17"; empty where there is no kernel
 	Alias    string            // its other name: of a device-mapper device, of an array
 	Layer    string            // what an array or a volume is, such as "logical volume" or "RAID 1, active"
 	BuiltOn  []string          // names of the nodes below an array or a volume

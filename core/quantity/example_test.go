@@ -21,5 +21,5 @@ func Example() {
 	// 1.5GiB = 1610612736 bytes = 1.5 GiB <nil>
 	// 25% = 17179869184 bytes = 16.0 GiB <nil>
 	// 100sectors = 409600 bytes = 400.0 KiB <nil>
-	// "8": no unit: write KiB MiB GiB TiB (1024), kB MB GB TB (1000), B, sectors, % or max
+	// "8": no unit: write KiB MiB GiB TiB (1024), kB MB GB TB (1000), B, sectors, % or max, as in 8GiB or 8sectors
 }

@@ -31,7 +31,7 @@ type Size struct {
 var (
 	ErrUnit     = errors.New("unknown unit")
 	ErrNoUnit   = errors.New("no unit")
-	ErrNegative = errors.New("negative size")
+	ErrNegative = errors.New("a sign before a size")
 	ErrSyntax   = errors.New("not a size")
 	ErrRange    = errors.New("too large")
 )
@@ -57,13 +57,20 @@ func Parse(text string) (Size, error) {
 		return Size{Form: Max, Text: text}, nil
 	}
 	if strings.HasPrefix(word, "-") || strings.HasPrefix(word, "+") {
-		return Size{}, &SizeError{text, "a change of size is written --by=" + word, ErrNegative}
+		hint := "a change of size is written --by=" + word
+		if word[0] == '+' {
+			hint = "by so much more is written --by=" + word + ", to that size without the sign: " + strings.TrimSpace(word[1:])
+		}
+		return Size{}, &SizeError{text, hint, ErrNegative}
 	}
 	end := 0
 	for end < len(word) && (word[end] >= '0' && word[end] <= '9' || word[end] == '.') {
 		end++
 	}
 	number, unit := word[:end], strings.TrimSpace(word[end:])
+	if strings.HasPrefix(unit, ",") {
+		return Size{}, &SizeError{text, "write " + strings.Replace(word, ",", ".", 1) + ", with a point", ErrSyntax}
+	}
 	value, err := decimal(number)
 	if err != nil {
 		return Size{}, &SizeError{text, "it must begin with a number, such as 8GiB; " + unitsHint, ErrSyntax}
@@ -71,7 +78,7 @@ func Parse(text string) (Size, error) {
 	size := Size{Text: text, value: value}
 	switch strings.ToLower(unit) {
 	case "":
-		return Size{}, &SizeError{text, unitsHint, ErrNoUnit}
+		return Size{}, &SizeError{text, unitsHint + ", as in " + number + "GiB or " + number + "sectors", ErrNoUnit}
 	case "%":
 		size.Form = Percent
 		if value.Cmp(big.NewRat(100, 1)) > 0 {
@@ -181,8 +188,12 @@ func (s *Size) UnmarshalText(text []byte) (err error) {
 // amount.
 func ParseChange(text string) (grow bool, amount Size, err error) {
 	word := strings.TrimSpace(text)
+	// An amount alone is so much more. A share alone could be one of all, which is no change.
+	if word != "" && word[0] >= '0' && word[0] <= '9' && !strings.HasSuffix(word, "%") {
+		word = "+" + word
+	}
 	if word == "" || word[0] != '+' && word[0] != '-' {
-		return false, Size{}, &SizeError{text, "a change of size begins with + or -, such as +4GiB or -10%", ErrSyntax}
+		return false, Size{}, &SizeError{text, "a change of size is an amount, such as +4GiB or -10%", ErrSyntax}
 	}
 	amount, err = Parse(word[1:])
 	if err == nil && amount.Form == Max {

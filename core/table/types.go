@@ -122,6 +122,9 @@ func ParseType(s Scheme, word string) (string, error) {
 			names = append(names, t.Name)
 		}
 	}
+	if t, ok := ofContent(word); ok {
+		return "", fmt.Errorf("%q: %w: that is what a partition holds, and the type for it is %s; the file system itself is made by a step of its own", word, ErrType, t.Name)
+	}
 	if s == MBR {
 		if b, ok := typeByte(word); ok {
 			return b, nil
@@ -162,6 +165,17 @@ func SearchTypes(words []string) (out []Type) {
 		}
 	}
 	return out
+}
+
+// ofContent is the type that a kind of content goes into: a word for a file system is often
+// taken for one.
+func ofContent(word string) (Type, bool) {
+	for _, t := range Types() {
+		if slices.ContainsFunc(t.Holds, func(kind string) bool { return strings.EqualFold(kind, word) }) {
+			return t, true
+		}
+	}
+	return Type{}, false
 }
 
 // TypeWords is how a type is shown: as the table writes it, with its meaning

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
-	"sort"
+	"strconv"
 	"strings"
 
 	"fundus/core/advice"
@@ -29,11 +29,54 @@ var (
 // then identifiers, then what is mounted, and last what fstab would mount there, which may
 // be a device that is not even used now.
 func Resolve(v *inventory.Inventory, word string) (inventory.Node, error) {
+	n, err := exact(v, word)
+	if !errors.Is(err, ErrNoTarget) {
+		return n, err
+	}
+	list := loose(v, word)
+	if len(list) == 0 {
+		return n, unknown(v, word)
+	}
+	var names []string
+	for _, m := range list {
+		names = append(names, m.how+" "+m.node.Name)
+	}
+	return n, fmt.Errorf("%q: %w of that name: it is %s; a change wants the device named", word, ErrNoTarget, strings.Join(names, ", "))
+}
+
+// Look finds the device that a word of a command means that only looks: what Resolve
+// finds, or else what the word belongs to and nothing else: a serial number, a label, the
+// beginning of an identifier, the kernel's number.
+//
+// A change is not begun by such a word: a label or a beginning that fits one device today
+// may fit another tomorrow, in a line that was kept.
+func Look(v *inventory.Inventory, word string) (inventory.Node, error) {
+	n, err := exact(v, word)
+	if !errors.Is(err, ErrNoTarget) {
+		return n, err
+	}
+	switch list := loose(v, word); len(list) {
+	case 0:
+		return n, unknown(v, word)
+	case 1:
+		return list[0].node, nil
+	default:
+		return n, twoFit(word, list[0].node, list[1].node)
+	}
+}
+
+func exact(v *inventory.Inventory, word string) (inventory.Node, error) {
+	if clean := strings.TrimRight(word, "/"); clean != "" {
+		word = clean
+	}
 	if n, ok := v.Node(word); ok {
 		return n, nil
 	}
+	if n, ok := numbered(v, word); ok {
+		return n, nil
+	}
 	if strings.Contains(word, "=") || strings.HasPrefix(word, "/") {
-		if found := v.Resolve(word); len(found) > 0 {
+		if found := identified(v, word); len(found) > 0 {
 			return only(word, found)
 		}
 	}
@@ -49,39 +92,157 @@ func Resolve(v *inventory.Inventory, word string) (inventory.Node, error) {
 			}
 		}
 	}
-	return inventory.Node{}, fmt.Errorf("%q: %w%s", word, ErrNoTarget, nearest(v, word))
+	return inventory.Node{}, fmt.Errorf("%q: %w", word, ErrNoTarget)
+}
+
+// numbered reads "sdb:1", as partitions of an image are named.
+func numbered(v *inventory.Inventory, word string) (inventory.Node, bool) {
+	name, number, ok := strings.Cut(word, ":")
+	if d, found := v.Node(name); ok && found && d.Parent == "" {
+		for _, p := range v.Parts(d.Name) {
+			if strconv.Itoa(p.Number) == number {
+				return p, true
+			}
+		}
+	}
+	return inventory.Node{}, false
+}
+
+// links are the folders in which udev names devices by what they carry, with the tag that
+// says the same.
+func links() map[string]string {
+	return map[string]string{"by-uuid": "UUID", "by-label": "LABEL", "by-partuuid": "PARTUUID", "by-partlabel": "PARTLABEL"}
+}
+
+// identified finds what a path or TAG=VALUE names. Numbers are written in either case; a
+// link that no udev has made, as on a bench, is what it would say.
+func identified(v *inventory.Inventory, word string) []inventory.Node {
+	if found := v.Resolve(word); len(found) > 0 {
+		return found
+	}
+	if dir, value := filepath.Split(word); strings.HasPrefix(dir, "/dev/disk/") {
+		return v.Resolve(links()[filepath.Base(dir)] + "=" + value)
+	}
+	tag, value, _ := strings.Cut(word, "=")
+	tag, value = strings.ToUpper(tag), strings.Trim(value, `"`)
+	var found []inventory.Node
+	for _, n := range v.Nodes {
+		own := n.Identifiers()[tag]
+		switch {
+		case n.Parent != "" && (tag == "SERIAL" || tag == "MODEL"):
+			own = "" // what a disk says of itself
+		case tag == "SERIAL":
+			own = n.Hardware.Serial
+		case tag == "MODEL":
+			own = n.Hardware.Model
+		case tag != "UUID" && tag != "PARTUUID":
+			own = ""
+		}
+		if own != "" && strings.EqualFold(own, value) {
+			found = append(found, n)
+		}
+	}
+	return found
+}
+
+// match is a device with what the word is to it.
+type match struct {
+	node inventory.Node
+	how  string // "the label of"
+}
+
+// leastBegin is how much of an identifier must be there to mean it.
+const leastBegin = 8
+
+// loose finds what the word belongs to, though it does not name it.
+func loose(v *inventory.Inventory, word string) (list []match) {
+	_, begun, tagged := strings.Cut(word, "=")
+	if !tagged {
+		begun = word
+	}
+	begins := func(id string) bool {
+		return len(begun) >= leastBegin && len(id) >= len(begun) && strings.EqualFold(id[:len(begun)], begun)
+	}
+	for _, n := range v.Nodes {
+		ids := n.Identifiers()
+		switch {
+		case word == "":
+		case n.Parent == "" && word == n.Hardware.Serial:
+			list = append(list, match{n, "the serial number of"})
+		case word == n.Device:
+			list = append(list, match{n, "the kernel's number of"})
+		case word == ids["LABEL"]:
+			list = append(list, match{n, "the label of"})
+		case word == ids["PARTLABEL"]:
+			list = append(list, match{n, "the name in the table of"})
+		case begins(ids["UUID"]), begins(ids["PARTUUID"]):
+			list = append(list, match{n, "the beginning of an identifier of"})
+		}
+	}
+	return list
 }
 
 // Two devices with one identifier are a copied disk: to take the first would be to choose
 // by the order of discovery which of the two is overwritten.
 func only(word string, found []inventory.Node) (inventory.Node, error) {
 	if len(found) > 1 {
-		return inventory.Node{}, fmt.Errorf("%s: %w: %s and %s; name the one you mean", word, ErrTwoFit, found[0].Name, found[1].Name)
+		return inventory.Node{}, twoFit(word, found[0], found[1])
 	}
 	return found[0], nil
 }
 
-// nearest suggests names that differ little.
+func twoFit(word string, a, b inventory.Node) error {
+	return fmt.Errorf("%s: %w: %s and %s; name the one you mean", word, ErrTwoFit, a.Name, b.Name)
+}
+
+// unknown is the answer to a word that means nothing: what it could have been, by its form.
+func unknown(v *inventory.Inventory, word string) error {
+	none := fmt.Errorf("%q: %w", word, ErrNoTarget)
+	image := strings.Contains(word, ".img")
+	switch {
+	case len(v.Nodes) == 0:
+		return fmt.Errorf("%w; an image file is named by its path, and a bench (fundus bench new) is a machine to try things on", none)
+	case filepath.Base(word) == "fstab":
+		return advice.Way(fmt.Errorf("%w: it is a text file", none), "fundus fstab check")
+	case strings.ContainsAny(word, ", *?"):
+		return advice.Way(fmt.Errorf("%w; each device is a word of its own", none), "fundus survey")
+	case Gone(v, word):
+		return lacks(v, word, none)
+	case image && endsInDigit(word) && !strings.Contains(word, ":"):
+		at := strings.LastIndex(word, ".img") + len(".img")
+		return fmt.Errorf("%w; a partition of an image is written %s:%s", none, word[:at], word[at:])
+	case image || strings.Contains(word, "/") && !strings.HasPrefix(word, "/"):
+		return fmt.Errorf("%w, and there is no such file", none)
+	case strings.HasPrefix(word, "/") && !strings.HasPrefix(word, "/dev/"):
+		return advice.Way(fmt.Errorf("%w; nothing is mounted there, and fstab has no line for it", none), "fundus survey")
+	}
+	return nearest(v, word, none)
+}
+
+func endsInDigit(word string) bool {
+	return word != "" && word[len(word)-1] >= '0' && word[len(word)-1] <= '9'
+}
+
+// nearest suggests names that differ by a letter or two.
 //
-// Only names are compared: a suggestion is what is there, not what might be meant.
-func nearest(v *inventory.Inventory, word string) string {
-	type near struct {
-		name     string
-		distance int
-	}
-	var list []near
+// Only names are compared: a suggestion is what is there, not what might be meant, and an
+// identifier or a label that is spelled alike is another one.
+func nearest(v *inventory.Inventory, word string, none error) error {
+	const alike = 2
+	best, names := alike, []string(nil)
 	for _, n := range v.Nodes {
-		list = append(list, near{n.Name, distance(n.Name, filepath.Base(word))})
+		switch d := distance(n.Name, filepath.Base(word)); {
+		case strings.Contains(word, "=") || d > best:
+		case d < best:
+			best, names = d, []string{n.Name}
+		default:
+			names = append(names, n.Name)
+		}
 	}
-	if len(list) == 0 {
-		return "; an image file is named by its path, and a bench (fundus bench new) is a machine to try things on"
+	if len(names) == 0 {
+		return advice.Way(none, "fundus survey")
 	}
-	sort.SliceStable(list, func(a, b int) bool { return list[a].distance < list[b].distance })
-	var names []string
-	for _, n := range list[:min(3, len(list))] {
-		names = append(names, n.name)
-	}
-	return "; there is " + strings.Join(names, ", ")
+	return fmt.Errorf("%w; there is %s", none, strings.Join(names[:min(3, len(names))], ", "))
 }
 
 // distance is how many letters must be added, dropped or changed.
@@ -120,27 +281,59 @@ func Disk(v *inventory.Inventory, word string) (inventory.Node, error) {
 func Partition(v *inventory.Inventory, word string) (inventory.Node, error) {
 	n, err := Resolve(v, word)
 	if err == nil && n.Parent == "" {
-		err = advice.Way(fmt.Errorf("%s: %w", n.Name, ErrNotPart), "fundus partition list %s", n.Name)
+		err = advice.Way(fmt.Errorf("%s: %w but a whole disk%s", n.Name, ErrNotPart, has(v, n)), "fundus partition list %s", n.Name)
 	}
 	return n, err
+}
+
+// has names the partitions of a disk, where they are few.
+func has(v *inventory.Inventory, disk inventory.Node) string {
+	const few = 4
+	var names []string
+	for _, p := range v.Parts(disk.Name) {
+		names = append(names, p.Name)
+	}
+	if len(names) == 0 || len(names) > few {
+		return ""
+	}
+	return "; it has " + strings.Join(names, ", ")
 }
 
 // Gone reports whether the word is the name of a partition that a disk could have and has
 // not: "sdb7" beside a table without a seventh partition.
 func Gone(v *inventory.Inventory, word string) bool {
+	_, gone := without(v, word)
+	return gone
+}
+
+// without finds the disk of a partition that it does not have.
+func without(v *inventory.Inventory, word string) (inventory.Node, bool) {
 	const most = 256 // numbers that Linux has devices for
 	for _, d := range v.Disks() {
 		if d.Table == nil || !strings.HasPrefix(word, d.Name) && !strings.HasPrefix(word, d.Path) {
 			continue
 		}
 		for n := 1; n < most; n++ {
-			if name, path := scan.Name(d, n); name == word || path == word {
+			name, path := scan.Name(d, n)
+			if name == word || path == word || d.Name+":"+strconv.Itoa(n) == word {
 				_, there := v.Node(name)
-				return !there
+				return d, !there
 			}
 		}
 	}
-	return false
+	return inventory.Node{}, false
+}
+
+// lacks says which partitions the disk does have.
+func lacks(v *inventory.Inventory, word string, none error) error {
+	d, _ := without(v, word)
+	switch there := has(v, d); {
+	case there != "":
+		return fmt.Errorf("%w; %s%s", none, d.Name, strings.TrimPrefix(there, "; it"))
+	case len(v.Parts(d.Name)) == 0:
+		return fmt.Errorf("%w; %s has no partitions", none, d.Name)
+	}
+	return advice.Way(fmt.Errorf("%w; %s has %d partitions", none, d.Name, len(v.Parts(d.Name))), "fundus partition list %s", d.Name)
 }
 
 // NoTable says that the disk has none, and what may be done about it.

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -16,9 +17,9 @@ import (
 )
 
 func newBench(e *Env) *cobra.Command {
-	disk := group("disk", "Plug disks into a bench, pull them out, plant faults", "  fundus bench disk add sdb --size 64GiB\n  fundus bench disk fault sdb --cut-at-write=3",
+	disk := e.group("disk", "Plug disks into a bench, pull them out, plant faults", "  fundus bench disk add sdb --size 64GiB\n  fundus bench disk fault sdb --cut-at-write=3",
 		newBenchDiskAdd(e), newBenchDiskRemove(e), newBenchDiskResize(e), newBenchDiskFault(e))
-	return group("bench", "Make and run a simulated machine", "  fundus bench new fernhill --host fernhill\n  fundus bench boot", newBenchNew(e), disk, newBenchBoot(e))
+	return e.group("bench", "Make and run a simulated machine", "  fundus bench new fernhill --host fernhill\n  fundus bench boot", newBenchNew(e), disk, newBenchBoot(e))
 }
 
 func newBenchNew(e *Env) *cobra.Command {
@@ -91,7 +92,7 @@ func newBenchDiskAdd(e *Env) *cobra.Command {
 	}
 	f := cmd.Flags()
 	f.StringVar(&d.Size, "size", "", "how large: `SIZE` such as 64GiB")
-	f.StringVar(&d.Bus, "bus", "sata", "how it is connected: sata, usb, nvme …")
+	f.StringVar(&d.Bus, "bus", "sata", "how it is connected: "+strings.Join(bench.Buses(), ", "))
 	f.StringVar(&d.Model, "model", "", "its `MODEL`")
 	f.StringVar(&d.Serial, "serial", "", "its `SERIAL` number")
 	f.StringVar(&logical, "sector", "512B", "its logical sector")

@@ -44,8 +44,9 @@ type Env struct {
 	// one begins, and what it gives after.
 	Shield func() (release func())
 
-	o options
-	c *config.Config
+	o     options
+	words []string // as they were typed
+	c     *config.Config
 }
 
 // options are those that every command has.
@@ -186,7 +187,11 @@ func (e *Env) images(words []string) ([]string, error) {
 	for _, w := range words {
 		path, _ := image.Split(w)
 		if what := image.Other(path); what != "" && !device(w) {
-			return nil, fmt.Errorf("%s: it is %s, no disk and no image of one", w, what)
+			err := fmt.Errorf("%s: it is %s, no disk and no image of one", w, what)
+			if filepath.Base(w) == "fstab" {
+				err = advice.Way(err, "fundus fstab check")
+			}
+			return nil, err
 		}
 		if w == "" || device(w) || strings.Contains(w, "=") || strings.HasPrefix(w, "/dev/") && !strings.HasPrefix(w, "/dev/shm/") || !image.Exists(path) || known["image "+path] {
 			continue

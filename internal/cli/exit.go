@@ -24,6 +24,7 @@ const (
 
 // Run executes the words and gives the exit code.
 func Run(ctx context.Context, e *Env, words []string) int {
+	e.words = words
 	root := NewRoot(e)
 	root.SetArgs(words)
 	err := root.ExecuteContext(ctx)

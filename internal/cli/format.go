@@ -24,6 +24,9 @@ of the device; the draft shows every value and where it is from.`,
 		Args:              words(2, 64, "a device and a kind, such as ext4, and settings as KEY=VALUE"),
 		ValidArgsFunction: e.completeFormat,
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			if _, err := kind.FindMaker(strings.ToLower(args[0])); err == nil {
+				return usageWay("fundus help format", "the device stands before the kind: %s %s", args[1], args[0])
+			}
 			r.Target, r.Kind = args[0], strings.ToLower(args[1])
 			if r.Asked, err = settingsOf(args[2:]); err != nil {
 				return err

@@ -2,9 +2,13 @@ package cli
 
 import (
 	"errors"
+	"fmt"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
+	"fundus/core/advice"
 	"fundus/core/finding"
 	"fundus/internal/look"
 	"fundus/internal/task/use"
@@ -12,7 +16,7 @@ import (
 )
 
 func newFstab(e *Env) *cobra.Command {
-	return group("fstab", "Look at fstab, add, remove and check lines without losing a comment", "  fundus fstab list\n  fundus fstab add sdb1 /srv/herbarium",
+	return e.group("fstab", "Look at fstab, add, remove and check lines without losing a comment", "  fundus fstab list\n  fundus fstab add sdb1 /srv/herbarium",
 		newFstabList(e), newFstabAdd(e), newFstabRemove(e), newFstabCheck(e))
 }
 
@@ -69,6 +73,17 @@ timeout unless --options says otherwise.`,
 		Args:              words(2, 2, "a device and a directory"),
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if strings.HasPrefix(args[0], "/") && !strings.HasPrefix(args[0], "/dev/") && !strings.HasPrefix(args[1], "/") {
+				return usageWay("fundus fstab add "+args[1]+" "+args[0], "the device stands before the directory")
+			}
+			if images, err := e.images(args[:1]); err != nil {
+				return err
+			} else if len(images) > 0 {
+				return advice.Way(fmt.Errorf("%s: an image file is no device of this machine, and a line of fstab cannot name what is in it", args[0]), "fundus mount %s %s", args[0], args[1])
+			}
+			if by := []string{"", "uuid", "label", "partuuid", "partlabel"}; !slices.Contains(by, strings.ToLower(r.By)) {
+				return usagef("--by=%s: it is one of %s", r.By, strings.Join(by[1:], ", "))
+			}
 			r.Target, r.Dir, r.Options = args[0], args[1], split(options)
 			return e.change(cmd, r)
 		},

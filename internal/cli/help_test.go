@@ -85,7 +85,7 @@ func TestHelp(t *testing.T) {
 func TestNearMissesPointToCommands(t *testing.T) {
 	for _, m := range nearMisses() {
 		next := strings.TrimPrefix(m.next(), "fundus ")
-		if err := parses(NewRoot(bareEnv()), strings.Fields(strings.TrimPrefix(next, "help "))); err != nil && !strings.HasPrefix(next, "help ") {
+		if err := parses(NewRoot(bareEnv()), strings.Fields(next)); err != nil && !strings.HasPrefix(next, "help") {
 			t.Errorf("%v: %s: %v", m.words, next, err)
 		}
 		if destroys(next) && !strings.HasPrefix(next, "help ") {

@@ -23,6 +23,7 @@ shown.`,
 }
 
 func newDraft(e *Env) *cobra.Command {
+	every := false
 	list := &cobra.Command{
 		Use: "list", Short: "See the drafts that wait", Example: "  fundus draft list\n  fundus draft list --json", Args: words(0, 0, "no words"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -45,11 +46,20 @@ func newDraft(e *Env) *cobra.Command {
 		},
 	}
 	remove := &cobra.Command{
-		Use: "remove CODE", Short: "Forget a draft", Example: "  fundus draft remove 3fa9c210\n  fundus draft remove 3fa9c210 --bench fernhill", Args: words(1, 1, "the code of a draft"),
+		Use: "remove CODE", Short: "Forget a draft, or all of them", Example: "  fundus draft remove 3fa9c210\n  fundus draft remove --all", Args: words(0, 1, "the code of a draft, or --all"),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if every != (len(args) == 0) {
+				return usageWay("fundus draft list", "say either the code of a draft or --all")
+			}
 			m, err := e.open(cmd.Context())
 			if err != nil {
 				return err
+			}
+			if every {
+				return e.forgetDrafts(m.store)
+			}
+			if args[0] == "all" {
+				return usageWay("fundus draft remove --all", "draft remove takes the code of a draft, or --all")
 			}
 			if err := m.store.RemoveDraft(args[0]); err != nil {
 				return err
@@ -57,7 +67,22 @@ func newDraft(e *Env) *cobra.Command {
 			return e.printer().Show(view.Message{Kind: "message", Text: "draft " + args[0] + " is forgotten; nothing was written by it"})
 		},
 	}
-	return group("draft", "List, show and forget drafts that wait for fundus commit", "  fundus draft list\n  fundus draft show 3fa9c210", list, show, remove)
+	remove.Flags().BoolVar(&every, "all", false, "every draft that waits")
+	return e.group("draft", "List, show and forget drafts that wait for fundus commit", "  fundus draft list\n  fundus draft show 3fa9c210", list, show, remove)
+}
+
+// forgetDrafts takes all drafts away.
+func (e *Env) forgetDrafts(store *deed.Store) error {
+	all, err := store.Drafts()
+	if err != nil {
+		return err
+	}
+	for _, d := range all {
+		if err := store.RemoveDraft(d.Code); err != nil {
+			return err
+		}
+	}
+	return e.printer().Show(view.Message{Kind: "message", Text: fmt.Sprintf("drafts forgotten: %d; nothing was written by them", len(all))})
 }
 
 func newDeed(e *Env) *cobra.Command {
@@ -105,7 +130,7 @@ func newDeed(e *Env) *cobra.Command {
 			return e.printer().Show(view.Message{Kind: "message", Text: fmt.Sprintf("deed %s (%s) is forgotten; what it did stays", d.ID, d.Title)})
 		},
 	}
-	return group("deed", "List, show and forget what was committed", "  fundus deed list\n  fundus deed show 7", list, show, remove)
+	return e.group("deed", "List, show and forget what was committed", "  fundus deed list\n  fundus deed show 7", list, show, remove)
 }
 
 func newUndo(e *Env) *cobra.Command {

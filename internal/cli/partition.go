@@ -13,7 +13,7 @@ import (
 )
 
 func newPartition(e *Env) *cobra.Command {
-	return about("partition list", group("partition", "List, add, edit and remove partitions", "  fundus partition list sdb\n  fundus partition add sdb --size 20GiB",
+	return about("partition list", e.group("partition", "List, add, edit and remove partitions", "  fundus partition list sdb\n  fundus partition add sdb --size 20GiB",
 		newPartitionList(e), newPartitionAdd(e), newPartitionEdit(e), newPartitionRemove(e)))
 }
 
@@ -46,7 +46,7 @@ add --in wants them.`,
 // each partition.
 type addWords struct {
 	sizes, types, names, numbers, ids []string
-	at                                string
+	at, to                            string
 	in                                int
 	boot, unless                      bool
 }
@@ -79,6 +79,7 @@ erased on purpose: --content.`,
 	f := cmd.Flags()
 	f.StringArrayVar(&w.sizes, "size", nil, "how large: `SIZE` such as 20GiB, 50% or max (repeatable)")
 	f.StringVar(&w.at, "at", "", "where it begins: `PLACE` such as 20GiB from the beginning of the disk")
+	f.StringVar(&w.to, "to", "", "where it ends, in place of a size: `PLACE` such as 40GiB from the beginning of the disk")
 	f.IntVar(&w.in, "in", 0, "in which gap: its `NUMBER` in fundus partition list")
 	f.StringArrayVar(&w.names, "name", nil, "the partition's `NAME` in the table (repeatable)")
 	f.StringArrayVar(&w.types, "type", nil, "what it is for: a `TYPE` of fundus types, a GUID or a byte (repeatable; default linux)")
@@ -94,8 +95,13 @@ erased on purpose: --content.`,
 // stands alone to all.
 func (w *addWords) parts() ([]disk.NewPart, error) {
 	n := max(len(w.sizes), 1)
-	if n > 1 && (w.at != "" || w.in != 0) {
-		return nil, fmt.Errorf("--at and --in are for one partition; %d sizes are given", n)
+	switch {
+	case n > 1 && (w.at != "" || w.in != 0 || w.to != ""):
+		return nil, fmt.Errorf("--at, --to and --in are for one partition; %d sizes are given", n)
+	case w.to != "" && len(w.sizes) > 0:
+		return nil, fmt.Errorf("--to and --size are two answers to one question: say where it ends, or how large it is")
+	case w.to != "" && w.at == "" && w.in == 0:
+		return nil, fmt.Errorf("--to says where it ends; say with --at where it begins, or with --in in which gap")
 	}
 	pick := func(option string, list []string, i int, shared bool) (string, error) {
 		switch {
@@ -106,7 +112,7 @@ func (w *addWords) parts() ([]disk.NewPart, error) {
 		case len(list) == 1 && shared:
 			return list[0], nil
 		}
-		return "", fmt.Errorf("%d times --%s for %d partitions", len(list), option, n)
+		return "", fmt.Errorf("--%s: say it once for each of the %d partitions, not %d times in all", option, n, len(list))
 	}
 	parts := make([]disk.NewPart, n)
 	for i := range parts {
@@ -140,6 +146,11 @@ func (w *addWords) parts() ([]disk.NewPart, error) {
 		if w.at != "" {
 			if p.At, err = quantity.Parse(w.at); err != nil {
 				return nil, fmt.Errorf("--at=%w", err)
+			}
+		}
+		if w.to != "" {
+			if p.To, err = quantity.Parse(w.to); err != nil {
+				return nil, fmt.Errorf("--to=%w", err)
 			}
 		}
 	}

@@ -16,7 +16,7 @@ resumes from. An identifier that no device has finds the lines that still say it
 		Example: "  fundus references sda1\n  fundus references UUID=5eed5eed-0000-4000-8000-000000000bad",
 		Args:    words(1, 1, "one device or identifier"), ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			m, err := e.open(cmd.Context())
+			m, err := e.open(cmd.Context(), args...)
 			if err != nil {
 				return err
 			}

@@ -18,7 +18,7 @@ import (
 )
 
 func newTable(e *Env) *cobra.Command {
-	return about("partition list", group("table", "Make, repair, convert, save or restore a partition table", "  fundus table new sdb --scheme gpt\n  fundus table repair sdb",
+	return about("partition list", e.group("table", "Make, repair, convert, save or restore a partition table", "  fundus table new sdb --scheme gpt\n  fundus table repair sdb",
 		newTableNew(e), newTableRepair(e), newTableConvert(e), newTableSave(e), newTableRestore(e)))
 }
 
@@ -42,6 +42,9 @@ entries and reaches 2 TiB, and is for cards and for firmware that knows no other
 		Args:              words(1, 1, "one disk"),
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := knownScheme(scheme); err != nil {
+				return err
+			}
 			return e.change(cmd, &disk.TableNew{Disk: args[0], Scheme: table.Scheme(scheme), Entries: entries, References: references}, args...)
 		},
 	}
@@ -131,8 +134,8 @@ What cannot be kept is said.`,
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r.Disk, r.Scheme = args[0], table.Scheme(scheme)
-			if r.Scheme != table.GPT && r.Scheme != table.MBR {
-				return usagef("to which scheme? --scheme gpt or --scheme mbr")
+			if err := knownScheme(scheme); err != nil {
+				return err
 			}
 			return e.change(cmd, r, args...)
 		},
@@ -198,4 +201,14 @@ partitions is neither saved nor restored.`,
 	}
 	cmd.Flags().StringVar(&references, "references", "", "what becomes of lines of fstab that name what goes: drop, disable or keep")
 	return e.addChange(cmd)
+}
+
+func knownScheme(word string) error {
+	switch table.Scheme(word) {
+	case table.GPT, table.MBR:
+		return nil
+	case "":
+		return usagef("which scheme? --scheme gpt or --scheme mbr")
+	}
+	return usagef("--scheme=%s: it is gpt or mbr", word)
 }

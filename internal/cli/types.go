@@ -1,10 +1,12 @@
 package cli
 
 import (
+	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"fundus/core/advice"
 	"fundus/core/table"
 	"fundus/internal/view"
 )
@@ -19,7 +21,7 @@ other GUIDs and bytes are taken as they are.`,
 		RunE: func(_ *cobra.Command, args []string) error {
 			found := table.SearchTypes(args)
 			if len(found) == 0 {
-				return usageWay("fundus types", "no type fits %s", strings.Join(args, " "))
+				return advice.Way(fmt.Errorf("no type fits %s", strings.Join(args, " ")), "fundus types")
 			}
 			return e.printer().Show(view.Types{List: found})
 		},

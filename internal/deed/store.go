@@ -191,6 +191,9 @@ func (d *Deed) open() error {
 	return nil
 }
 
+// Newest is the word for the deed that undo takes without any.
+const Newest = "last"
+
 // Find finds a deed by its number, code or whole identifier; the empty word
 // means the newest that can be taken back.
 func (s *Store) Find(word string) (*Deed, error) {
@@ -198,7 +201,7 @@ func (s *Store) Find(word string) (*Deed, error) {
 	if err != nil {
 		return nil, err
 	}
-	if word == "" {
+	if word == "" || word == Newest {
 		for _, d := range all {
 			if d.Problem == nil && d.Undoable() {
 				return d, nil
@@ -350,18 +353,29 @@ func (s *Store) Draft(code string) (StoredDraft, error) {
 	if err != nil {
 		return StoredDraft{}, err
 	}
+	var found []StoredDraft
 	for _, d := range all {
 		if d.Code == code {
 			return d, nil
 		}
+		if code != "" && strings.HasPrefix(d.Code, strings.ToLower(code)) {
+			found = append(found, d)
+		}
+	}
+	switch {
+	case len(found) == 1:
+		return found[0], nil
+	case len(found) > 1:
+		return StoredDraft{}, fmt.Errorf("draft %q: %w: %s and %s begin so", code, ErrAmbiguous, found[0].Code, found[1].Code)
 	}
 	return StoredDraft{}, advice.Way(fmt.Errorf("draft %q: %w; drafts are kept for %d hours", code, ErrNoDraft, int(s.DraftAge.Hours())), "fundus draft list")
 }
 
 // RemoveDraft forgets a stored draft.
 func (s *Store) RemoveDraft(code string) error {
-	if _, err := s.Draft(code); err != nil {
+	d, err := s.Draft(code)
+	if err != nil {
 		return err
 	}
-	return os.Remove(s.path("drafts", code+".json"))
+	return os.Remove(s.path("drafts", d.Code+".json"))
 }

@@ -62,7 +62,7 @@ func Inspect(ctx context.Context, r machine.Reader, word string, depth InspectDe
 	if err != nil {
 		return nil, err
 	}
-	n, err := target.Resolve(v, word)
+	n, err := target.Look(v, word)
 	if err != nil {
 		return nil, err
 	}

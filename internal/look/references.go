@@ -18,7 +18,7 @@ func FindReferences(ctx context.Context, r machine.Reader, word string) (*Refere
 		return nil, err
 	}
 	out := &References{Word: word, Looked: len(v.Files)}
-	n, errNone := target.Resolve(v, word)
+	n, errNone := target.Look(v, word)
 	switch {
 	case errNone == nil:
 		out.Devices = []inventory.Node{n}

@@ -59,7 +59,7 @@ func Settings(ctx context.Context, r machine.Reader, word string) (KindSettings,
 	if err != nil {
 		return KindSettings{}, err
 	}
-	n, err := target.Resolve(v, word)
+	n, err := target.Look(v, word)
 	if errors.Is(err, target.ErrNoTarget) {
 		return KindSettings{}, fmt.Errorf("%w; nor is it a kind that Fundus makes: %s", err, strings.Join(kind.Words(), ", "))
 	}

@@ -56,7 +56,7 @@ func NewSurvey(ctx context.Context, r machine.Reader, words []string, f SurveyFi
 		slices.SortStableFunc(s.Disks, func(a, b inventory.Node) int { return inventory.Natural(a.Name, b.Name) })
 	}
 	for _, w := range words {
-		n, err := target.Resolve(v, w)
+		n, err := target.Look(v, w)
 		if err != nil {
 			return nil, err
 		}
@@ -92,6 +92,21 @@ func (s *Survey) filter() {
 		}
 		s.Disks = left
 	}
+}
+
+// Kinds are the kinds of content that the machine's devices hold, each once.
+func (s *Survey) Kinds() (out []string) {
+	for _, n := range s.Inventory.Nodes {
+		for _, c := range n.Contents {
+			if !slices.Contains(out, c.Kind) {
+				out = append(out, c.Kind)
+			}
+		}
+	}
+	if slices.Sort(out); len(out) == 0 {
+		out = []string{"nothing that Fundus recognises"}
+	}
+	return out
 }
 
 // Step is the alignment step of the disk.

@@ -48,7 +48,7 @@ func verifyTargets(v *inventory.Inventory, all []finding.Finding, words []string
 	out := &Verification{}
 	nodes, lines := map[string]inventory.Node{}, map[string]bool{}
 	for _, w := range words {
-		n, err := target.Resolve(v, w)
+		n, err := target.Look(v, w)
 		if err != nil {
 			return nil, err
 		}

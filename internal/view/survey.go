@@ -72,7 +72,7 @@ func (r Survey) Words(p *Printer) {
 	}
 	p.wrap(0, "", p.paint(Strong, visible(t.Inventory.Machine.String()))+started(t.Inventory.Machine)+t.answer())
 	if len(t.Disks) == 0 {
-		p.printf("%s\n", nothingShown(t.Filter))
+		p.printf("%s\n", nothingShown(t.Survey))
 	}
 	t.print()
 	if len(t.LeftOut) > 0 {
@@ -221,7 +221,8 @@ func unknownParts(v *inventory.Inventory, d inventory.Node) bool {
 }
 
 // nothingShown says what was looked for in vain.
-func nothingShown(f look.SurveyFilter) string {
+func nothingShown(s *look.Survey) string {
+	f := s.Filter
 	var words []string
 	if f.Unused {
 		words = append(words, "unused: every device holds something or is used")
@@ -235,7 +236,11 @@ func nothingShown(f look.SurveyFilter) string {
 	if len(words) == 0 {
 		return "there is no disk"
 	}
-	return "there is nothing " + strings.Join(words, ", ")
+	text := "there is nothing " + strings.Join(words, ", ")
+	if len(s.Filter.Kinds) > 0 {
+		text += "; kinds that are here: " + strings.Join(s.Kinds(), ", ")
+	}
+	return text
 }
 
 // leftOut counts what was not shown, or names it where it is little.

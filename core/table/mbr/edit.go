@@ -229,7 +229,11 @@ func (t *Table) Remove(number int) error {
 	case !ok:
 		return fmt.Errorf("partition %d: %w", number, table.ErrNoEntry)
 	case p.Role == table.Extended && len(t.logicals()) > 0:
-		return fmt.Errorf("partition %d: %w: it is extended and holds %d logical partitions; remove those first", number, table.ErrValue, len(t.logicals()))
+		inside := fmt.Sprint(firstLogical)
+		if n := len(t.logicals()); n > 1 {
+			inside = fmt.Sprintf("%d to %d", firstLogical, firstLogical+n-1)
+		}
+		return fmt.Errorf("partition %d: %w: it is extended and holds %s; name what it holds as well", number, table.ErrValue, inside)
 	case p.Role != table.Logical:
 		clear(recordOf(t.first, number-1))
 		if p.Role == table.Extended {

@@ -16,6 +16,7 @@ var ErrGap = errors.New("no such gap")
 type Wanted struct {
 	Size quantity.Size // none, or max: all that the gap has
 	At   quantity.Size // where it begins; none: wherever it fits
+	To   quantity.Size // the byte or sector that it ends before, in place of a size; none: by its size
 	In   int           // in which gap, from 1; 0: wherever it fits
 }
 
@@ -36,6 +37,10 @@ func (w Wanted) Find(m *table.Table, step quantity.Bytes) (Placed, error) {
 	}
 	if room.Count == 0 {
 		return p, &table.RoomError{Err: table.ErrNoRoom}
+	}
+	if !w.To.IsZero() {
+		p.Span, err = w.until(m, room, fixed, step, &p)
+		return p, err
 	}
 	whole, _ := quantity.Count(room.Count).Times(m.Sector)
 	size, err := w.bytes(m.Sector, whole, fixed, &p)
@@ -126,6 +131,43 @@ func (w Wanted) behind(m *table.Table, step quantity.Bytes, p *Placed) (room ext
 		}
 	}
 	return room, fmt.Errorf("--at=%s: sector %d: %w that takes a partition there; fundus partition list shows the gaps", w.At, first, ErrGap)
+}
+
+// until is the room up to the end that was asked for.
+//
+// Bytes are rounded up to the step, as sizes are, so that what follows begins on it; where
+// the room ends between the two, with the room.
+func (w Wanted) until(m *table.Table, room extent.Span, fixed bool, step quantity.Bytes, p *Placed) (extent.Span, error) {
+	switch {
+	case !fixed || !w.Size.IsZero():
+		return room, fmt.Errorf("--to=%s: %w: the end belongs to a beginning, --at, and takes the place of a size", w.To, table.ErrPlace)
+	case w.To.Form == quantity.Max:
+		return room, nil
+	case w.To.Form == quantity.Percent:
+		return room, fmt.Errorf("--to=%s: %w: a place is counted from the beginning of the disk, such as 20GiB", w.To, table.ErrPlace)
+	}
+	asked, err := w.To.Resolve(m.Sector, 0)
+	if err != nil {
+		return room, fmt.Errorf("--to: %w", err)
+	}
+	start, _ := quantity.Count(room.Start).Times(m.Sector)
+	most, _ := quantity.Count(room.Count).Times(m.Sector)
+	end, ok := asked.Up(step)
+	if w.To.Form == quantity.InSector {
+		end, ok = asked, true
+	}
+	if end > start+most {
+		end = start + most
+	}
+	switch {
+	case asked <= start:
+		return room, fmt.Errorf("--to=%s: %w: byte %d is not behind the beginning, byte %d", w.To, table.ErrPlace, asked, start)
+	case !ok || asked > end:
+		return room, &table.RoomError{Wanted: asked - start, Largest: most, Err: table.ErrNoRoom}
+	case end != asked:
+		p.note("end at byte %d becomes %d, on the alignment step of %v: %v (%d bytes) in all", asked, end, step, end-start, end-start)
+	}
+	return extent.Span{Start: room.Start, Count: uint64((end - start) / m.Sector)}, nil
 }
 
 // bytes is the size in bytes, 0 for all that there is.

@@ -130,3 +130,33 @@ func TestResized(t *testing.T) {
 		}
 	}
 }
+
+// TestUntil: what is asked for by its end reaches that end, rounded up to the step and never
+// past the room; an end before the beginning, in the next partition, or as a share is refused.
+func TestUntil(t *testing.T) {
+	m := &table.Table{Scheme: table.GPT, Sector: 512, Slots: 128, Usable: extent.Span{Start: 34, Count: 1 << 21}, Parts: []table.Partition{{Number: 1, Span: extent.Span{Start: 1 << 20, Count: 2048}}}}
+	for _, c := range []struct {
+		at, to string
+		want   extent.Span
+		notes  int
+	}{
+		{"1MiB", "251MiB", extent.Span{Start: 2048, Count: 250 * 2048}, 0},
+		{"1MB", "251MB", extent.Span{Start: 2048, Count: 239 * 2048}, 2},
+		{"40sectors", "50sectors", extent.Span{Start: 40, Count: 10}, 0},
+		{"1MiB", "511.9MiB", extent.Span{Start: 2048, Count: 1<<20 - 2048}, 1},
+		{"1MiB", "max", extent.Span{Start: 2048, Count: 1<<20 - 2048}, 0},
+	} {
+		p, err := place.Wanted{At: size(c.at), To: size(c.to)}.Find(m, 1<<20)
+		if err != nil || p.Span != c.want || len(p.Notes) != c.notes {
+			t.Errorf("%s to %s: %v, %v, %v; want %v", c.at, c.to, p.Span, p.Notes, err, c.want)
+		}
+	}
+	for _, w := range []place.Wanted{
+		{At: size("2MiB"), To: size("1MiB")}, {At: size("2MiB"), To: size("2MiB")}, {At: size("1MiB"), To: size("50%")}, {To: size("5MiB")},
+		{At: size("1MiB"), To: size("600MiB")}, {At: size("1MiB"), To: size("5MiB"), Size: size("4MiB")}, {At: size("1MiB"), To: size("2305843009213693951B")},
+	} {
+		if p, err := w.Find(m, 1<<20); err == nil {
+			t.Errorf("%v to %v: %v", w.At, w.To, p.Span)
+		}
+	}
+}

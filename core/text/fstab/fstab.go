@@ -138,8 +138,17 @@ func (f *File) Add(e Entry) (Line, error) {
 // Remove takes out the numbered line, which must be an entry, and leaves every
 // other byte.
 func (f *File) Remove(number int) (Line, error) {
+	return f.cut(number, func(l Line) bool { return l.Entry != nil })
+}
+
+// Cut is Remove for a line that cannot be read as well; comments and blank lines stay.
+func (f *File) Cut(number int) (Line, error) {
+	return f.cut(number, func(l Line) bool { return l.Entry != nil || l.Err != nil })
+}
+
+func (f *File) cut(number int, may func(Line) bool) (Line, error) {
 	for i, l := range f.Lines {
-		if l.Number == number && l.Entry != nil {
+		if l.Number == number && may(l) {
 			f.Lines = append(f.Lines[:i:i], f.Lines[i+1:]...)
 			for k := i; k < len(f.Lines); k++ {
 				f.Lines[k].Number--

@@ -241,7 +241,21 @@ func (b *Bench) scan(ctx context.Context, d *Disk, k *kernel) []inventory.Node {
 	}
 	n.Kernel = k.Partitions[d.Name]
 	nodes := scan.Disk(n, dev)
+	for i := range nodes {
+		nodes[i].Device = number(&nodes[i])
+	}
 	return nodes
+}
+
+// number is what the SCSI disks of a kernel have: 16 of them, with 15 partitions each, are
+// of major number 8 (Documentation/admin-guide/devices.txt).
+func number(n *inventory.Node) string {
+	const most = 16
+	letter, ok := strings.CutPrefix(n.Disk(), "sd")
+	if !ok || len(letter) != 1 || letter[0] > 'p' || n.Number >= most || !n.InKernel {
+		return ""
+	}
+	return fmt.Sprintf("8:%d", int(letter[0]-'a')*most+n.Number)
 }
 
 // silent is why nothing is asked of the disk; a bench need not wait to know it.

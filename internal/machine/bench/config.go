@@ -103,7 +103,13 @@ func plainYAML(err error) string {
 	return unknown.ReplaceAllString(strings.Join(types.Errors, "; "), "there is no key $1; take it out or mend its spelling")
 }
 
+// Buses are the words for how a disk of a bench is connected.
+func Buses() []string { return []string{"sata", "sas", "usb", "nvme", "virtio", "mmc"} }
+
 func (d *Disk) check() error {
+	if d.Bus != "" && !slices.Contains(Buses(), d.Bus) {
+		return fmt.Errorf("bus %q: it is one of %s", d.Bus, strings.Join(Buses(), ", "))
+	}
 	if !validName(d.Name) {
 		return fmt.Errorf("name %q: small letters and digits, as the kernel names disks", d.Name)
 	}

@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"context"
 	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -57,8 +58,31 @@ func Other(path string) string {
 		return "a character device"
 	case mode.IsDir() && !filepath.IsAbs(path):
 		return "a directory"
+	case mode.IsRegular() && text(path):
+		return "a text file"
 	}
 	return ""
+}
+
+// text reports whether a file begins with words: an image of a disk never does, nor is one
+// empty.
+func text(path string) bool {
+	f, err := os.Open(path)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	begin := make([]byte, 512)
+	n, err := io.ReadFull(f, begin)
+	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) {
+		return false
+	}
+	for _, c := range begin[:n] {
+		if c < ' ' && c != '\n' && c != '\t' && c != '\r' || c == 0x7f {
+			return false
+		}
+	}
+	return true
 }
 
 // Node is the image as a disk without its content.

@@ -118,7 +118,7 @@ func (m *Machine) listed(name string) (listed, error) {
 	n.Hardware = m.hardware(dir, link, d.dev)
 	n.Identity = inventory.Identity{Disk: identity(dir, link, n.Hardware), Own: n.Hardware.WWN != "" || n.Hardware.Serial != "", Size: n.Size, Sector: quantity.Bytes(n.Geometry.Logical)}
 	layer(dir, &n)
-	n.Links = m.links(d.dev, n.Alias)
+	n.Links, n.Device = m.links(d.dev, n.Alias), d.dev
 	d.node = n
 	parts, err := filepath.Glob(filepath.Join(dir, name+"*"))
 	for _, p := range parts {
@@ -146,7 +146,7 @@ func (m *Machine) scan(d listed) []inventory.Node {
 	nodes := scan.Disk(d.node, dev)
 	for _, p := range d.parts {
 		if i := slices.IndexFunc(nodes, func(n inventory.Node) bool { return n.Number == p.number && n.InKernel }); i >= 0 {
-			nodes[i].Links = m.links(p.dev, "")
+			nodes[i].Links, nodes[i].Device = m.links(p.dev, ""), p.dev
 		}
 	}
 	return nodes

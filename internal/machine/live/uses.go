@@ -69,7 +69,7 @@ func (m *Machine) lists(ctx context.Context) (*inventory.Inventory, error) {
 		names[d.dev] = d.node.Name
 		for i, p := range d.parts {
 			names[p.dev] = p.name
-			nodes[1+i].Links = m.links(p.dev, "")
+			nodes[1+i].Links, nodes[1+i].Device = m.links(p.dev, ""), p.dev
 		}
 		v.Nodes = append(v.Nodes, nodes...)
 	}

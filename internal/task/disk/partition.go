@@ -33,6 +33,7 @@ type PartitionAdd struct {
 type NewPart struct {
 	Size   quantity.Size `json:"size,omitzero"` // none: the largest gap, or the one that is named
 	At     quantity.Size `json:"at,omitzero"`   // where it begins; none: in the first gap that takes it
+	To     quantity.Size `json:"to,omitzero"`   // what it ends before, in place of a size
 	In     int           `json:"in,omitempty"`  // in which gap, from 1
 	Type   string        `json:"type,omitempty"`
 	Name   string        `json:"name,omitempty"`
@@ -204,7 +205,7 @@ func partUUID(ctx context.Context, p *task.Planner, m *table.Table, asked string
 	}
 	id, err := uuid.Parse(asked)
 	if err != nil {
-		return "", fmt.Errorf("--uuid=%s: %w", asked, err)
+		return "", fmt.Errorf("--uuid=%s: %w: a GUID is 32 hexadecimal digits, as in 0fc63daf-8483-4772-8e79-3d69d8477de4", asked, table.ErrValue)
 	}
 	v, err := p.Now(ctx)
 	if err != nil {
@@ -225,7 +226,7 @@ func spanOf(p *task.Planner, n inventory.Node, m *table.Table, want NewPart) (ex
 		}
 		return extent.Span{}, full
 	}
-	placed, err := place.Wanted{Size: want.Size, At: want.At, In: want.In}.Find(m, s)
+	placed, err := place.Wanted{Size: want.Size, At: want.At, To: want.To, In: want.In}.Find(m, s)
 	for _, note := range placed.Notes {
 		p.Note("%s", note)
 	}

@@ -1,6 +1,7 @@
 package space
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -55,7 +56,7 @@ func (r *Resize) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	p.Title("resize partition %d of %s to %v", n.Number, disk.Name, size)
 	if size > most {
-		return fmt.Errorf("%s: %w: it has %v (%d bytes), and behind it are %v free: at most %v (%d bytes)", n.Name, table.ErrNoRoom, n.Size, n.Size, most-n.Size, most, most)
+		return fmt.Errorf("%s: %w: it has %v (%d bytes), and behind it are %v free: at most %v (%d bytes)%s", n.Name, table.ErrNoRoom, n.Size, n.Size, most-n.Size, most, most, barrier(v, n, most))
 	}
 	if err := enough(ctx, p, n, size); err != nil {
 		return err
@@ -75,6 +76,16 @@ func (r *Resize) Plan(ctx context.Context, p *task.Planner) error {
 	return p.Change(ctx, disk, t)
 }
 
+// barrier says which partition begins where the room ends.
+func barrier(v *inventory.Inventory, n inventory.Node, most quantity.Bytes) string {
+	for _, o := range v.Parts(n.Parent) {
+		if o.Start == n.Start+most && o.Name != n.Name {
+			return fmt.Sprintf("; there begins %s (%s)", o.Name, cmp.Or(o.Holds(), "empty"))
+		}
+	}
+	return ""
+}
+
 // enough refuses a size that cuts off something, or that nobody knows to be enough.
 func enough(ctx context.Context, p *task.Planner, n inventory.Node, size quantity.Bytes) error {
 	if size >= n.Size || n.Entry.Role == table.Extended { // what lies in that is looked at by the table
@@ -88,7 +99,7 @@ func enough(ctx context.Context, p *task.Planner, n inventory.Node, size quantit
 		case c.Size == 0:
 			return fmt.Errorf("%s: %w: the %s in it does not say how large it is", n.Name, ErrNeeded, c.Kind)
 		case c.Size > size:
-			return fmt.Errorf("%s: %w: the %s in it has %v (%d bytes), %v (%d bytes) would be left; make it smaller first", n.Name, ErrNeeded, c.Kind, c.Size, c.Size, size, size)
+			return fmt.Errorf("%s: %w: the %s in it has %v (%d bytes), %v (%d bytes) would be left, and this release cannot make it smaller", n.Name, ErrNeeded, c.Kind, c.Size, c.Size, size, size)
 		}
 	}
 	if len(n.Contents) > 0 {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"fundus/core/advice"
@@ -94,7 +95,7 @@ func (r *FstabAdd) entry(c *config.Config, v *inventory.Inventory, n inventory.N
 	if e.IsSwap() {
 		e.Dir = "none"
 	} else if !strings.HasPrefix(r.Dir, "/") {
-		return fstab.Entry{}, fmt.Errorf("mount point %q: write it from the root, such as /srv/%s", r.Dir, strings.TrimLeft(r.Dir, "./"))
+		return fstab.Entry{}, fmt.Errorf("mount point %q: write it from the root: /%s", r.Dir, strings.TrimLeft(r.Dir, "./"))
 	}
 	if len(e.Options) == 0 {
 		e.Options = c.MountOptions(e.Type, n.Hardware.Bus)
@@ -146,6 +147,12 @@ func (r *FstabRemove) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	table := v.Fstab()
+	if number, err := strconv.Atoi(r.Target); err == nil {
+		return r.line(ctx, p, table, number)
+	}
+	if clean := strings.TrimRight(r.Target, "/"); clean != "" {
+		r.Target = clean
+	}
 	var found, exact []fstab.Line
 	by := v.Resolver()
 	for _, l := range table.Entries() {
@@ -181,6 +188,15 @@ func (r *FstabRemove) Plan(ctx context.Context, p *task.Planner) error {
 	if use, ok := v.MountedAt(found[0].Entry.Dir); ok {
 		p.Note("%s stays mounted at %s until it is unmounted", use.Node, use.Where)
 	}
+	return p.SetFstab(ctx, "remove a line from "+fstab.Path, table)
+}
+
+// line takes out the line of a number: the only way to name one that cannot be read.
+func (r *FstabRemove) line(ctx context.Context, p *task.Planner, table *fstab.File, number int) error {
+	if _, err := table.Cut(number); err != nil {
+		return advice.Way(err, "fundus fstab list")
+	}
+	p.Title("remove line %d of fstab", number)
 	return p.SetFstab(ctx, "remove a line from "+fstab.Path, table)
 }
 

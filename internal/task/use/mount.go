@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"fundus/core/advice"
+	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/target"
 	"fundus/internal/machine"
@@ -34,6 +35,9 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 	n, err := target.Resolve(v, r.Target)
 	if err != nil {
 		return err
+	}
+	if c, ok := n.Content(); !ok || c.Class != fs.FileSystem {
+		return unmountable(v, n)
 	}
 	dir, kind, options := r.Dir, "", r.Options
 	if dir == "" {

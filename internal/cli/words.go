@@ -1,0 +1,219 @@
+package cli
+
+import (
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+)
+
+// unknownWord answers a word that is no command with the right one: whole, as it would have
+// been typed, where what follows fits that command too.
+func (e *Env) unknownWord(cmd *cobra.Command, args []string) error {
+	noun := strings.TrimPrefix(strings.TrimPrefix(cmd.CommandPath(), "fundus"), " ")
+	names := commandsOf(cmd)
+	if len(args) == 0 {
+		if cmd.Parent() == nil {
+			return cmd.Help()
+		}
+		return usagef("%s what? there is %s", noun, strings.Join(names, ", "))
+	}
+	phrase := strings.TrimSpace(noun + " " + args[0])
+	if list, ok := cmd.Annotations[forDevice]; ok && deviceLike(args[0]) {
+		return usageWay("fundus "+list+" "+args[0], "%s what? there is %s", noun, strings.Join(names, ", "))
+	}
+	if len(args) > 1 {
+		if m, ok := missOf(phrase + " " + args[1]); ok {
+			return m.answer(cmd, phrase+" "+args[1], e.behind(args[1]))
+		}
+	}
+	if m, ok := missOf(phrase); ok {
+		return m.answer(cmd, phrase, e.behind(args[0]))
+	}
+	cmd.SuggestionsMinimumDistance = 2
+	for _, near := range cmd.SuggestionsFor(args[0]) {
+		right := strings.TrimSpace(noun + " " + near)
+		if !destroys(right) {
+			return usageWay("fundus "+right, "there is no command %q; did you mean this?", phrase)
+		}
+	}
+	return usageWay(strings.TrimSpace("fundus help "+noun), "there is no command %q", phrase)
+}
+
+func commandsOf(cmd *cobra.Command) (names []string) {
+	for _, c := range cmd.Commands() {
+		if c.IsAvailableCommand() {
+			names = append(names, c.Name())
+		}
+	}
+	return names
+}
+
+// behind are the words that were typed behind the word.
+func (e *Env) behind(word string) []string {
+	if at := slices.Index(e.words, word); at >= 0 {
+		return e.words[at+1:]
+	}
+	return nil
+}
+
+// destroys reports whether a command can take something away that no other brings back by
+// the same word: such a word is not guessed at from one that is spelled alike.
+func destroys(command string) bool {
+	for _, word := range []string{"format", "remove", "restore", "new", "erase"} {
+		if command == word || strings.HasSuffix(command, " "+word) {
+			return true
+		}
+	}
+	return false
+}
+
+// miss is a group of words that people try, and what they want.
+type miss struct {
+	words       []string
+	right, args string // a command, and what it takes
+	note        string // what there is to say beside it
+}
+
+// next is the line that leads on: never a command that destroys, but the help of that.
+func (m miss) next() string {
+	if destroys(m.right) {
+		return "fundus help " + m.right
+	}
+	return strings.TrimSpace("fundus " + m.right + " " + m.args)
+}
+
+// answer rebuilds the line with the right command, if what was typed fits it.
+func (m miss) answer(cmd *cobra.Command, phrase string, rest []string) error {
+	next := m.next()
+	typed := slices.IndexFunc(rest, func(w string) bool { return strings.HasPrefix(w, "-") })
+	if typed < 0 {
+		typed = len(rest)
+	}
+	whole := !destroys(m.right) && !strings.HasPrefix(m.right, "help") && typed >= len(strings.Fields(m.args))
+	if words := append(strings.Fields(m.right), rest...); whole && len(rest) > 0 && fits(cmd.Root(), words) {
+		next = "fundus " + strings.Join(words, " ")
+	}
+	if m.note != "" {
+		return usageWay(next, "there is no command %q: %s", phrase, m.note)
+	}
+	return usageWay(next, "there is no command %q", phrase)
+}
+
+// fits reports whether the words are a command with options that it has and as many words
+// as it takes.
+func fits(root *cobra.Command, words []string) bool {
+	cmd, rest, err := root.Find(words)
+	if err != nil || cmd.HasSubCommands() {
+		return false
+	}
+	return cmd.ParseFlags(rest) == nil && cmd.ValidateArgs(cmd.Flags().Args()) == nil
+}
+
+func missOf(phrase string) (miss, bool) {
+	for _, m := range nearMisses() {
+		if slices.Contains(m.words, phrase) {
+			return m, true
+		}
+	}
+	return miss{}, false
+}
+
+// notYet is said of work that this release does not do.
+const notYet = "this release cannot do that"
+
+// nearMisses are words that people try by mistake, and words of what is not built.
+func nearMisses() []miss {
+	return []miss{
+		{[]string{"list", "show", "disks", "devices", "status", "ls", "disk", "scan", "disk list", "bench list", "bench disk list", "bench disk show", "list disks"}, "survey", "", ""},
+		{[]string{"info", "details"}, "inspect", "TARGET", ""},
+		{[]string{"validate", "doctor"}, "verify", "", ""},
+		{[]string{"check"}, "verify", "", "fundus verify looks at tables, identifiers and alignment; what is inside a file system it does not check"},
+		{[]string{"partition new", "partition create", "create", "new", "add"}, "partition add", "DISK", ""},
+		{[]string{"partition delete", "partition rm", "delete", "remove", "rm"}, "partition remove", "TARGET", ""},
+		{[]string{"partition resize", "grow", "shrink", "extend"}, "resize", "TARGET SIZE", ""},
+		{[]string{"partition change", "partition set", "partition rename"}, "partition edit", "TARGET", ""},
+		{[]string{"partition type"}, "partition edit", "TARGET --type TYPE", ""},
+		{[]string{"partition show", "partition print"}, "partition list", "DISK", ""},
+		{[]string{"reread", "refresh", "reload"}, "rescan", "DISK", ""},
+		{[]string{"partition format", "table format", "make"}, "format", "TARGET KIND", ""},
+		{[]string{"partition label", "rename"}, "label", "TARGET NAME", ""},
+		{[]string{"table add", "table create"}, "table new", "DISK", ""},
+		{[]string{"table list", "table show", "table print"}, "partition list", "DISK", ""},
+		{[]string{"table backup"}, "table save", "DISK FILE", ""},
+		{[]string{"fstab new", "fstab append"}, "fstab add", "TARGET DIRECTORY", ""},
+		{[]string{"fstab delete", "fstab rm"}, "fstab remove", "TARGET", ""},
+		{[]string{"fstab edit", "fstab change"}, "fstab list", "", "a line is changed by fundus fstab remove and fundus fstab add, one after the other"},
+		{[]string{"fstab disable"}, "fstab list", "", "a line is taken out by fundus fstab remove, and fundus undo brings it back"},
+		{[]string{"fstab verify", "fstab test"}, "fstab check", "", ""},
+		{[]string{"boot", "reboot", "simulate"}, "rehearse", "", ""},
+		{[]string{"history", "log"}, "deed list", "", ""},
+		{[]string{"revert", "rollback", "deed undo"}, "undo", "DEED", ""},
+		{[]string{"redo"}, "deed list", "", "an undo is a deed too, and is undone by its number: fundus undo N"},
+		{[]string{"deed recover", "repair"}, "recover", "", ""},
+		{[]string{"umount", "unmounted", "eject"}, "unmount", "TARGET", ""},
+		{[]string{"remount"}, "help mount", "", "options of what is mounted are changed by fundus unmount and fundus mount --options"},
+		{[]string{"apply", "write", "draft commit"}, "commit", "CODE", ""},
+		{[]string{"uuid"}, "inspect", "TARGET", "fundus inspect shows identifiers; fundus partition edit --uuid changes that of a partition, and " + notYet + " for a file system"},
+		{[]string{"erase", "wipe", "clear", "swap", "swap on", "swap off", "clone", "copy", "move", "adjust", "tune", "prepare", "encrypt", "unit", "volume", "array"}, "help", "", notYet},
+	}
+}
+
+// words asks for a number of words between least and most, and says what they
+// are when it is another.
+func words(least, most int, what string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) >= least && len(args) <= most {
+			return nil
+		}
+		name := strings.TrimPrefix(cmd.CommandPath(), "fundus ")
+		if next, why := misplaced(name, args); why != "" {
+			return usageWay(next, "%s takes %s; %s", name, what, why)
+		}
+		return usageWay("fundus help "+name, "%s takes %s", name, what)
+	}
+}
+
+// misplaced recognises words that belong elsewhere: a partition's number beside its disk,
+// and what is said by an option.
+//
+// A line that would destroy is never made from words that did not say it whole.
+func misplaced(name string, args []string) (next, why string) {
+	help := "fundus help " + name
+	switch {
+	case name == "format" && len(args) == 1:
+		return help, "the kind stands behind the device: " + args[0] + " ext4"
+	case name == "draft remove" && len(args) == 0:
+		return "fundus draft list", "or --all"
+	case name == "deed list" && len(args) == 1:
+		return "fundus deed show " + args[0], "one deed is shown by its number"
+	case name == "rehearse" && len(args) == 1:
+		return "fundus rehearse", "it walks the whole boot, and each line has its own row"
+	case len(args) != 2:
+		return "", ""
+	case name == "table new":
+		return help, "the scheme is an option: --scheme " + args[1]
+	case name == "partition add":
+		return "fundus partition add " + args[0] + " --size " + args[1], "how large is an option"
+	case digits(args[1]) && deviceLike(args[0]):
+		one := joined(args[0], args[1])
+		if destroys(name) {
+			return help, "a partition is named by one word: " + one
+		}
+		return "fundus " + name + " " + one, "a partition is named by one word"
+	}
+	return "", ""
+}
+
+func digits(word string) bool { return word != "" && strings.Trim(word, "0123456789") == "" }
+
+// joined is the name of a partition, as the kernel makes it.
+func joined(disk, number string) string {
+	switch {
+	case strings.HasSuffix(disk, ".img"):
+		return disk + ":" + number
+	case digits(disk[len(disk)-1:]):
+		return disk + "p" + number
+	}
+	return disk + number
+}
