@@ -395,7 +395,7 @@ func usedAt(v *inventory.Inventory, named map[string]string, n inventory.Node) (
 		case inventory.SwapOn:
 			words = append(words, "swap")
 		case inventory.Held:
-			words = append(words, "part of "+visible(u.Where))
+			words = append(words, "in "+visible(u.Where))
 		case inventory.Mounted:
 			words = append(words, strings.TrimSpace(visible(u.Where)+map[bool]string{true: " (elsewhere)"}[u.Elsewhere != ""]))
 		}

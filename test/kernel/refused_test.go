@@ -63,7 +63,7 @@ func proveLater(t *testing.T, j *judge) {
 	a := j.boot(t, false, []string{
 		"table new ubda --commit", "stale ubda 7 2097152 1048576", "helper claim /dev/ubda7", "partition add ubda --size 8MiB --commit", "partition list ubda",
 	}, blank(t, 64<<20))[0]
-	says(t, a.Said[1:], [][]string{{"stale"}, {"holding"}, {"done: add partition 1", "takes it up only when it boots", "[exit status 6]"}, {"16384", fine}})
+	says(t, a.Said[1:], [][]string{{"stale"}, {"holding"}, {"done: add partition 1", "takes it up only when it boots", "[exit status 6]"}, {"18431", fine}})
 }
 
 // proveImages: a partition of an image is mounted over a loop device with its
@@ -73,7 +73,7 @@ func proveImages(t *testing.T, j *judge) {
 		"format ubda ext4 --commit", "fstab add ubda /srv --commit", "mount /srv",
 		"image /srv/card.img 67108864", "table new /srv/card.img --commit", "partition add /srv/card.img --size 40MiB --commit", "format /srv/card.img:1 ext4 --label card --commit",
 		"mkdir /card", "mount /srv/card.img:1 /card", "loops", "survey /srv/card.img", "format /srv/card.img:1 ext4 --lose=card --commit", "survey", "unmount /card", "loops",
-		"carry ubdb 4096", "table new loop0 --commit", "partition add loop0 --size max --commit", "format loop0 ext4 --commit --lose=x", "unmount /srv",
+		"carry ubdb 4096", "table new loop0 --commit --steps", "partition add loop0 --size max --commit --steps", "format loop0 ext4 --commit --lose=x", "unmount /srv",
 	}})[1]
 	says(t, a.Said, [][]string{
 		{fine}, {fine}, {fine}, {"image"}, {fine}, {fine}, {fine}, {"<nil>"}, {"done: mount", fine}, {"loops: /srv/card.img offset 1048576 sector 512"}, {"/card", fine}, {"mounted at /card", refused},
@@ -162,7 +162,7 @@ func proveTopology(t *testing.T, j *judge) {
 	}})[1]
 	says(t, a.Said, [][]string{
 		{fine}, {fine}, {"watching"}, {"mapped"}, {"loop0"}, {}, {"done: format dm-0", fine}, {fine}, {fine},
-		{"volumes and arrays", "herbarium (dm-0)", "mapped device - on ubda1", "/srv", "part of dm-0", "left out: loop0", fine}, {"loop0", "loop device - carries /dev/ubdb", fine},
+		{"volumes and arrays", "herbarium (dm-0)", "mapped device - on ubda1", "/srv", "in dm-0", "left out: loop0", fine}, {"loop0", "loop device - carries /dev/ubdb", fine},
 		{"ubdb", fine}, {"ext4 herbarium", "mapped device", "/dev/mapper/herbarium", "40.0 MiB", "mounted with noatime, which fstab has not", fine}, {"ext4 herbarium", "held dm-0", fine}, {"blocks"}, {fine}, {fine}, {"mapped"},
 		{"dm-0 plugged in", "40.0 MiB", "loop0 changed", "dm-0 taken out", fine}, {"done: format ubda1", fine},
 	})
