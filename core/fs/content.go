@@ -32,7 +32,7 @@ type State string
 
 // The states.
 const (
-	Clean    State = "clean"
+	Clean    State = "in order"
 	Dirty    State = "not cleanly unmounted"
 	Recovery State = "needs journal recovery"
 	Errors   State = "errors recorded"
@@ -41,6 +41,14 @@ const (
 
 	NotRecorded State = "not recorded"
 )
+
+// Feature is one that the kind knows by a bit of its superblock.
+type Feature struct {
+	Field    string // "compatible", "incompatible", "read-only"
+	Bit      uint32
+	Constant string // the kernel's name of it
+	Meaning  string // in plain words
+}
 
 // Content is what a probe recognised.
 type Content struct {
@@ -73,6 +81,7 @@ type Content struct {
 	Grows      bool           // it can be made larger, and has a UUID by rights
 	Super      extent.Span    // bytes of the superblock that the kernel writes to; none where that is not known
 	Signatures []extent.Span  // bytes; the first is what the kernel would believe
+	Features   []Feature      // that it uses, of the kinds that list them
 	Facts      []Fact         // for inspect, in the order to be shown
 }
 

@@ -19,5 +19,5 @@ func Example() {
 	}
 	c, err := probe.Btrfs(disk)
 	fmt.Println(c.Kind, c.Label, c.State, err)
-	// Output: btrfs herbarium clean <nil>
+	// Output: btrfs herbarium in order <nil>
 }

@@ -34,7 +34,7 @@ type Place struct {
 
 // Places lists where devices are named, in the order in which a boot reads them.
 func Places() []Place {
-	const generator = "the boot loader's generator (update-grub, or grub-mkconfig -o with this path)"
+	const generator = "the boot loader's own generator of menus"
 	words := bootcfg.Syntax{}
 	return []Place{
 		{Path: "/proc/cmdline", What: "command line of this boot", Syntax: words, Fixed: true},

@@ -144,7 +144,7 @@ func typeFits(v *inventory.Inventory, n inventory.Node, c fs.Content) []finding.
 		return nil
 	}
 	f := TypeMisfit.New(n.Name, "its type is %s (%s), it holds %s", t.Name, t.Meaning, c.Kind)
-	if t.Name == "efi" {
+	if t.Name == "esp" {
 		f.Severity = finding.Warning
 	}
 	for _, fits := range table.Types() {

@@ -82,7 +82,7 @@ erased on purpose: --content.`,
 	f.StringVar(&w.to, "to", "", "where it ends, in place of a size: `PLACE` such as 40GiB from the beginning of the disk")
 	f.IntVar(&w.in, "in", 0, "in which gap: its `NUMBER` in fundus partition list")
 	f.StringArrayVar(&w.names, "name", nil, "the partition's `NAME` in the table (repeatable)")
-	f.StringArrayVar(&w.types, "type", nil, "what it is for: a `TYPE` of fundus types, a GUID or a byte (repeatable; default linux)")
+	f.StringArrayVar(&w.types, "type", nil, "what it is for: a `TYPE` of fundus types, a GUID or a byte (repeatable; default linux-generic)")
 	f.StringArrayVar(&w.numbers, "number", nil, "its `NUMBER` (repeatable; default the lowest that is free)")
 	f.StringArrayVar(&w.ids, "uuid", nil, "its PARTUUID, a `GUID` (repeatable; default a random one)")
 	f.BoolVar(&w.boot, "boot", false, "mark it as the one that old firmware starts from")

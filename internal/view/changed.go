@@ -161,7 +161,7 @@ func (p *Printer) changedRows(d *draft.Draft, rows []changedRow) {
 		i++
 	}
 	if len(cells) > 0 {
-		p.columns(2, []string{"", ">", ">", ">", "", "", "", ""}, cells)
+		p.columns(2, []string{"", ">", ">", ">", "", "", "", ""}, cells, 6, 5)
 	}
 }
 

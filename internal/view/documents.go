@@ -3,6 +3,7 @@ package view
 import (
 	"cmp"
 	"encoding/json"
+	"fmt"
 
 	"fundus/core/inventory"
 )
@@ -77,20 +78,29 @@ type UseDoc struct {
 
 // ContentDoc is what a probe recognised.
 type ContentDoc struct {
-	Kind      string    `json:"kind"`
-	Version   string    `json:"version,omitempty"`
-	Class     string    `json:"class"`
-	Label     string    `json:"label,omitempty"`
-	UUID      string    `json:"uuid,omitempty"`
-	Size      int64     `json:"size_bytes,omitempty"`
-	BlockSize int64     `json:"block_bytes,omitempty"`
-	Used      int64     `json:"used_bytes,omitempty"`
-	State     string    `json:"state"`
-	Unknown   []string  `json:"unknown_features,omitempty"`
-	Device    string    `json:"device_uuid,omitempty"` // of this one, where the content spans several
-	Devices   string    `json:"devices,omitempty"`     // "device 1 of 3"
-	Places    []SpanDoc `json:"signatures"`
-	Facts     []FactDoc `json:"facts,omitempty"`
+	Kind      string       `json:"kind"`
+	Version   string       `json:"version,omitempty"`
+	Class     string       `json:"class"`
+	Label     string       `json:"label,omitempty"`
+	UUID      string       `json:"uuid,omitempty"`
+	Size      int64        `json:"size_bytes,omitempty"`
+	BlockSize int64        `json:"block_bytes,omitempty"`
+	Used      int64        `json:"used_bytes,omitempty"`
+	State     string       `json:"state"`
+	Unknown   []string     `json:"unknown_features,omitempty"`
+	Device    string       `json:"device_uuid,omitempty"` // of this one, where the content spans several
+	Devices   string       `json:"devices,omitempty"`     // "device 1 of 3"
+	Places    []SpanDoc    `json:"signatures"`
+	Features  []FeatureDoc `json:"features,omitempty"`
+	Facts     []FactDoc    `json:"facts,omitempty"`
+}
+
+// FeatureDoc is a feature of a file system, by its bit.
+type FeatureDoc struct {
+	Field    string `json:"field"`
+	Bit      string `json:"bit"` // "0x4"
+	Constant string `json:"constant"`
+	Meaning  string `json:"meaning"`
 }
 
 // SpanDoc is a run of bytes.
@@ -162,6 +172,9 @@ func deviceDoc(v *inventory.Inventory, n inventory.Node) DeviceDoc {
 		doc := ContentDoc{Kind: c.Kind, Version: c.Version, Class: string(c.Class), Device: c.Device, Devices: c.Devices, Places: []SpanDoc{}, Label: c.Label, UUID: c.UUID, Size: int64(c.Size), BlockSize: int64(c.BlockSize), Used: int64(c.Used), State: inventory.StateOf(c, v.UsesOf(n.Name)), Unknown: c.Unknown}
 		for _, s := range c.Signatures {
 			doc.Places = append(doc.Places, SpanDoc{s.Start, s.Count})
+		}
+		for _, f := range c.Features {
+			doc.Features = append(doc.Features, FeatureDoc{f.Field, fmt.Sprintf("%#x", f.Bit), f.Constant, f.Meaning})
 		}
 		for _, f := range c.Facts {
 			doc.Facts = append(doc.Facts, FactDoc{f.Name, f.Value})

@@ -82,7 +82,7 @@ func (p *Printer) partitionTable(d inventory.Node, parts []inventory.Node, step 
 		rows = append(rows, r.cells)
 	}
 	if len(rows) > 0 {
-		p.columns(2, []string{">#", "holds", ">" + p.unit("size"), ">from sector", ">to sector", "type", "name"}, rows)
+		p.columns(2, []string{">#", "holds", ">" + p.unit("size"), ">from sector", ">to sector", "type", "name"}, rows, 6, 1)
 	}
 }
 

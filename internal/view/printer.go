@@ -156,10 +156,13 @@ func (p *Printer) unit(heading string) string {
 	return heading
 }
 
-// columns lays rows out below each other, indented, without borders. Columns
+// columns lays rows out below each other, indented, without borders; the columns that give
+// are cut where a line does not fit. Columns
 // whose heading begins with ">" are right-aligned.
-func (p *Printer) columns(indent int, heading []string, rows [][]string) {
-	lines := layout(heading, rows)
+func (p *Printer) columns(indent int, heading []string, rows [][]string, give ...int) {
+	narrow := *p
+	narrow.Width -= indent
+	lines := narrow.fitted(heading, rows, give...)
 	if strings.Join(heading, "") == strings.Repeat(">", strings.Count(strings.Join(heading, ""), ">")) {
 		lines = lines[1:] // no heading
 	}
@@ -209,22 +212,35 @@ func layout(heading []string, rows [][]string) []string {
 	return lines
 }
 
-// fitted is a layout that keeps to the width, as far as the cells of one column can give:
-// what does not fit of these is cut.
-func (p *Printer) fitted(heading []string, rows [][]string, column int) []string {
+// fitted is a layout that keeps to the width, as far as the cells of some columns can give,
+// the first of them before the next: what does not fit of these is cut.
+func (p *Printer) fitted(heading []string, rows [][]string, give ...int) []string {
 	lines := layout(heading, rows)
-	over, most := 0, 0
-	for _, l := range lines {
-		over = max(over, text.StringWidthWithoutEscSequences(l)-p.Width)
+	for _, column := range give {
+		over := 0
+		for _, l := range lines {
+			over = max(over, text.StringWidthWithoutEscSequences(l)-p.Width)
+		}
+		if over <= 0 {
+			break
+		}
+		rows = p.cut(rows, column, over)
+		lines = layout(heading, rows)
 	}
+	return lines
+}
+
+// cut makes the cells of a column narrower by as much as it is over, or as can be.
+func (p *Printer) cut(rows [][]string, column, over int) [][]string {
+	const least = 8
+	most := 0
 	for _, r := range rows {
 		if column < len(r) {
 			most = max(most, text.StringWidthWithoutEscSequences(r[column]))
 		}
 	}
-	const least = 8
-	if over <= 0 || most <= least {
-		return lines
+	if most <= least {
+		return rows
 	}
 	cut := make([][]string, len(rows))
 	for i, r := range rows {
@@ -233,7 +249,7 @@ func (p *Printer) fitted(heading []string, rows [][]string, column int) []string
 			cut[i][column] = text.Snip(r[column], max(most-over, least), p.ellipsis())
 		}
 	}
-	return layout(heading, cut)
+	return cut
 }
 
 // wrap prints a text in lines of the printer's width.

@@ -202,7 +202,7 @@ func proveRoad(t *testing.T, j *judge) {
 	says(t, a.Said, [][]string{
 		{"ubda", "200.0 MiB  no table", "empty", fine}, {"done: put a new GPT on ubda", fine}, {"done: add partition 1 on ubda", fine}, {"done: format ubda1", fine},
 		{"done: add an fstab line", fine}, {"done: mount ubda1", fine}, {"100.0 MiB ext4 1.0 MiB herbarium /srv/herbarium", fine}, {"comes up", fine}, {"in order: 1 disk, 1 partition and 1 line", fine},
-		{"done: unmount", fine}, {"done: undo", fine}, {"--lose=herbarium", refused}, {"done: format", fine}, {"done: undo", fine}, {"ext4 herbarium", "clean", fine}, {"undone", fine},
+		{"done: unmount", fine}, {"done: undo", fine}, {"--lose=herbarium", refused}, {"done: format", fine}, {"done: undo", fine}, {"ext4 herbarium", "in order", fine}, {"undone", fine},
 	})
 	clean(t, a, []string{"1 2048 204800"}, []string{"ubda1 mounted"})
 }
@@ -271,7 +271,7 @@ func proveUndoAfterMount(t *testing.T, j *judge) {
 		"format ubda ext4 --label old --commit", "fstab add ubda /srv/old --commit", "mount /srv/old", "unmount /srv/old", "undo 1 --commit",
 		"fstab remove /srv/old --commit", "format ubda ext4 --label new --lose=old --commit", "undo --commit", "inspect ubda",
 	}, blank(t, 64<<20))[0]
-	says(t, a.Said, [][]string{{fine}, {fine}, {fine}, {fine}, {"something was written there since", "mounted for writing", refused}, {fine}, {fine}, {fine}, {"ext4 old", "clean", fine}})
+	says(t, a.Said, [][]string{{fine}, {fine}, {fine}, {fine}, {"something was written there since", "mounted for writing", refused}, {fine}, {fine}, {fine}, {"ext4 old", "in order", fine}})
 	clean(t, a, nil, []string{"ubda mounted"})
 }
 

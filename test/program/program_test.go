@@ -203,7 +203,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		switch round % 4 {
 		case 0, 1:
 			label = fresh
-			if out := l.must("inspect", "sdb1"); !strings.Contains(out, "ext4 "+label) || !strings.Contains(out, "clean") {
+			if out := l.must("inspect", "sdb1"); !strings.Contains(out, "ext4 "+label) || !strings.Contains(out, "in order") {
 				t.Fatalf("round %d: %v:\n%s", round, words, out)
 			}
 		case 2:

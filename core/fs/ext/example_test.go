@@ -22,5 +22,5 @@ func Example() {
 	}
 	c, _ := ext.Probe(dev)
 	fmt.Println(c.Kind, c.Label, c.UUID, c.Size, c.State)
-	// Output: ext4 mosses 5eed0000-0000-4000-8000-00000000fe11 1.0 GiB clean
+	// Output: ext4 mosses 5eed0000-0000-4000-8000-00000000fe11 1.0 GiB in order
 }

@@ -2,6 +2,7 @@ package ext
 
 import (
 	"fmt"
+	"strings"
 
 	"fundus/core/fs"
 	"fundus/core/quantity"
@@ -28,8 +29,24 @@ func (l *Layout) Facts() []fs.Fact {
 	for _, g := range l.backups {
 		backups = append(backups, l.groupStart(g))
 	}
-	if len(backups) > 0 {
-		facts = append(facts, fs.Fact{Name: "backups", Value: "superblock copies at blocks: " + joinNumbers(backups, 6)})
+	return append(facts, fs.Fact{Name: "copies", Value: copiesOf(l.backups, backups, l.BlockSize)})
+}
+
+// copiesOf says in which groups copies of the superblock are, and the place of the first,
+// which is what somebody with a damaged one looks for. Starts are the blocks of the groups.
+func copiesOf(groups, starts []uint64, blockSize quantity.Bytes) string {
+	const few = 6
+	if len(groups) == 0 {
+		return "none of the superblock"
 	}
-	return facts
+	var words []string
+	for _, g := range groups[:min(few, len(groups))] {
+		words = append(words, fmt.Sprint(g))
+	}
+	list := strings.Join(words, ", ")
+	if len(groups) > few {
+		list += " …"
+	}
+	at, _ := quantity.Count(starts[0]).Times(blockSize)
+	return fmt.Sprintf("%d of the superblock, in groups %s; the first at block %d, byte %d", len(groups), list, starts[0], at)
 }

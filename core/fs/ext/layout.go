@@ -51,20 +51,35 @@ const (
 )
 
 type featureName struct {
-	bit  uint32
-	name string
+	bit      uint32
+	constant string // of the kernel, behind EXT4_FEATURE_ and the word of the field
+	name     string // what it means
 }
 
-// The features by name, and with that which are known. A bit that is not
+// The features by name, and with that which are known (fs/ext4/ext4.h). A bit that is not
 // listed here keeps Fundus from writing.
 func compatNames() []featureName {
-	return []featureName{{0x1, "dir_prealloc"}, {0x4, "has_journal"}, {0x8, "ext_attr"}, {0x10, "resize_inode"}, {0x20, "dir_index"}, {0x200, "sparse_super2"}, {0x400, "fast_commit"}, {0x1000, "orphan_file"}}
+	return []featureName{
+		{0x1, "DIR_PREALLOC", "room kept for directories"}, {0x4, "HAS_JOURNAL", "journal"}, {0x8, "EXT_ATTR", "extended attributes"},
+		{0x10, "RESIZE_INODE", "room for growth"}, {0x20, "DIR_INDEX", "indexed directories"}, {0x200, "SPARSE_SUPER2", "two copies"},
+		{0x400, "FAST_COMMIT", "fast commits"}, {0x1000, "ORPHAN_FILE", "orphan file"},
+	}
 }
 
 func incompatNames() []featureName {
-	return []featureName{{0x2, "filetype"}, {0x4, "needs_recovery"}, {0x8, "journal_dev"}, {0x10, "meta_bg"}, {0x40, "extents"}, {0x80, "64bit"}, {0x100, "mmp"}, {0x200, "flex_bg"}, {0x400, "ea_inode"}, {0x2000, "metadata_csum_seed"}, {0x4000, "large_dir"}, {0x8000, "inline_data"}, {0x10000, "encrypt"}, {0x20000, "casefold"}}
+	return []featureName{
+		{0x2, "FILETYPE", "types in directories"}, {0x4, "RECOVER", "journal to be replayed"}, {0x8, "JOURNAL_DEV", "journal of another"},
+		{0x10, "META_BG", "meta groups"}, {0x40, "EXTENTS", "extents"}, {0x80, "64BIT", "64-bit blocks"}, {0x100, "MMP", "guard against two mounts"},
+		{0x200, "FLEX_BG", "flexible groups"}, {0x400, "EA_INODE", "large attributes"}, {0x2000, "CSUM_SEED", "checksum seed"},
+		{0x4000, "LARGEDIR", "large directories"}, {0x8000, "INLINE_DATA", "data in inodes"}, {0x10000, "ENCRYPT", "encryption"}, {0x20000, "CASEFOLD", "case folding"},
+	}
 }
 
 func roNames() []featureName {
-	return []featureName{{0x1, "sparse_super"}, {0x2, "large_file"}, {0x8, "huge_file"}, {0x10, "uninit_groups"}, {0x20, "dir_nlink"}, {0x40, "extra_isize"}, {0x100, "quota"}, {0x200, "bigalloc"}, {0x400, "metadata_csum"}, {0x1000, "read_only"}, {0x2000, "project"}, {0x8000, "verity"}, {0x10000, "orphans_present"}}
+	return []featureName{
+		{0x1, "SPARSE_SUPER", "sparse copies"}, {0x2, "LARGE_FILE", "files above 2 GiB"}, {0x8, "HUGE_FILE", "files above 2 TiB"},
+		{0x10, "GDT_CSUM", "descriptor checksums"}, {0x20, "DIR_NLINK", "more than 65000 subdirectories"}, {0x40, "EXTRA_ISIZE", "wide inodes"},
+		{0x100, "QUOTA", "quota"}, {0x200, "BIGALLOC", "clusters"}, {0x400, "METADATA_CSUM", "checksums"}, {0x1000, "READONLY", "read-only for good"},
+		{0x2000, "PROJECT", "project quota"}, {0x8000, "VERITY", "verity"}, {0x10000, "ORPHAN_PRESENT", "orphans present"},
+	}
 }

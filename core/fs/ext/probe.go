@@ -63,31 +63,42 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	}
 	c.Stripe = s.stripe()
 	c.Facts = s.facts()
+	c.Features, _ = s.features()
 	return c, nil
 }
 
+// facts answers what is asked of a file system: what room there is, for how many files, how
+// it is laid out, what it uses, and what became of it.
 func (s *Superblock) facts() []fs.Fact {
 	reserved, _ := s.Reserved.Times(s.BlockSize)
 	free, _ := s.Free.Times(s.BlockSize)
-	facts := []fs.Fact{
-		{Name: "size", Value: fmt.Sprintf("%d blocks × %d bytes = %d bytes (%v)", s.Blocks, s.BlockSize, s.Size(), s.Size())},
-		{Name: "free", Value: fmt.Sprintf("%d blocks = %v, recorded in the superblock", s.Free, free)},
-		{Name: "reserved", Value: fmt.Sprintf("%d blocks = %v (%.1f%% of %d)", s.Reserved, reserved, 100*float64(s.Reserved)/float64(s.Blocks), s.Blocks)},
-		{Name: "inodes", Value: fmt.Sprintf("%d of %d bytes, %d free; one for each %v", s.Inodes, s.InodeSize, s.FreeInodes, s.Size()/quantity.Bytes(max(1, s.Inodes)))},
-		{Name: "groups", Value: fmt.Sprintf("%d of %d blocks and %d inodes", s.Groups(), s.BlocksPerGroup, s.InodesPerGroup)},
-		{Name: "backups", Value: "superblock copies at blocks: " + joinNumbers(s.Backups(), 6)},
-		{Name: "features", Value: strings.Join(s.Features(), " ")},
-		{Name: "mounted", Value: fmt.Sprintf("%d times since its last check", s.MountCount)},
+	return []fs.Fact{
+		{Name: "room", Value: fmt.Sprintf("%v of %v free: %d of %d blocks, as recorded", free, s.Size(), s.Free, s.Blocks)},
+		{Name: "reserved", Value: fmt.Sprintf("%v of that for %s: %d blocks, %.1f%% of all", reserved, owner(s.disk.ReserveUser), s.Reserved, 100*float64(s.Reserved)/float64(s.Blocks))},
+		{Name: "files", Value: fmt.Sprintf("%d of %d inodes free, %d bytes each; one for each %v", s.FreeInodes, s.Inodes, s.InodeSize, s.Size()/quantity.Bytes(max(1, s.Inodes)))},
+		{Name: "shape", Value: fmt.Sprintf("%d blocks × %d bytes = %d bytes, in %d groups of %d blocks and %d inodes", s.Blocks, s.BlockSize, s.Size(), s.Groups(), s.BlocksPerGroup, s.InodesPerGroup)},
+		{Name: "copies", Value: copiesOf(backupGroups(s.Groups(), s.RO&roSparseSuper != 0), s.Backups(), s.BlockSize)},
+		{Name: "uses", Value: strings.Join(s.Features(), ", ")},
+		{Name: "history", Value: s.history()},
+	}
+}
+
+func owner(user uint16) string {
+	if user == 0 {
+		return "root"
+	}
+	return fmt.Sprintf("user %d", user)
+}
+
+// history is when it was made and last mounted, and how often since its last check.
+func (s *Superblock) history() string {
+	const form = "2006-01-02 15:04:05 UTC"
+	var words []string
+	if !s.Made.IsZero() {
+		words = append(words, "made "+s.Made.Format(form))
 	}
 	if !s.Mounted.IsZero() {
-		where := ""
-		if s.LastMounted != "" {
-			where = " at " + s.LastMounted
-		}
-		facts = append(facts, fs.Fact{Name: "last mount", Value: s.Mounted.Format("2006-01-02 15:04:05 UTC") + where})
+		words = append(words, strings.TrimSuffix("last mounted "+s.Mounted.Format(form)+" at "+s.LastMounted, " at "))
 	}
-	if !s.Made.IsZero() {
-		facts = append(facts, fs.Fact{Name: "made", Value: s.Made.Format("2006-01-02 15:04:05 UTC")})
-	}
-	return facts
+	return strings.Join(append(words, fmt.Sprintf("mounts since its last check: %d", s.MountCount)), "; ")
 }

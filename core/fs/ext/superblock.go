@@ -172,10 +172,13 @@ func (s *Superblock) Kind() string {
 	return "ext2"
 }
 
-// Features lists the names of the features that are set.
-func (s *Superblock) Features() []string {
-	names, _ := s.features()
-	return names
+// Features lists what the features that are set mean, in plain words.
+func (s *Superblock) Features() (words []string) {
+	set, _ := s.features()
+	for _, f := range set {
+		words = append(words, f.Meaning)
+	}
+	return words
 }
 
 // Unknown lists feature bits that have no name here.
@@ -184,16 +187,16 @@ func (s *Superblock) Unknown() []string {
 	return unknown
 }
 
-func (s *Superblock) features() (names, unknown []string) {
+func (s *Superblock) features() (known []fs.Feature, unknown []string) {
 	for _, set := range []struct {
-		word  string
-		bits  uint32
-		known []featureName
-	}{{"compatible", s.Compat, compatNames()}, {"incompatible", s.Incompat, incompatNames()}, {"read-only", s.RO, roNames()}} {
+		word, constant string
+		bits           uint32
+		known          []featureName
+	}{{"compatible", "COMPAT_", s.Compat, compatNames()}, {"incompatible", "INCOMPAT_", s.Incompat, incompatNames()}, {"read-only", "RO_COMPAT_", s.RO, roNames()}} {
 		rest := set.bits
 		for _, f := range set.known {
 			if rest&f.bit != 0 {
-				names = append(names, f.name)
+				known = append(known, fs.Feature{Field: set.word, Bit: f.bit, Constant: "EXT4_FEATURE_" + set.constant + f.constant, Meaning: f.name})
 				rest &^= f.bit
 			}
 		}
@@ -204,7 +207,7 @@ func (s *Superblock) features() (names, unknown []string) {
 			}
 		}
 	}
-	return names, unknown
+	return known, unknown
 }
 
 // FileState says how the file system was left.
@@ -269,19 +272,4 @@ func (s *Superblock) sealed() []byte {
 		s.disk.Checksum = s.checksum(field.Encode(binary.LittleEndian, &s.disk))
 	}
 	return field.Encode(binary.LittleEndian, &s.disk)
-}
-
-func joinNumbers(list []uint64, most int) string {
-	if len(list) == 0 {
-		return "none"
-	}
-	var words []string
-	for i, n := range list {
-		if i == most {
-			words = append(words, fmt.Sprintf("… %d in all", len(list)))
-			break
-		}
-		words = append(words, fmt.Sprint(n))
-	}
-	return strings.Join(words, ", ")
 }

@@ -83,10 +83,8 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	}
 	c.Size, c.Used = size, used
 	c.Facts = []fs.Fact{
-		{Name: "size", Value: fmt.Sprintf("%d blocks × %d bytes = %d bytes (%v)", total, c.BlockSize, size, size)},
-		{Name: "version", Value: fmt.Sprint(be.Uint16(b[versionAt:]) & 15)},
-		{Name: "groups", Value: fmt.Sprintf("%d of %d blocks", be.Uint32(b[groups:]), be.Uint32(b[groupSize:]))},
-		{Name: "sector", Value: fmt.Sprintf("%d bytes", be.Uint16(b[sectorSize:]))},
+		{Name: "room", Value: fmt.Sprintf("%v of %v free: %d of %d blocks, as recorded", size-used, size, min(free, total), total)},
+		{Name: "shape", Value: fmt.Sprintf("version %d; %d blocks × %d bytes = %d bytes, in %d groups of %d blocks; sectors of %d bytes", be.Uint16(b[versionAt:])&15, total, c.BlockSize, size, be.Uint32(b[groups:]), be.Uint32(b[groupSize:]), be.Uint16(b[sectorSize:]))},
 	}
 	return c, nil
 }

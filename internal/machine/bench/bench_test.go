@@ -15,6 +15,7 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/block/file"
+	"fundus/core/fs"
 	"fundus/core/fs/ext"
 	"fundus/core/inventory"
 	"fundus/internal/machine"
@@ -135,11 +136,11 @@ func TestMountTouchesTheBytes(t *testing.T) {
 	}
 	do(machine.Action{Verb: machine.Unmount, Where: "/srv/a"})
 	do(machine.Action{Verb: machine.Mount, Node: "sdb1", Where: "/srv/a"})
-	if s := look(); s.MountCount != 1 || s.FileState() == "clean" || !s.Mounted.Equal(clock()) {
+	if s := look(); s.MountCount != 1 || s.FileState() == fs.Clean || !s.Mounted.Equal(clock()) {
 		t.Errorf("mounted: %d times, %s, %v", s.MountCount, s.FileState(), s.Mounted)
 	}
 	do(machine.Action{Verb: machine.Unmount, Where: "/srv/a"})
-	if s := look(); s.FileState() != "clean" {
+	if s := look(); s.FileState() != fs.Clean {
 		t.Errorf("unmounted: %s", s.FileState())
 	}
 }
