@@ -119,11 +119,26 @@ func TestDemo(t *testing.T) {
 	}
 }
 
-// TestCompletion offers the devices of the machine at hand.
-func TestCompletion(t *testing.T) {
+// TestFits: a change on a disk of twelve partitions, with its question, stands on a terminal
+// of 24 rows and 80 columns as a whole, and so does every draft of a change on it.
+func TestFits(t *testing.T) {
 	w := newWorld(t)
-	transcript(w, "$ fundus bench new fernhill --host fernhill\n")
-	if _, out := w.answer("", `__complete format ""`); !strings.Contains(out, "sda1\text4 64.0 GiB") {
-		t.Errorf("completion: %q", out)
+	transcript(w, "$ fundus bench new fernhill --host fernhill\n$ fundus bench disk add sdb --size 64GiB --model \"Larkspur S300\" --serial LS-20417\n$ fundus table new sdb --commit --quiet\n"+
+		"$ fundus partition add sdb "+strings.Repeat("--size 2GiB ", 12)+"--commit --quiet\n$ fundus format sdb3 ext4 --label herbarium --commit --quiet\n$ fundus fstab add sdb3 /srv/herbarium --commit --quiet\n")
+	for _, line := range []string{
+		"format sdb3 ext4 --label mosses reserved=1% --references drop", "partition remove sdb4", "partition remove sdb3 sdb4 sdb9 --references=drop", "partition add sdb --size 4GiB --name scans",
+		"resize sdb12 max", "table new sdb --references=keep", "fstab remove /srv/herbarium", "partition edit sdb7 --type swap --name swap", "undo",
+	} {
+		_, out := w.answer("no\n", line)
+		out, _, asked := strings.Cut(out, "to stop:")
+		rows := strings.Split(strings.TrimSpace(out), "\n")
+		if len(rows) > 23 || !asked { // one is the prompt's, which was typed at
+			t.Errorf("%s: %d rows:\n%s", line, len(rows), out)
+		}
+		for _, row := range rows {
+			if n := len([]rune(row)); n > 80 {
+				t.Errorf("%s: %d columns: %s", line, n, row)
+			}
+		}
 	}
 }

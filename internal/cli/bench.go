@@ -107,7 +107,7 @@ func newBenchDiskAdd(e *Env) *cobra.Command {
 func newBenchDiskRemove(e *Env) *cobra.Command {
 	return &cobra.Command{
 		Use: "remove NAME", Short: "Pull a disk out of the bench; its image stays", Example: "  fundus bench disk remove sdc\n  fundus bench disk remove sdb --bench fernhill",
-		Args: words(1, 1, "one disk"), ValidArgsFunction: e.completeDevices,
+		Args: words(1, 1, "one disk"), ValidArgsFunction: e.complete(wholeDisk),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			b, err := e.openBench()
 			if err != nil {
@@ -128,7 +128,7 @@ func newBenchDiskResize(e *Env) *cobra.Command {
 		Long: `Make a disk of the bench larger or smaller, as the store of a virtual disk does. Of
 more room the bench's kernel knows only when fundus rescan asks for it, or after
 fundus bench boot.`,
-		Example: "  fundus bench disk resize sdb --size 96GiB\n  fundus bench disk resize sdb --size 48GiB", Args: words(1, 1, "one disk"), ValidArgsFunction: e.completeDevices,
+		Example: "  fundus bench disk resize sdb --size 96GiB\n  fundus bench disk resize sdb --size 48GiB", Args: words(1, 1, "one disk"), ValidArgsFunction: e.complete(wholeDisk),
 		RunE: func(_ *cobra.Command, args []string) error {
 			b, err := e.openBench()
 			if err != nil {
@@ -155,7 +155,7 @@ func newBenchDiskFault(e *Env) *cobra.Command {
 		Long: `Plant a fault in a disk of the bench: the power is cut before its Nth write or
 sync of the next command that writes, one write fails, a place cannot be read, or the disk hangs and never answers.
 After a power cut the bench is off until fundus bench boot.`,
-		Example: "  fundus bench disk fault sdb --cut-at-write=3\n  fundus bench disk fault sdb --clear", Args: words(1, 1, "one disk"), ValidArgsFunction: e.completeDevices,
+		Example: "  fundus bench disk fault sdb --cut-at-write=3\n  fundus bench disk fault sdb --clear", Args: words(1, 1, "one disk"), ValidArgsFunction: e.complete(wholeDisk),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			b, err := e.openBench()
 			if err != nil {

@@ -63,7 +63,7 @@ func settingsOf(words []string) (map[string]string, error) {
 func (e *Env) completeFormat(cmd *cobra.Command, args []string, begun string) (out []string, _ cobra.ShellCompDirective) {
 	switch len(args) {
 	case 0:
-		return e.completeDevices(cmd, args, begun)
+		return e.complete(unusedDevice)(cmd, args, begun)
 	case 1:
 		return kind.Words(), cobra.ShellCompDirectiveNoFileComp
 	}

@@ -71,7 +71,7 @@ UUID, and a missing mount point is made. Removable devices get nofail and a shor
 timeout unless --options says otherwise.`,
 		Example:           "  fundus fstab add sdb1 /srv/herbarium\n  fundus fstab add sdc1 /media/fieldcard --options=nofail,noatime --by=label",
 		Args:              words(2, 2, "a device and a directory"),
-		ValidArgsFunction: e.completeDevices,
+		ValidArgsFunction: e.completePlaces,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if strings.HasPrefix(args[0], "/") && !strings.HasPrefix(args[0], "/dev/") && !strings.HasPrefix(args[1], "/") {
 				return usageWay("fundus fstab add "+args[1]+" "+args[0], "the device stands before the directory")
@@ -101,7 +101,7 @@ func newFstabRemove(e *Env) *cobra.Command {
 		Long:              "Take a line out of fstab: the mount point, the device, or the identifier is named. All other lines stay to the byte.",
 		Example:           "  fundus fstab remove /srv/herbarium\n  fundus fstab remove sdb1 --draft",
 		Args:              words(1, 1, "one mount point, device or identifier"),
-		ValidArgsFunction: e.completeDevices,
+		ValidArgsFunction: e.completeFstab,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.change(cmd, &use.FstabRemove{Target: args[0]})
 		},

@@ -25,7 +25,7 @@ import (
 // walk calls the function for every command that can be run.
 func walk(cmd *cobra.Command, fn func(*cobra.Command)) {
 	for _, c := range cmd.Commands() {
-		if c.Name() == "help" || c.Name() == "completion" {
+		if c.Name() == "help" {
 			continue
 		}
 		fn(c)
@@ -274,4 +274,40 @@ func findingsOf(t *testing.T, w *world) []finding.Finding {
 		t.Fatalf("%v: %s", err, out.String())
 	}
 	return doc.Findings
+}
+
+// TestHelpFits: the first page is 20 lines and leads to every command; no page is wider than
+// a terminal, but for examples that are to be copied.
+func TestHelpFits(t *testing.T) {
+	page := func(words ...string) string {
+		var b bytes.Buffer
+		e := bareEnv()
+		e.Out, e.Err = &b, &b
+		if code := Run(context.Background(), e, words); code != 0 {
+			t.Errorf("%v: exit %d:\n%s", words, code, b.String())
+		}
+		return b.String()
+	}
+	first := page("help")
+	if n := strings.Count(first, "\n"); n > 20 {
+		t.Errorf("the first page has %d lines", n)
+	}
+	pages := []string{first, page("help", "common")}
+	walk(NewRoot(bareEnv()), func(c *cobra.Command) {
+		if top := strings.Fields(c.CommandPath())[1]; top != "version" && top != "completion" && !strings.Contains(first, top) {
+			t.Errorf("the first page does not lead to %s", top)
+		}
+		p := page(append([]string{"help"}, strings.Fields(c.CommandPath())[1:]...)...)
+		if !strings.Contains(p, c.Example) || strings.Contains(p, "Flags") || strings.Contains(p, "Usage:") {
+			t.Errorf("%s:\n%s", c.CommandPath(), p)
+		}
+		pages = append(pages, p)
+	})
+	for _, p := range pages {
+		for line := range strings.Lines(p) {
+			if n := len([]rune(strings.TrimRight(line, "\n"))); n > 80 && !strings.HasPrefix(line, "  fundus ") {
+				t.Errorf("%d columns: %s", n, line)
+			}
+		}
+	}
 }

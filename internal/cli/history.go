@@ -13,7 +13,7 @@ import (
 
 func newCommit(e *Env) *cobra.Command {
 	return e.addChange(&cobra.Command{
-		Use: "commit CODE", Short: "Carry out a stored draft, exactly as it was reviewed",
+		Use: "commit CODE", ValidArgsFunction: e.completeDrafts, Short: "Carry out a stored draft, exactly as it was reviewed",
 		Long: `Carry out a stored draft, exactly as it was reviewed. If the machine changed since
 so that it would come out otherwise, nothing is written and the new draft is
 shown.`,
@@ -39,14 +39,14 @@ func newDraft(e *Env) *cobra.Command {
 		},
 	}
 	show := &cobra.Command{
-		Use: "show CODE", Short: "See a draft again", Example: "  fundus draft show 3fa9c210\n  fundus draft show 3fa9c210 --json", Args: words(1, 1, "the code of a draft"),
+		Use: "show CODE", ValidArgsFunction: e.completeDrafts, Short: "See a draft again", Example: "  fundus draft show 3fa9c210\n  fundus draft show 3fa9c210 --json", Args: words(1, 1, "the code of a draft"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e.o.draft, e.o.steps = true, true
 			return e.commitStored(cmd.Context(), args[0])
 		},
 	}
 	remove := &cobra.Command{
-		Use: "remove CODE", Short: "Forget a draft, or all of them", Example: "  fundus draft remove 3fa9c210\n  fundus draft remove --all", Args: words(0, 1, "the code of a draft, or --all"),
+		Use: "remove CODE", ValidArgsFunction: e.completeDrafts, Short: "Forget a draft, or all of them", Example: "  fundus draft remove 3fa9c210\n  fundus draft remove --all", Args: words(0, 1, "the code of a draft, or --all"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if every != (len(args) == 0) {
 				return usageWay("fundus draft list", "say either the code of a draft or --all")
@@ -103,7 +103,7 @@ func newDeed(e *Env) *cobra.Command {
 	}
 	list.Flags().BoolVar(&whole, "all", false, "all of them, not the newest twenty alone")
 	show := &cobra.Command{
-		Use: "show DEED", Short: "See one deed with its steps", Example: "  fundus deed show 7\n  fundus deed show 0007-3fa9c210", Args: words(1, 1, "the number of a deed"),
+		Use: "show DEED", ValidArgsFunction: e.completeDeeds, Short: "See one deed with its steps", Example: "  fundus deed show 7\n  fundus deed show 0007-3fa9c210", Args: words(1, 1, "the number of a deed"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			m, err := e.open(cmd.Context())
 			if err != nil {
@@ -117,7 +117,7 @@ func newDeed(e *Env) *cobra.Command {
 		},
 	}
 	remove := &cobra.Command{
-		Use: "remove DEED", Short: "Forget a deed: it cannot be taken back then", Example: "  fundus deed remove 7\n  fundus deed remove 0007-3fa9c210", Args: words(1, 1, "the number of a deed"),
+		Use: "remove DEED", ValidArgsFunction: e.completeDeeds, Short: "Forget a deed: it cannot be taken back then", Example: "  fundus deed remove 7\n  fundus deed remove 0007-3fa9c210", Args: words(1, 1, "the number of a deed"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			m, err := e.open(cmd.Context())
 			if err != nil {
@@ -136,7 +136,7 @@ func newDeed(e *Env) *cobra.Command {
 func newUndo(e *Env) *cobra.Command {
 	r := &past.Undo{}
 	cmd := &cobra.Command{
-		Use: "undo [DEED]", Short: "Take a committed change back",
+		Use: "undo [DEED]", ValidArgsFunction: e.completeDeeds, Short: "Take a committed change back",
 		Long: `Take a committed change back, the newest if none is named: the bytes and files
 from before return. It is refused where somebody wrote in the same place since.
 An undo is a deed of its own and can be taken back too.`,
@@ -185,7 +185,7 @@ func (e *Env) openOf(d *deed.Deed, image string) (*onMachine, error) {
 func newRecover(e *Env) *cobra.Command {
 	direction, image, over, stay := "", "", false, false
 	cmd := &cobra.Command{
-		Use: "recover [DEED]", Short: "Bring a commit that was cut short to its end or its beginning",
+		Use: "recover [DEED]", ValidArgsFunction: e.completeDeeds, Short: "Bring a commit that was cut short to its end or its beginning",
 		Long: `Bring a commit that was cut short, by a power cut or a crash, to its end or back
 to its beginning: in the direction with fewer bytes, unless --direction says so.
 Until then what is unfinished is fenced, and nothing mounts it. Where somebody

@@ -29,7 +29,7 @@ at once and says how to reverse it. --persist adds the fstab line as well, and
 then it is a change that is shown first.`,
 		Example:           "  fundus mount /srv/herbarium\n  fundus mount sdb1 /srv/herbarium --persist",
 		Args:              words(0, 2, "a device and a directory, a mount point of fstab, or --all"),
-		ValidArgsFunction: e.completeDevices,
+		ValidArgsFunction: e.completePlaces,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if all != (len(args) == 0) {
 				return usageWay("fundus help mount", "say either what to mount or --all")
@@ -67,7 +67,7 @@ func newUnmount(e *Env) *cobra.Command {
 		Long:              "Take a mount away: the mount point or the device is named. It acts at once and says how to reverse it.",
 		Example:           "  fundus unmount /srv/herbarium\n  fundus unmount sdb1",
 		Args:              words(1, 1, "one mount point or device"),
-		ValidArgsFunction: e.completeDevices,
+		ValidArgsFunction: e.completeMounted,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.use(cmd.Context(), &use.Unmount{Target: args[0]}, "fundus mount %s", args...)
 		},

@@ -26,7 +26,7 @@ name, and between them the gaps that take a partition, numbered as fundus partit
 add --in wants them.`,
 		Example:           "  fundus partition list sdb\n  fundus partition list card.img --sizes=bytes",
 		Args:              words(1, 1, "one disk"),
-		ValidArgsFunction: e.completeDevices,
+		ValidArgsFunction: e.complete(wholeDisk),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			s, err := e.survey(cmd.Context(), args, look.SurveyFilter{})
 			if err != nil {
@@ -64,7 +64,7 @@ erased on purpose: --content.`,
 		Example: `  fundus partition add sdb --size 20GiB --name herbarium
   fundus partition add card.img --size 1GiB --type efi --size max --type linux --content=erase`,
 		Args:              words(1, 1, "one disk"),
-		ValidArgsFunction: e.completeDevices,
+		ValidArgsFunction: e.complete(wholeDisk),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if w.unless && len(w.numbers) == 0 {
 				return usagef("--unless-there looks whether a number is there: say --number")
@@ -168,7 +168,7 @@ that name it by what changes are changed too. Attributes of a GPT are required,
 no-firmware, boot, grow-file-system, read-only and no-auto; of an MBR boot.`,
 		Example:           "  fundus partition edit sdb1 --type home --name seeds\n  fundus partition edit sdb1 --set read-only --clear no-auto",
 		Args:              words(1, 1, "one partition"),
-		ValidArgsFunction: e.completeDevices,
+		ValidArgsFunction: e.complete(partition),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if cmd.Flags().Changed("name") {
 				r.Name = &name
@@ -217,7 +217,7 @@ made comments: --references. On an MBR the logical partitions behind one that go
 move up by a number, and what names them follows.`,
 		Example:           "  fundus partition remove sdb2\n  fundus partition remove card.img:1 --commit --lose=FIELDCARD",
 		Args:              words(1, 128, "the partitions"),
-		ValidArgsFunction: e.completeDevices,
+		ValidArgsFunction: e.complete(partition),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r.Targets = args
 			return e.change(cmd, r, args...)

@@ -18,7 +18,7 @@ that what is mounted beside it is not disturbed. Without a disk it is every disk
 It acts at once; nothing on the disks is changed.`,
 		Example:           "  fundus rescan sdb\n  fundus rescan --draft",
 		Args:              words(0, 1, "at most one disk"),
-		ValidArgsFunction: e.completeDevices,
+		ValidArgsFunction: e.complete(wholeDisk),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			m, err := e.open(cmd.Context(), args...)
 			if err != nil {

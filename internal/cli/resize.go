@@ -16,7 +16,7 @@ the gap right behind it. What it holds is not resized: it keeps its size, and a
 partition is never made smaller than that.`,
 		Example:           "  fundus resize sdb1 40GiB\n  fundus resize sdb1 --by=+4GiB",
 		Args:              words(1, 2, "a partition, and its size unless --by is given"),
-		ValidArgsFunction: e.completeDevices,
+		ValidArgsFunction: e.complete(partition),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (len(args) == 2) == (r.By != "") {
 				return usagef("how large? either a size, such as 40GiB or max, or --by=+4GiB")

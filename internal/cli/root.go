@@ -2,7 +2,6 @@ package cli
 
 import (
 	"cmp"
-	"fmt"
 	"runtime/debug"
 	"strings"
 
@@ -17,15 +16,8 @@ import (
 func NewRoot(e *Env) *cobra.Command {
 	release := false
 	root := &cobra.Command{
-		Use:   "fundus",
-		Short: "Prepare disks: tables, file systems, fstab; nothing is written before it was shown",
-		Long: `Fundus looks at disks, makes partition tables and file systems, mounts them and
-makes them permanent. Every change is first worked out on a copy and shown as a
-draft; what was committed can be taken back with fundus undo.
-
-The same commands work on this machine, on image files (fundus survey card.img),
-and on a bench, a simulated machine to try things on (fundus bench new).`,
-		Example:       "  fundus demo\n  fundus bench new fernhill --host fernhill",
+		Use:           "fundus",
+		Short:         "Prepare disks: tables, file systems, fstab; nothing is written before it was shown",
 		SilenceUsage:  true,
 		SilenceErrors: true,
 		Args:          cobra.ArbitraryArgs,
@@ -51,22 +43,14 @@ and on a bench, a simulated machine to try things on (fundus bench new).`,
 	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
 		return cmp.Or(e.configure(cmd), e.checkCommon())
 	}
-	for _, g := range [][2]string{{"look", "Look:"}, {"disk", "Partition tables and partitions:"}, {"content", "File systems:"}, {"use", "Mounting and fstab:"}, {"history", "Drafts and deeds:"}, {"trying", "Trying things out:"}} {
-		root.AddGroup(&cobra.Group{ID: g[0], Title: g[1]})
-	}
-	add := func(group string, commands ...*cobra.Command) {
-		for _, c := range commands {
-			c.GroupID = group
-			root.AddCommand(c)
-		}
-	}
-	add("look", newSurvey(e), newInspect(e), newVerify(e), newRehearse(e), newReferences(e), newTypes(e), newSettings(e))
-	add("disk", newTable(e), newPartition(e), newResize(e), newRescan(e))
-	add("content", newFormat(e), newLabel(e))
-	add("use", newMount(e), newUnmount(e), newFstab(e))
-	add("history", newCommit(e), newDraft(e), newDeed(e), newUndo(e), newRecover(e))
-	add("trying", newBench(e), newDemo(e))
-	root.AddCommand(newVersion(e))
+	root.AddCommand(newSurvey(e), newInspect(e), newVerify(e), newRehearse(e), newReferences(e), newTypes(e), newSettings(e))
+	root.AddCommand(newTable(e), newPartition(e), newResize(e), newRescan(e), newFormat(e), newLabel(e))
+	root.AddCommand(newMount(e), newUnmount(e), newFstab(e))
+	root.AddCommand(newCommit(e), newDraft(e), newDeed(e), newUndo(e), newRecover(e), newBench(e), newDemo(e))
+	e.addHelp(root)
+	root.AddCommand(newVersion(e), newCompletion(e, root))
+	root.CompletionOptions.DisableDefaultCmd = true
+	e.addCompletion(root)
 	return root
 }
 
@@ -91,26 +75,6 @@ func about(list string, noun *cobra.Command) *cobra.Command {
 // deviceLike reports whether the word looks like a device, or an image.
 func deviceLike(word string) bool {
 	return strings.HasPrefix(word, "/dev/") || strings.HasSuffix(word, ".img") || strings.ContainsAny(word, "0123456789=:") || live.Knows(word) || len(word) == 3 && (strings.HasPrefix(word, "sd") || strings.HasPrefix(word, "vd"))
-}
-
-// completeDevices offers the devices of the machine at hand for the first word.
-func (e *Env) completeDevices(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-	if len(args) > 0 {
-		return nil, cobra.ShellCompDirectiveNoFileComp
-	}
-	m, err := e.open(cmd.Context())
-	if err != nil {
-		return nil, cobra.ShellCompDirectiveDefault
-	}
-	v, err := m.Inventory(cmd.Context())
-	if err != nil {
-		return nil, cobra.ShellCompDirectiveDefault
-	}
-	var out []string
-	for _, n := range v.Nodes {
-		out = append(out, fmt.Sprintf("%s\t%s %v", n.Name, n.Holds(), n.Size))
-	}
-	return out, cobra.ShellCompDirectiveDefault
 }
 
 // Version is what this release is called.

@@ -40,7 +40,7 @@ and must be named. A GPT is what every machine of these days wants; an MBR has f
 entries and reaches 2 TiB, and is for cards and for firmware that knows no other.`,
 		Example:           "  fundus table new sdb --scheme gpt\n  fundus table new card.img --commit --lose=FIELDCARD",
 		Args:              words(1, 1, "one disk"),
-		ValidArgsFunction: e.completeDevices,
+		ValidArgsFunction: e.complete(wholeDisk),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := knownScheme(scheme); err != nil {
 				return err
@@ -65,7 +65,7 @@ by their superblocks, and shows how sure each is; --choose then writes a table o
 those that are chosen.`,
 		Example:           "  fundus table repair sdb\n  fundus table repair sdb --search --choose 1,3",
 		Args:              words(1, 1, "one disk"),
-		ValidArgsFunction: e.completeDevices,
+		ValidArgsFunction: e.complete(wholeDisk),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if !find && choose != "" {
 				return usagef("--choose is about what --search finds: say both")
@@ -131,7 +131,7 @@ it is with its number; lines of text files that name it by its PARTUUID follow.
 What cannot be kept is said.`,
 		Example:           "  fundus table convert sdb --scheme gpt\n  fundus table convert card.img --scheme mbr --draft",
 		Args:              words(1, 1, "one disk"),
-		ValidArgsFunction: e.completeDevices,
+		ValidArgsFunction: e.complete(wholeDisk),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r.Disk, r.Scheme = args[0], table.Scheme(scheme)
 			if err := knownScheme(scheme); err != nil {
@@ -150,7 +150,7 @@ func newTableSave(e *Env) *cobra.Command {
 		Long: `Write the table of a disk as a JSON document (docs/formats.md) into a new file, or
 to the standard output. It is the table alone, not what is on the partitions.`,
 		Example: "  fundus table save sdb sdb-table.json\n  fundus table save sdb", Args: words(1, 2, "one disk, and a file that is not there yet"),
-		ValidArgsFunction: e.completeDevices,
+		ValidArgsFunction: e.complete(wholeDisk),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			m, err := e.open(cmd.Context(), args[0])
 			if err != nil {
@@ -186,7 +186,7 @@ func newTableRestore(e *Env) *cobra.Command {
 was, or onto another of at least its size with new identifiers. What is on the
 partitions is neither saved nor restored.`,
 		Example: "  fundus table restore sdb sdb-table.json\n  fundus table restore card.img sdb-table.json --draft", Args: words(2, 2, "one disk and a file"),
-		ValidArgsFunction: e.completeDevices,
+		ValidArgsFunction: e.complete(wholeDisk),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			data, _, err := oscall.ReadFile(args[1])
 			if err != nil {

@@ -121,7 +121,25 @@ func freeWords(p *Printer, v *inventory.Inventory, d inventory.Node) string {
 // fewSame is how many rows that stay are shown one by one.
 const fewSame = 2
 
-// changedRows prints the rows; three or more that stay become one.
+// alike finds the end of the rows from one on of which there is no more to say than their
+// number: those that stay, and empty ones that go.
+func alike(rows []changedRow, from int) (end int, words string) {
+	stays := func(r changedRow) bool { return r.mark == "" }
+	goes := func(r changedRow) bool { return r.mark == "-" && slices.Contains(r.cells, "empty") }
+	count := func(fits func(changedRow) bool) int {
+		end := from
+		for end < len(rows) && fits(rows[end]) {
+			end++
+		}
+		return end
+	}
+	if end := count(stays); end > from {
+		return end, "unchanged"
+	}
+	return count(goes), "empty"
+}
+
+// changedRows prints the rows; three or more that are alike become one.
 func (p *Printer) changedRows(d *draft.Draft, rows []changedRow) {
 	lost := map[int]bool{}
 	for _, l := range d.Losses {
@@ -133,13 +151,9 @@ func (p *Printer) changedRows(d *draft.Draft, rows []changedRow) {
 	}
 	var cells [][]string
 	for i := 0; i < len(rows); {
-		same := i
-		for same < len(rows) && rows[same].mark == "" {
-			same++
-		}
-		if same-i > fewSame {
-			cells = append(cells, []string{"", fmt.Sprintf("%d-%d", rows[i].number, rows[same-1].number), "", "", "", p.paint(Free, fmt.Sprintf("%d unchanged", same-i)), "", ""})
-			i = same
+		if end, words := alike(rows, i); end-i > fewSame {
+			cells = append(cells, []string{rows[i].mark, fmt.Sprintf("%d-%d", rows[i].number, rows[end-1].number), "", "", "", p.paint(Free, fmt.Sprintf("%d %s", end-i, words)), "", ""})
+			i = end
 			continue
 		}
 		r := rows[i]

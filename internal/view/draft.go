@@ -134,7 +134,7 @@ func (r Draft) Words(p *Printer) {
 	if p.Quiet {
 		return
 	}
-	p.printf("%s  %s\n", p.paint(Strong, visible(d.Machine)), visible(d.Title))
+	p.wrap(0, p.paint(Strong, visible(d.Machine))+"  ", visible(d.Title))
 	if d.Empty() {
 		p.printf("nothing to do: it is so already\n")
 		return

@@ -1,0 +1,273 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"fundus/core/fs"
+	"fundus/core/inventory"
+	"fundus/core/table"
+	"fundus/core/verify"
+)
+
+// newCompletion prints what a shell reads to complete the words of Fundus.
+func newCompletion(e *Env, root *cobra.Command) *cobra.Command {
+	return &cobra.Command{
+		Use: "completion SHELL", Short: "Print what bash, zsh or fish reads to complete words",
+		Long: `Print what a shell reads to complete commands, devices and options. In bash it
+works without the package of helpers, too, as on a rescue system:
+source <(fundus completion bash).`,
+		Example:   "  fundus completion bash\n  fundus completion zsh",
+		Args:      words(1, 1, "one shell: bash, zsh or fish"),
+		ValidArgs: []string{"bash", "zsh", "fish"},
+		RunE: func(_ *cobra.Command, args []string) error {
+			switch args[0] {
+			case "bash":
+				if _, err := fmt.Fprint(e.Out, bashHelper); err != nil {
+					return err
+				}
+				return root.GenBashCompletionV2(e.Out, true)
+			case "zsh":
+				return root.GenZshCompletion(e.Out)
+			case "fish":
+				return root.GenFishCompletion(e.Out, true)
+			}
+			return usagef("%q: the shells are bash, zsh and fish", args[0])
+		},
+	}
+}
+
+// bashHelper stands in for what the shell's package of helpers has and a bare shell has not:
+// the words of the line, not broken at "=" and ":" as the shell breaks them.
+const bashHelper = `if ! declare -F _get_comp_words_by_ref > /dev/null; then
+_get_comp_words_by_ref() {
+	local line=${COMP_LINE:0:COMP_POINT}
+	read -ra words <<< "$line"
+	[[ $line == *[[:space:]] ]] && words+=("")
+	cword=$((${#words[@]} - 1))
+	cur=${words[cword]}
+	prev=${words[cword > 0 ? cword - 1 : 0]}
+}
+fi
+`
+
+const noFiles = cobra.ShellCompDirectiveNoFileComp
+
+// list offers the same words everywhere.
+func list(words ...string) cobra.CompletionFunc {
+	return func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) { return words, noFiles }
+}
+
+// addCompletion gives every option a list whose values have one.
+func (e *Env) addCompletion(root *cobra.Command) {
+	values := map[string]cobra.CompletionFunc{
+		"scheme": list("gpt", "mbr"), "by": list("uuid", "label", "partuuid", "partlabel"), "references": list("follow", "drop", "disable", "keep"),
+		"content": list("keep", "erase"), "severity": list("note", "warning", "error"), "direction": list("back", "forward"),
+		"sizes": list("iec", "si", "sectors", "bytes"), "colour": list("auto", "always", "never"),
+		"set": list("required", "no-firmware", "boot", "grow-file-system", "read-only", "no-auto"), "clear": list("required", "no-firmware", "boot", "grow-file-system", "read-only", "no-auto"),
+		"despite": findingCodes, "lose": e.completeNames, "kind": e.completeKinds,
+	}
+	var walk func(*cobra.Command)
+	walk = func(cmd *cobra.Command) {
+		for name, fn := range values {
+			if name == "by" && cmd.Name() == "resize" { // an amount
+				continue
+			}
+			if cmd.LocalFlags().Lookup(name) != nil {
+				_ = cmd.RegisterFlagCompletionFunc(name, fn) // fails where it is there already: a parent's
+			}
+		}
+		if cmd.LocalFlags().Lookup("type") != nil && cmd.Parent().Name() == "partition" {
+			_ = cmd.RegisterFlagCompletionFunc("type", typeWords)
+		}
+		for _, c := range cmd.Commands() {
+			walk(c)
+		}
+	}
+	walk(root)
+}
+
+func typeWords(*cobra.Command, []string, string) (out []string, _ cobra.ShellCompDirective) {
+	for _, t := range table.Types() {
+		out = append(out, t.Name+"\t"+t.Meaning)
+	}
+	return out, noFiles
+}
+
+func findingCodes(*cobra.Command, []string, string) (out []string, _ cobra.ShellCompDirective) {
+	for _, c := range verify.Catalogue() {
+		out = append(out, string(c.ID)+"\t"+c.Why)
+	}
+	return out, noFiles
+}
+
+// look reads the machine for a completion; nil where that fails, since nobody reads an error
+// that stands in the middle of a line.
+func (e *Env) look(cmd *cobra.Command) *inventory.Inventory {
+	m, err := e.open(cmd.Context())
+	if err != nil {
+		return nil
+	}
+	v, err := m.Inventory(cmd.Context())
+	if err != nil {
+		return nil
+	}
+	return v
+}
+
+// described is a device with what tells it from others: what it holds, how large, whose it is,
+// where it is used.
+func described(v *inventory.Inventory, n inventory.Node) string {
+	words := []string{n.Words(), n.Size.String()}
+	if n.Parent == "" {
+		words = append(words, n.Hardware.Model, n.Hardware.Serial)
+	}
+	for _, u := range v.UsesOf(n.Name) {
+		words = append(words, u.Where)
+	}
+	words = slices.DeleteFunc(words, func(w string) bool { return w == "" })
+	return n.Name + "\t" + strings.Join(words, " ")
+}
+
+// complete offers the devices that fit, for the first word alone; files too, as images are.
+func (e *Env) complete(fits func(v *inventory.Inventory, n inventory.Node) bool) cobra.CompletionFunc {
+	return func(cmd *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
+		v := e.look(cmd)
+		switch {
+		case len(args) > 0:
+			return nil, noFiles
+		case v == nil:
+			return nil, cobra.ShellCompDirectiveDefault
+		}
+		for _, n := range v.Nodes {
+			if fits(v, n) {
+				out = append(out, described(v, n))
+			}
+		}
+		return out, cobra.ShellCompDirectiveDefault
+	}
+}
+
+func anyDevice(*inventory.Inventory, inventory.Node) bool { return true }
+
+func wholeDisk(_ *inventory.Inventory, n inventory.Node) bool { return n.Parent == "" }
+
+func partition(_ *inventory.Inventory, n inventory.Node) bool { return n.Parent != "" }
+
+// unusedDevice leaves out what a change would be refused for: what is in use, or has
+// partitions.
+func unusedDevice(v *inventory.Inventory, n inventory.Node) bool {
+	return len(v.UsesOf(n.Name)) == 0 && n.Table == nil && !slices.ContainsFunc(v.Parts(n.Name), func(p inventory.Node) bool { return len(v.UsesOf(p.Name)) > 0 })
+}
+
+// mountable are those with a file system that is not mounted, and swap areas for fstab.
+func mountable(v *inventory.Inventory, n inventory.Node) bool {
+	c, ok := n.Content()
+	return ok && (c.Class == fs.FileSystem || c.Class == fs.Swap) && len(v.UsesOf(n.Name)) == 0
+}
+
+// completeDevices offers the devices of the machine at hand for the first word.
+func (e *Env) completeDevices(cmd *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
+	return e.complete(anyDevice)(cmd, args, begun)
+}
+
+// completeMounted offers what is mounted, by its place and by its device.
+func (e *Env) completeMounted(cmd *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
+	v := e.look(cmd)
+	if v == nil || len(args) > 0 {
+		return nil, noFiles
+	}
+	for _, u := range v.Uses {
+		if u.How == inventory.Mounted {
+			out = append(out, u.Where+"\t"+u.Node)
+		}
+	}
+	return out, noFiles
+}
+
+// completePlaces offers devices and the places of fstab for the first word, and directories
+// for the second.
+func (e *Env) completePlaces(cmd *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
+	if len(args) > 0 {
+		return nil, cobra.ShellCompDirectiveFilterDirs
+	}
+	out, directive := e.complete(mountable)(cmd, args, begun)
+	return append(out, e.fstabPlaces(cmd)...), directive
+}
+
+func (e *Env) fstabPlaces(cmd *cobra.Command) (out []string) {
+	if v := e.look(cmd); v != nil {
+		for _, l := range v.Fstab().Entries() {
+			if strings.HasPrefix(l.Entry.Dir, "/") {
+				out = append(out, l.Entry.Dir+"\tline "+fmt.Sprint(l.Number)+" of fstab, "+l.Entry.Spec)
+			}
+		}
+	}
+	return out
+}
+
+func (e *Env) completeFstab(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+	if len(args) > 0 {
+		return nil, noFiles
+	}
+	return e.fstabPlaces(cmd), noFiles
+}
+
+// completeNames offers what can be named as lost: labels and serial numbers.
+func (e *Env) completeNames(cmd *cobra.Command, _ []string, _ string) (out []string, _ cobra.ShellCompDirective) {
+	v := e.look(cmd)
+	if v == nil {
+		return nil, noFiles
+	}
+	for _, n := range v.Nodes {
+		if label := n.Identifiers()["LABEL"]; label != "" {
+			out = append(out, label+"\t"+n.Name)
+		}
+		if n.Parent == "" && n.Hardware.Serial != "" {
+			out = append(out, n.Hardware.Serial+"\t"+n.Name)
+		}
+	}
+	return out, noFiles
+}
+
+func (e *Env) completeKinds(cmd *cobra.Command, _ []string, _ string) (out []string, _ cobra.ShellCompDirective) {
+	if v := e.look(cmd); v != nil {
+		for _, n := range v.Nodes {
+			for _, c := range n.Contents {
+				if !slices.Contains(out, c.Kind) {
+					out = append(out, c.Kind)
+				}
+			}
+		}
+	}
+	return out, noFiles
+}
+
+// completeDrafts offers the codes of drafts that wait.
+func (e *Env) completeDrafts(cmd *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
+	m, err := e.open(cmd.Context())
+	if err != nil || len(args) > 0 {
+		return nil, noFiles
+	}
+	all, _ := m.store.Drafts()
+	for _, d := range all {
+		out = append(out, d.Code+"\t"+d.Title)
+	}
+	return out, noFiles
+}
+
+// completeDeeds offers the numbers of deeds, the newest first.
+func (e *Env) completeDeeds(cmd *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
+	m, err := e.open(cmd.Context())
+	if err != nil || len(args) > 0 {
+		return nil, noFiles
+	}
+	all, _ := m.store.List()
+	for _, d := range all {
+		out = append(out, fmt.Sprintf("%d\t%s", d.Number, d.Title))
+	}
+	return out, noFiles | cobra.ShellCompDirectiveKeepOrder
+}

@@ -1,0 +1,168 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"fundus/internal/view"
+)
+
+// wish is a line of the first help: what somebody wants, and the commands for it.
+type wish struct{ want, commands string }
+
+func wishes() []wish {
+	return []wish{
+		{"see what is there", "survey, inspect, references, settings, types"},
+		{"find what is wrong", "verify, rehearse, fstab check"},
+		{"tables, partitions", "table, partition, resize, rescan"},
+		{"file systems", "format, label"},
+		{"mount, now and at boot", "mount, unmount, fstab"},
+		{"go ahead, take back", "commit, draft, undo, recover, deed"},
+		{"try it out", "demo, bench"},
+	}
+}
+
+// addHelp gives the tree its help: of the root by what is wanted, of a command what it is for, examples
+// and its own options. What all commands take stands in one place of its own.
+func (e *Env) addHelp(root *cobra.Command) {
+	root.SetHelpFunc(func(cmd *cobra.Command, _ []string) {
+		switch {
+		case cmd == root:
+			rootHelp(e.Out)
+		case cmd.HasSubCommands():
+			nounHelp(e.Out, cmd)
+		default:
+			commandHelp(e.Out, cmd)
+		}
+	})
+	root.SetHelpCommand(&cobra.Command{
+		Use: "help [COMMAND | common]", Short: "Say what a command is for", Example: "  fundus help partition add\n  fundus help common",
+		ValidArgsFunction: func(_ *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
+			at, _, err := root.Find(args)
+			if err != nil {
+				return nil, cobra.ShellCompDirectiveNoFileComp
+			}
+			if at == root {
+				out = append(out, "common\toptions of every command")
+			}
+			for _, c := range at.Commands() {
+				out = append(out, c.Name()+"\t"+c.Short)
+			}
+			return out, cobra.ShellCompDirectiveNoFileComp
+		},
+		RunE: func(_ *cobra.Command, args []string) error {
+			if len(args) == 1 && args[0] == "common" {
+				e.commonHelp(root)
+				return nil
+			}
+			cmd, rest, err := root.Find(args)
+			if err != nil || len(rest) > 0 {
+				e.words = args
+				return e.unknownWord(root, args)
+			}
+			return cmd.Help()
+		},
+	})
+}
+
+func rootHelp(w io.Writer) {
+	fmt.Fprint(w, `Fundus prepares disks: partition tables, file systems, mounts and fstab. Nothing
+is written before it was shown, and what was committed can be taken back.
+
+`)
+	for _, t := range wishes() {
+		fmt.Fprintf(w, "  %-24s%s\n", t.want, t.commands)
+	}
+	fmt.Fprint(w, `
+fundus help COMMAND says what it is for, with examples and its options, and
+fundus help common which options all of them take. A TARGET is a device, an
+identifier (UUID=…), a mount point, or an image file: card.img, card.img:1.
+
+  fundus survey            what is on the disks of this machine
+  fundus demo              the whole road, on a simulated machine
+  fundus bench new DIR     a simulated machine to try things on
+`)
+}
+
+func nounHelp(w io.Writer, cmd *cobra.Command) {
+	fmt.Fprintf(w, "%s\n\n", view.Paragraphs(cmd.Long))
+	for _, c := range cmd.Commands() {
+		if c.IsAvailableCommand() {
+			view.Hang(w, "  "+strings.TrimPrefix(useOf(c), "fundus "), c.Short, 34)
+		}
+	}
+	fmt.Fprintf(w, "\n%s\n", cmd.Example)
+}
+
+func commandHelp(w io.Writer, cmd *cobra.Command) {
+	long := cmd.Long
+	if long == "" {
+		long = cmd.Short + "."
+	}
+	fmt.Fprintf(w, "%s\n%s\n\n%s\n", useOf(cmd), view.Paragraphs(long), cmd.Example)
+	own, change := ownOptions(cmd)
+	if len(own) > 0 {
+		fmt.Fprintln(w)
+	}
+	optionList(w, own)
+	if change {
+		fmt.Fprint(w, "\nBesides --draft, --commit, --lose and what else every change takes:\nfundus help common\n")
+	}
+}
+
+// useOf is the line that shows which words a command takes.
+func useOf(cmd *cobra.Command) string { return strings.TrimSuffix(cmd.UseLine(), " [flags]") }
+
+// ownOptions are those that only this command has, and whether it takes those of changes.
+func ownOptions(cmd *cobra.Command) (own []*pflag.Flag, change bool) {
+	common := (&Env{}).changeOptions()
+	cmd.LocalNonPersistentFlags().VisitAll(func(f *pflag.Flag) {
+		switch {
+		case f.Name == "help" || f.Hidden:
+		case common.Lookup(f.Name) != nil && cmd.Flags().Lookup("lose") != nil:
+			change = true
+		default:
+			own = append(own, f)
+		}
+	})
+	return own, change
+}
+
+// changeOptions are the options of every command that changes something.
+func (e *Env) changeOptions() *pflag.FlagSet {
+	return e.addChange(&cobra.Command{}).Flags()
+}
+
+func (e *Env) commonHelp(root *cobra.Command) {
+	list := func(set *pflag.FlagSet) (out []*pflag.Flag) {
+		set.VisitAll(func(f *pflag.Flag) {
+			if f.Name != "help" {
+				out = append(out, f)
+			}
+		})
+		return out
+	}
+	fmt.Fprintln(e.Out, "Every command takes")
+	optionList(e.Out, list(root.PersistentFlags()))
+	fmt.Fprintln(e.Out, "\nand every one that changes something")
+	optionList(e.Out, list((&Env{}).changeOptions()))
+}
+
+func optionList(w io.Writer, list []*pflag.Flag) {
+	for _, f := range list {
+		value, usage := pflag.UnquoteUsage(f)
+		name := "  --" + f.Name
+		switch value {
+		case "":
+		case "string", "stringArray", "strings":
+			name += "=WORD"
+		default:
+			name += "=" + strings.ToUpper(value)
+		}
+		view.Hang(w, name, usage, 26)
+	}
+}
