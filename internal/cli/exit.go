@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"slices"
 	"strings"
 
@@ -58,6 +59,25 @@ func exitCode(err error) int {
 	return exitRefused
 }
 
+// plain is the text of an error, with what the system says of a file in words of ours.
+func plain(err error) string {
+	text := strings.TrimSpace(err.Error())
+	var file *fs.PathError
+	if !errors.As(err, &file) {
+		return text
+	}
+	words := file.Err.Error()
+	switch {
+	case errors.Is(file.Err, fs.ErrNotExist):
+		words = "there is no such file"
+	case errors.Is(file.Err, fs.ErrPermission):
+		words = "this user may not open or change it"
+	case errors.Is(file.Err, fs.ErrExist):
+		words = "it is there already"
+	}
+	return strings.ReplaceAll(text, file.Error(), file.Path+": "+words)
+}
+
 // report prints the error with the state that things are in.
 func (e *Env) report(code int, err error) {
 	state, next := "nothing was changed", advice.Next(err)
@@ -69,13 +89,13 @@ func (e *Env) report(code int, err error) {
 	}
 	p := e.printer()
 	if e.o.json {
-		if p.Error(code, err.Error(), state, next) != nil {
+		if p.Error(code, plain(err), state, next) != nil {
 			fmt.Fprintln(e.Err, err)
 		}
 		return
 	}
 	p.Out = e.Err
-	p.Failure(strings.TrimSpace(err.Error()))
+	p.Failure(plain(err))
 	if code != exitMidway { // its text says it
 		p.Failure(state)
 	}

@@ -8,7 +8,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
+	"strings"
 
 	"github.com/google/uuid"
 
@@ -56,6 +58,23 @@ type Partition struct {
 // ErrDocument is a document that is no table.
 var ErrDocument = errors.New("not a saved table")
 
+// reason says in words of a reader what is wrong with a document.
+func reason(err error) string {
+	var syntax *json.SyntaxError
+	var typ *json.UnmarshalTypeError
+	switch {
+	case errors.Is(err, io.EOF):
+		return "the file is empty"
+	case errors.Is(err, io.ErrUnexpectedEOF):
+		return "the file ends in the middle"
+	case errors.As(err, &syntax):
+		return fmt.Sprintf("it is no JSON from byte %d on", syntax.Offset)
+	case errors.As(err, &typ):
+		return fmt.Sprintf("%s at byte %d is a %s", typ.Field, typ.Offset, typ.Value)
+	}
+	return strings.TrimPrefix(err.Error(), "json: ")
+}
+
 // most is how many partitions a document may hold.
 const most = 1 << 15
 
@@ -89,7 +108,7 @@ func Decode(data []byte) (Document, error) {
 	dec := json.NewDecoder(bytes.NewReader(data))
 	dec.DisallowUnknownFields()
 	if err := dec.Decode(&d); err != nil {
-		return d, fmt.Errorf("%w: %w", ErrDocument, err)
+		return d, fmt.Errorf("%w: %s", ErrDocument, reason(err))
 	}
 	switch {
 	case d.Kind != Kind:

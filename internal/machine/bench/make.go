@@ -29,11 +29,14 @@ import (
 // Specification).
 const linuxRoot = "4f68bce3-e8cd-4db1-96e7-fbcaf984b709"
 
+// ErrNotEmpty is a directory in which there is something.
+var ErrNotEmpty = errors.New("it is not empty")
+
 // New makes a bench with a system disk from which it comes up, and switches it
 // on. The directory must be missing or empty.
 func New(ctx context.Context, dir, host string, now func() time.Time, fresh func() uuid.UUID) (*Bench, error) {
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
-		return nil, fmt.Errorf("%s is not empty: %w", dir, fs.ErrExist)
+		return nil, fmt.Errorf("%s: %w, and a bench is made in a directory of its own", dir, ErrNotEmpty)
 	}
 	for _, sub := range []string{"disks", "root/etc", "root/mnt", "root/media", "root/tmp", "root/home", "state"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o755); err != nil {
