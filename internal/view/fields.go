@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 
+	"fundus/core/block"
 	"fundus/internal/look"
 )
 
@@ -54,27 +55,52 @@ func (p *Printer) ellipsis() string {
 	return ".."
 }
 
-// bytes prints a place: sixteen bytes a line, and what of them is text.
+// bytes prints a place: sixteen bytes a line in words of four, with what of them is text,
+// and which fields begin there, where these are shown too. Lines of zeros become one.
 func (p *Printer) bytes(i *look.Inspection) {
 	if len(i.Bytes) == 0 {
 		return
 	}
 	p.printf("\n%s\n", p.paint(Strong, fmt.Sprintf("%d bytes from byte %d (%#x)", len(i.Bytes), i.BytesAt, i.BytesAt)))
-	for at := 0; at < len(i.Bytes); at += line {
-		b := i.Bytes[at:min(at+line, len(i.Bytes))]
-		left := fmt.Sprintf("% x", b[:min(len(b), line/2)])
-		right := ""
-		if len(b) > line/2 {
-			right = fmt.Sprintf("% x", b[line/2:])
+	for at := 0; at < len(i.Bytes); {
+		if end := zeroLines(i.Bytes, at); end-at > line {
+			p.printf("  %10d  %s\n", i.BytesAt+int64(at), p.paint(Free, fmt.Sprintf("zeros up to byte %d", i.BytesAt+int64(end)-1)))
+			at = end
+			continue
 		}
-		text := strings.Map(func(r rune) rune {
-			if r < 0x20 || r > 0x7E {
-				return '.'
-			}
-			return r
-		}, latin(b))
-		p.printf("  %10d  %-*s  %-*s  %s\n", i.BytesAt+int64(at), 3*line/2-1, left, 3*line/2-1, right, text)
+		b := i.Bytes[at:min(at+line, len(i.Bytes))]
+		var words []string
+		for k := 0; k < len(b); k += line / 4 {
+			words = append(words, fmt.Sprintf("%x", b[k:min(k+line/4, len(b))]))
+		}
+		says := append(texts(b), beginning(i, i.BytesAt+int64(at), int64(len(b)))...)
+		row := fmt.Sprintf("%10d  %-*s", i.BytesAt+int64(at), 2*line+3, strings.Join(words, " "))
+		if len(says) == 0 {
+			p.printf("  %s\n", strings.TrimRight(row, " "))
+		} else {
+			p.wrap(2, row+"  ", strings.Join(says, " "))
+		}
+		at += len(b)
 	}
+}
+
+// zeroLines is where whole lines of zeros end.
+func zeroLines(b []byte, at int) int {
+	for at+line <= len(b) && block.IsZero(b[at:at+line]) {
+		at += line
+	}
+	return at
+}
+
+// texts are the runs of printable letters of a line, which are hardly an accident from five on.
+func texts(b []byte) (out []string) {
+	const least = 5
+	for _, run := range strings.FieldsFunc(latin(b), func(r rune) bool { return r < 0x20 || r > 0x7E }) {
+		if len(run) >= least {
+			out = append(out, fmt.Sprintf("%q", run))
+		}
+	}
+	return out
 }
 
 // latin has a rune for each byte.
@@ -84,6 +110,18 @@ func latin(b []byte) string {
 		out.WriteRune(rune(c))
 	}
 	return out.String()
+}
+
+// beginning names the fields that begin in the bytes.
+func beginning(i *look.Inspection, at, n int64) (out []string) {
+	for _, s := range i.Structures {
+		for _, f := range s.Fields {
+			if f.At >= at && f.At < at+n && len(out) < 4 {
+				out = append(out, f.Name+";")
+			}
+		}
+	}
+	return out
 }
 
 func structureDocs(i *look.Inspection) []StructureDoc {
