@@ -106,7 +106,7 @@ type RoomError struct {
 
 func (e *RoomError) Error() string {
 	if e.Largest == 0 {
-		return fmt.Sprintf("%v: there is none that takes a partition", e.Err)
+		return "no gap takes a partition: all of it is given away"
 	}
 	return fmt.Sprintf("%v: %v (%d bytes) asked for, the largest free gap takes %v (%d bytes)",
 		e.Err, e.Wanted, e.Wanted, e.Largest, e.Largest)

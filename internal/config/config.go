@@ -136,7 +136,7 @@ func (c *Config) read(path string) {
 // take goes through a mapping; keys below keys are joined with dots.
 func (c *Config) take(path, prefix string, n *yaml.Node, fault func(int, string, ...any)) {
 	if n.Kind != yaml.MappingNode {
-		fault(n.Line, "%q: KEY: VALUE is expected", strings.TrimSuffix(prefix, "."))
+		fault(n.Line, "%q: KEY: VALUE is expected", cmp.Or(strings.TrimSuffix(prefix, "."), n.Value))
 		return
 	}
 	for i := 0; i+1 < len(n.Content); i += 2 {
