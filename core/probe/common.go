@@ -3,6 +3,7 @@ package probe
 import (
 	"encoding/binary"
 	"fmt"
+	"slices"
 	"strings"
 	"unicode/utf16"
 
@@ -119,7 +120,7 @@ func damaged(c *fs.Content, why string, args ...any) *fs.Content {
 // where free is more than there is.
 func sized(c *fs.Content, blocks, block uint64) {
 	c.BlockSize, c.Size = quantity.Bytes(block), times(blocks, block)
-	c.Facts = append(c.Facts, fs.Fact{Name: "size", Value: fmt.Sprintf("%d blocks × %d bytes = %d bytes (%v)", blocks, block, c.Size, c.Size)})
+	fact(c, "shape", "%d blocks × %d bytes = %d bytes (%v)", blocks, block, c.Size, c.Size)
 }
 
 func usedBlocks(c *fs.Content, free uint64) {
@@ -128,11 +129,16 @@ func usedBlocks(c *fs.Content, free uint64) {
 		return
 	}
 	c.Used, c.HasUsage = times(total-free, uint64(c.BlockSize)), true
-	c.Facts = append(c.Facts, fs.Fact{Name: "free", Value: fmt.Sprintf("%d blocks × %d bytes = %v, as recorded", free, c.BlockSize, times(free, uint64(c.BlockSize)))})
+	fact(c, "room", "%v free: %d blocks × %d bytes, as recorded", times(free, uint64(c.BlockSize)), free, c.BlockSize)
 }
 
 func fact(c *fs.Content, name, format string, args ...any) {
-	c.Facts = append(c.Facts, fs.Fact{Name: name, Value: fmt.Sprintf(format, args...)})
+	value := fmt.Sprintf(format, args...)
+	if at := slices.IndexFunc(c.Facts, func(f fs.Fact) bool { return f.Name == name }); at >= 0 {
+		c.Facts[at].Value += "; " + value
+		return
+	}
+	c.Facts = append(c.Facts, fs.Fact{Name: name, Value: value})
 }
 
 var (

@@ -47,7 +47,7 @@ func EROFS(dev block.Device) (*fs.Content, error) {
 	c.UUID, c.Label, c.State = l.uuid(erofsUUID), l.text(erofsLabel, 16), fs.Clean
 	sized(c, uint64(l.u32(erofsBlocks)), size)
 	c.Used, c.HasUsage = c.Size, true
-	fact(c, "inodes", "%d", l.u64(erofsInodes))
+	fact(c, "files", "%d inodes", l.u64(erofsInodes))
 	return c, nil
 }
 

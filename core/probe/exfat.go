@@ -47,8 +47,8 @@ func ExFAT(dev block.Device) (*fs.Content, error) {
 		c.State = fs.Dirty
 	}
 	c.BlockSize, c.Size = times(sector*per, 1), times(l.u64(exfatSectors), sector)
-	fact(c, "size", "%d sectors × %d bytes = %d bytes (%v)", l.u64(exfatSectors), sector, c.Size, c.Size)
-	fact(c, "clusters", "%d of %d bytes", l.u32(exfatClusters), sector*per)
+	fact(c, "shape", "%d sectors × %d bytes = %d bytes (%v)", l.u64(exfatSectors), sector, c.Size, c.Size)
+	fact(c, "shape", "%d clusters of %d bytes", l.u32(exfatClusters), sector*per)
 	// The share in use is rounded down to a percent, and 255 where whoever mounted it last
 	// did not count: the bitmap alone knows better, and may be large.
 	if p := l.u8(exfatPercent); p <= 100 {

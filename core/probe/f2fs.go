@@ -45,8 +45,8 @@ func F2FS(dev block.Device) (*fs.Content, error) {
 	}
 	c.UUID, c.Label = l.uuid(f2fsUUID), l.wide(f2fsLabel, 512, le)
 	sized(c, l.u64(f2fsBlocks), size)
-	fact(c, "version", "%d.%d", l.u16(f2fsMajor), l.u16(f2fsMajor+2))
-	fact(c, "segments", "%d", l.u32(f2fsSegments))
+	fact(c, "shape", "version %d.%d", l.u16(f2fsMajor), l.u16(f2fsMajor+2))
+	fact(c, "shape", "%d segments", l.u32(f2fsSegments))
 	return c, nil
 }
 

@@ -81,7 +81,7 @@ func minixContent(l look, device int64) *fs.Content {
 		}
 	}
 	sized(c, zones, size)
-	fact(c, "inodes", "%d", inodes)
+	fact(c, "files", "%d inodes", inodes)
 	return c
 }
 

@@ -52,8 +52,8 @@ func NTFS(dev block.Device) (*fs.Content, error) {
 	}
 	c.UUID = fmt.Sprintf("%016X", l.u64(ntfsSerial))
 	c.BlockSize, c.Size = times(cluster, 1), times(l.u64(ntfsSectors), sector)
-	fact(c, "size", "%d sectors × %d bytes = %d bytes (%v)", l.u64(ntfsSectors), sector, c.Size, c.Size)
-	fact(c, "clusters", "%d bytes", cluster)
+	fact(c, "shape", "%d sectors × %d bytes = %d bytes (%v)", l.u64(ntfsSectors), sector, c.Size, c.Size)
+	fact(c, "shape", "clusters of %d bytes", cluster)
 	record := uint64(l.u8(ntfsRecord)) * cluster
 	if n := int8(l.u8(ntfsRecord)); n < 0 {
 		record = power(uint64(-int(n)))

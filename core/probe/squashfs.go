@@ -42,9 +42,9 @@ func Squashfs(dev block.Device) (*fs.Content, error) {
 	c.BlockSize, c.Size, c.State = times(uint64(l.u32(squashBlock)), 1), times(l.u64(squashUsed), 1), fs.Clean
 	c.Used, c.HasUsage = c.Size, true
 	packed := map[uint16]string{1: "zlib", 2: "lzma", 3: "lzo", 4: "xz", 5: "lz4", 6: "zstd"}[l.u16(squashPacked)]
-	fact(c, "size", "%d bytes (%v), packed with %s", c.Size, c.Size, packed)
-	fact(c, "inodes", "%d", l.u32(squashInodes))
-	fact(c, "made", "%s", time.Unix(int64(l.u32(squashMade)), 0).UTC().Format("2006-01-02 15:04:05 UTC"))
+	fact(c, "shape", "%d bytes (%v), packed with %s", c.Size, c.Size, packed)
+	fact(c, "files", "%d inodes", l.u32(squashInodes))
+	fact(c, "history", "made %s", time.Unix(int64(l.u32(squashMade)), 0).UTC().Format("2006-01-02 15:04:05 UTC"))
 	return c, nil
 }
 

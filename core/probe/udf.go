@@ -104,7 +104,7 @@ func udfVolumes(dev block.Device, c *fs.Content, start, length, size int64) erro
 			c.UUID = udfIdentifier(l.raw(udfSet, 128))
 		case tagLogical:
 			c.Label = dstring(l.raw(udfVolume, 128))
-			fact(c, "blocks", "%d bytes", l.u32(udfBlock))
+			fact(c, "shape", "blocks of %d bytes", l.u32(udfBlock))
 		case tagEnd, 0:
 			return nil
 		}

@@ -105,7 +105,8 @@ func newBenchDiskAdd(e *Env) *cobra.Command {
 }
 
 func newBenchDiskRemove(e *Env) *cobra.Command {
-	return &cobra.Command{
+	inUse := false
+	cmd := &cobra.Command{
 		Use: "remove NAME", Short: "Pull a disk out of the bench; its image stays", Example: "  fundus bench disk remove sdc\n  fundus bench disk remove sdb --bench fernhill",
 		Args: words(1, 1, "one disk"), ValidArgsFunction: e.complete(wholeDisk),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -113,12 +114,14 @@ func newBenchDiskRemove(e *Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := b.RemoveDisk(cmd.Context(), args[0]); err != nil {
+			if err := b.RemoveDisk(cmd.Context(), args[0], inUse); err != nil {
 				return err
 			}
 			return e.printer().Show(view.Message{Kind: "message", Text: args[0] + " is pulled out; its image stays in the bench"})
 		},
 	}
+	cmd.Flags().BoolVar(&inUse, "even-if-mounted", false, "as somebody does who pulls it while it is in use")
+	return cmd
 }
 
 func newBenchDiskResize(e *Env) *cobra.Command {

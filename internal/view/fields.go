@@ -1,10 +1,10 @@
 package view
 
 import (
+	"bytes"
 	"fmt"
 	"strings"
 
-	"fundus/core/block"
 	"fundus/internal/look"
 )
 
@@ -86,7 +86,7 @@ func (p *Printer) bytes(i *look.Inspection) {
 
 // zeroLines is where whole lines of zeros end.
 func zeroLines(b []byte, at int) int {
-	for at+line <= len(b) && block.IsZero(b[at:at+line]) {
+	for at+line <= len(b) && len(bytes.TrimLeft(b[at:at+line], "\x00")) == 0 {
 		at += line
 	}
 	return at

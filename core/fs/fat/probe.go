@@ -103,8 +103,7 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	if b[at-1]&1 != 0 {
 		c.State = fs.Dirty
 	}
-	c.Facts = []fs.Fact{{Name: "size", Value: fmt.Sprintf("%d sectors × %d bytes = %d bytes (%v)", total, sector, size, size)},
-		{Name: "clusters", Value: fmt.Sprintf("%d of %d bytes", clusters, sector*cluster)}}
+	c.Facts = []fs.Fact{{Name: "shape", Value: fmt.Sprintf("%d sectors × %d bytes = %d bytes (%v); %d clusters of %d bytes", total, sector, size, size, clusters, sector*cluster)}}
 	if b[at] == 0x29 && other != "NO NAME" && other != "" && other != c.Label {
 		c.Facts = append(c.Facts, fs.Fact{Name: "old label", Value: fmt.Sprintf("%q in the boot sector, which nobody goes by", other)})
 	}

@@ -107,6 +107,6 @@ func (v volume) usage(c *fs.Content, sector int64) error {
 	}
 	used, _ := quantity.Count(v.clusters - uint64(left)).Times(c.BlockSize) // below 2^44
 	c.Used, c.HasUsage = used, true
-	c.Facts = append(c.Facts, fs.Fact{Name: "free", Value: fmt.Sprintf("%d clusters × %d bytes = %v, as recorded", left, v.cluster, quantity.Bytes(left)*c.BlockSize)})
+	c.Facts = append(c.Facts, fs.Fact{Name: "room", Value: fmt.Sprintf("%v free: %d clusters × %d bytes, as recorded", quantity.Bytes(left)*c.BlockSize, left, v.cluster)})
 	return nil
 }

@@ -76,6 +76,6 @@ func describe(b []byte, page int64) *fs.Content {
 		c.UUID = id.String()
 	}
 	c.Label, _, _ = strings.Cut(string(b[labelAt:labelAt+16]), "\x00")
-	c.Facts = []fs.Fact{{Name: "size", Value: fmt.Sprintf("%d pages × %d bytes = %d bytes (%v)", pages, page, c.Size, c.Size)}}
+	c.Facts = []fs.Fact{{Name: "shape", Value: fmt.Sprintf("%d pages × %d bytes = %d bytes (%v)", pages, page, c.Size, c.Size)}}
 	return c
 }

@@ -72,7 +72,7 @@ func TestWatch(t *testing.T) {
 		said = append(said, fmt.Sprintf("%s %v %d", e.Name, e.Came, len(e.Nodes)))
 		switch {
 		case e.Came:
-			err = other.RemoveDisk(ctx, e.Name)
+			err = other.RemoveDisk(ctx, e.Name, false)
 		default:
 			stop()
 		}

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -145,8 +146,9 @@ func (b *Bench) replugged(name string) error {
 	return b.store(k)
 }
 
-// RemoveDisk pulls a disk out; its image stays.
-func (b *Bench) RemoveDisk(ctx context.Context, name string) error {
+// RemoveDisk pulls a disk out; its image stays. One in use is refused unless it is to be
+// pulled all the same: then its mounts end with it and what is on it was not unmounted.
+func (b *Bench) RemoveDisk(ctx context.Context, name string, inUse bool) error {
 	if _, err := b.disk(name); err != nil {
 		return err
 	}
@@ -154,7 +156,10 @@ func (b *Bench) RemoveDisk(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	if err := machine.CheckAction(v, machine.Action{Verb: machine.ReadTable, Disk: name}); err != nil {
+	if err := machine.CheckAction(v, machine.Action{Verb: machine.ReadTable, Disk: name}); err != nil && !inUse {
+		return err
+	}
+	if err := b.forgetUses(v.Family(name)); err != nil {
 		return err
 	}
 	for i, d := range b.config.Disks {
@@ -167,6 +172,18 @@ func (b *Bench) RemoveDisk(ctx context.Context, name string) error {
 		return err
 	}
 	return b.replugged(name)
+}
+
+// forgetUses ends the uses of devices that are gone, as a kernel cannot write to them.
+func (b *Bench) forgetUses(gone []inventory.Node) error {
+	k, err := b.kernel()
+	if err != nil || k.Off {
+		return nil // nothing is in use
+	}
+	k.Uses = slices.DeleteFunc(k.Uses, func(u inventory.Use) bool {
+		return slices.ContainsFunc(gone, func(n inventory.Node) bool { return n.Name == u.Node })
+	})
+	return b.store(k)
 }
 
 // PlantFault puts a fault into a disk, or takes it out where it is nil.
