@@ -132,6 +132,8 @@ func usedBlocks(c *fs.Content, free uint64) {
 	fact(c, "room", "%v free: %d blocks × %d bytes, as recorded", times(free, uint64(c.BlockSize)), free, c.BlockSize)
 }
 
+// fact adds a figure. Of what answers one question one line is made, in the order in which it
+// was found out.
 func fact(c *fs.Content, name, format string, args ...any) {
 	value := fmt.Sprintf(format, args...)
 	if at := slices.IndexFunc(c.Facts, func(f fs.Fact) bool { return f.Name == name }); at >= 0 {

@@ -189,7 +189,8 @@ func SearchTypes(words []string) (out []Type) {
 }
 
 // ofContent is the type that a kind of content goes into: a word for a file system is often
-// taken for one.
+// taken for one. The first that fits is the general one, since the list goes from the
+// general to the special.
 func ofContent(word string) (Type, bool) {
 	for _, t := range Types() {
 		if slices.ContainsFunc(t.Holds, func(kind string) bool { return strings.EqualFold(kind, word) }) {

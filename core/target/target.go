@@ -65,6 +65,9 @@ func Look(v *inventory.Inventory, word string) (inventory.Node, error) {
 	}
 }
 
+// exact is what the word names and nothing else could.
+//
+// A slash at the end is a habit of completion in shells, and means no other thing.
 func exact(v *inventory.Inventory, word string) (inventory.Node, error) {
 	if clean := strings.TrimRight(word, "/"); clean != "" {
 		word = clean
@@ -96,6 +99,8 @@ func exact(v *inventory.Inventory, word string) (inventory.Node, error) {
 }
 
 // numbered reads "sdb:1", as partitions of an image are named.
+//
+// It is exact: no disk has a colon in its name, and the number is the table's.
 func numbered(v *inventory.Inventory, word string) (inventory.Node, bool) {
 	name, number, ok := strings.Cut(word, ":")
 	if d, found := v.Node(name); ok && found && d.Parent == "" {
@@ -151,10 +156,14 @@ type match struct {
 	how  string // "the label of"
 }
 
-// leastBegin is how much of an identifier must be there to mean it.
+// leastBegin is how much of an identifier must be there to mean it: the first group of a
+// UUID, which is what people copy from a line by eye.
 const leastBegin = 8
 
 // loose finds what the word belongs to, though it does not name it.
+//
+// A serial number is the disk's alone: its partitions carry it too, as part of what is known
+// of their hardware, and would make every serial number fit many.
 func loose(v *inventory.Inventory, word string) (list []match) {
 	_, begun, tagged := strings.Cut(word, "=")
 	if !tagged {
@@ -196,6 +205,9 @@ func twoFit(word string, a, b inventory.Node) error {
 }
 
 // unknown is the answer to a word that means nothing: what it could have been, by its form.
+//
+// What is spelled alike is offered for names of devices alone. Beside a path or an identifier
+// it would be another thing, and somebody in a hurry takes what is offered.
 func unknown(v *inventory.Inventory, word string) error {
 	none := fmt.Errorf("%q: %w", word, ErrNoTarget)
 	image := strings.Contains(word, ".img")
@@ -286,7 +298,8 @@ func Partition(v *inventory.Inventory, word string) (inventory.Node, error) {
 	return n, err
 }
 
-// has names the partitions of a disk, where they are few.
+// has names the partitions of a disk, where they are few: more do not fit a line, and are
+// listed by a command of their own.
 func has(v *inventory.Inventory, disk inventory.Node) string {
 	const few = 4
 	var names []string

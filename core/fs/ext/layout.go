@@ -50,6 +50,8 @@ const (
 	roMetadataCsum = 0x400
 )
 
+// featureName is a feature twice: for people what it brings, for programs and for whoever
+// looks into the kernel the constant.
 type featureName struct {
 	bit      uint32
 	constant string // of the kernel, behind EXT4_FEATURE_ and the word of the field

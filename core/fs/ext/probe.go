@@ -83,6 +83,8 @@ func (s *Superblock) facts() []fs.Fact {
 	}
 }
 
+// owner is who may use the reserve. Numbers alone: the users of this machine need not be those
+// of the file system.
 func owner(user uint16) string {
 	if user == 0 {
 		return "root"
@@ -90,7 +92,8 @@ func owner(user uint16) string {
 	return fmt.Sprintf("user %d", user)
 }
 
-// history is when it was made and last mounted, and how often since its last check.
+// history is when it was made and last mounted, and how often since its last check. A time
+// that is not recorded is left out.
 func (s *Superblock) history() string {
 	const form = "2006-01-02 15:04:05 UTC"
 	var words []string

@@ -156,6 +156,7 @@ func (w Wanted) until(m *table.Table, room extent.Span, fixed bool, step quantit
 	if w.To.Form == quantity.InSector {
 		end, ok = asked, true
 	}
+	// The room may end between two steps, before a partition that somebody else placed.
 	if end > start+most {
 		end = start + most
 	}
