@@ -306,6 +306,17 @@ func (v *Inventory) Silent() map[string]bool {
 	return out
 }
 
+// Kinds are the kinds of content that the nodes hold, each once, in alphabetical order.
+func (v *Inventory) Kinds() (out []string) {
+	for i := range v.Nodes {
+		for _, c := range v.Nodes[i].Contents {
+			out = append(out, c.Kind)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
 // Disks lists the nodes that are no part of another.
 func (v *Inventory) Disks() []Node {
 	return v.which(func(n *Node) bool { return n.Parent == "" })

@@ -17,6 +17,14 @@ func attributes(s Scheme) map[string]uint64 {
 	return map[string]uint64{"required": 1 << 0, "no-firmware": 1 << 1, "boot": Boot(GPT), "grow-file-system": 1 << 59, "read-only": 1 << 60, "no-auto": 1 << 63}
 }
 
+// Named are all bits of a scheme that have a name.
+func Named(s Scheme) (bits uint64) {
+	for _, bit := range attributes(s) {
+		bits |= bit
+	}
+	return bits
+}
+
 // ParseAttribute gives the bit of the name.
 func ParseAttribute(s Scheme, word string) (uint64, error) {
 	if bit, ok := attributes(s)[strings.ToLower(word)]; ok {

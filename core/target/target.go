@@ -283,6 +283,16 @@ func distance(a, b string) int {
 // Disk resolves a word that must mean a whole disk.
 func Disk(v *inventory.Inventory, word string) (inventory.Node, error) {
 	n, err := Resolve(v, word)
+	return whole(n, word, err)
+}
+
+// LookDisk is Disk for a command that only looks.
+func LookDisk(v *inventory.Inventory, word string) (inventory.Node, error) {
+	n, err := Look(v, word)
+	return whole(n, word, err)
+}
+
+func whole(n inventory.Node, word string, err error) (inventory.Node, error) {
 	if err == nil && n.Parent != "" {
 		err = fmt.Errorf("%s: %w: it is partition %d of %s; did you mean %s?", word, ErrNotDisk, n.Number, n.Parent, n.Parent)
 	}

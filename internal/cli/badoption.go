@@ -23,7 +23,7 @@ func (e *Env) badOption(cmd *cobra.Command, err error) error {
 	var bad *pflag.InvalidValueError
 	switch {
 	case errors.As(err, &none) && none.GetSpecifiedShortnames() != "":
-		return e.shortOption(cmd, none.GetSpecifiedShortnames(), help)
+		return shortOption(cmd, none.GetSpecifiedShortnames(), help)
 	case errors.As(err, &none):
 		return longOption(cmd, name, none.GetSpecifiedName(), help)
 	case errors.As(err, &lacks):
@@ -64,7 +64,7 @@ func wanted(f *pflag.Flag) string {
 // shortOption answers options of one letter, which there are none of.
 //
 // A leading minus before a number is a change of size that has lost its option.
-func (e *Env) shortOption(cmd *cobra.Command, letters, help string) error {
+func shortOption(cmd *cobra.Command, letters, help string) error {
 	if strings.ContainsAny(letters[:1], "0123456789") {
 		return usagef("-%s: a size never begins with a minus; a change of size is written --by=-4GiB", letters)
 	}

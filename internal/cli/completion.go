@@ -63,11 +63,12 @@ func list(words ...string) cobra.CompletionFunc {
 
 // addCompletion gives every option a list whose values have one.
 func (e *Env) addCompletion(root *cobra.Command) {
+	attributes := list(table.AttributeNames(table.GPT, table.Named(table.GPT))...)
 	values := map[string]cobra.CompletionFunc{
-		"scheme": list("gpt", "mbr"), "by": list("uuid", "label", "partuuid", "partlabel"), "references": list("follow", "drop", "disable", "keep"),
+		"scheme": list("gpt", "mbr"), "by": list(identifiers()...), "references": list("follow", "drop", "disable", "keep"),
 		"content": list("keep", "erase"), "severity": list("note", "warning", "error"), "direction": list("back", "forward"),
 		"sizes": list("iec", "si", "sectors", "bytes"), "colour": list("auto", "always", "never"),
-		"set": list("required", "no-firmware", "boot", "grow-file-system", "read-only", "no-auto"), "clear": list("required", "no-firmware", "boot", "grow-file-system", "read-only", "no-auto"),
+		"set": attributes, "clear": attributes,
 		"despite": findingCodes, "lose": e.completeNames, "kind": e.completeKinds,
 	}
 	var walk func(*cobra.Command)
@@ -135,20 +136,23 @@ func described(v *inventory.Inventory, n inventory.Node) string {
 // complete offers the devices that fit, for the first word alone; files too, as images are.
 func (e *Env) complete(fits func(v *inventory.Inventory, n inventory.Node) bool) cobra.CompletionFunc {
 	return func(cmd *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
-		v := e.look(cmd)
-		switch {
-		case len(args) > 0:
+		if len(args) > 0 {
 			return nil, noFiles
-		case v == nil:
-			return nil, cobra.ShellCompDirectiveDefault
 		}
-		for _, n := range v.Nodes {
-			if fits(v, n) {
-				out = append(out, described(v, n))
-			}
+		if v := e.look(cmd); v != nil {
+			out = devices(v, fits)
 		}
 		return out, cobra.ShellCompDirectiveDefault
 	}
+}
+
+func devices(v *inventory.Inventory, fits func(v *inventory.Inventory, n inventory.Node) bool) (out []string) {
+	for _, n := range v.Nodes {
+		if fits(v, n) {
+			out = append(out, described(v, n))
+		}
+	}
+	return out
 }
 
 func anyDevice(*inventory.Inventory, inventory.Node) bool { return true }
@@ -160,7 +164,7 @@ func partition(_ *inventory.Inventory, n inventory.Node) bool { return n.Parent 
 // unusedDevice leaves out what a change would be refused for: what is in use, or has
 // partitions.
 func unusedDevice(v *inventory.Inventory, n inventory.Node) bool {
-	return len(v.UsesOf(n.Name)) == 0 && n.Table == nil && !slices.ContainsFunc(v.Parts(n.Name), func(p inventory.Node) bool { return len(v.UsesOf(p.Name)) > 0 })
+	return len(v.UsesOf(n.Name)) == 0 && n.Table == nil
 }
 
 // mountable are those with a file system that is not mounted, and swap areas for fstab.
@@ -190,30 +194,30 @@ func (e *Env) completeMounted(cmd *cobra.Command, args []string, _ string) (out 
 
 // completePlaces offers devices and the places of fstab for the first word, and directories
 // for the second.
-func (e *Env) completePlaces(cmd *cobra.Command, args []string, begun string) ([]string, cobra.ShellCompDirective) {
+func (e *Env) completePlaces(cmd *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
 	if len(args) > 0 {
 		return nil, cobra.ShellCompDirectiveFilterDirs
 	}
-	out, directive := e.complete(mountable)(cmd, args, begun)
-	return append(out, e.fstabPlaces(cmd)...), directive
+	if v := e.look(cmd); v != nil {
+		out = append(devices(v, mountable), fstabPlaces(v)...)
+	}
+	return out, cobra.ShellCompDirectiveDefault
 }
 
-func (e *Env) fstabPlaces(cmd *cobra.Command) (out []string) {
-	if v := e.look(cmd); v != nil {
-		for _, l := range v.Fstab().Entries() {
-			if strings.HasPrefix(l.Entry.Dir, "/") {
-				out = append(out, l.Entry.Dir+"\tline "+fmt.Sprint(l.Number)+" of fstab, "+l.Entry.Spec)
-			}
+func fstabPlaces(v *inventory.Inventory) (out []string) {
+	for _, l := range v.Fstab().Entries() {
+		if strings.HasPrefix(l.Entry.Dir, "/") {
+			out = append(out, l.Entry.Dir+"\tline "+fmt.Sprint(l.Number)+" of fstab, "+l.Entry.Spec)
 		}
 	}
 	return out
 }
 
 func (e *Env) completeFstab(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
-	if len(args) > 0 {
-		return nil, noFiles
+	if v := e.look(cmd); v != nil && len(args) == 0 {
+		return fstabPlaces(v), noFiles
 	}
-	return e.fstabPlaces(cmd), noFiles
+	return nil, noFiles
 }
 
 // completeNames offers what can be named as lost: labels and serial numbers.
@@ -233,17 +237,11 @@ func (e *Env) completeNames(cmd *cobra.Command, _ []string, _ string) (out []str
 	return out, noFiles
 }
 
-func (e *Env) completeKinds(cmd *cobra.Command, _ []string, _ string) (out []string, _ cobra.ShellCompDirective) {
+func (e *Env) completeKinds(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
 	if v := e.look(cmd); v != nil {
-		for _, n := range v.Nodes {
-			for _, c := range n.Contents {
-				if !slices.Contains(out, c.Kind) {
-					out = append(out, c.Kind)
-				}
-			}
-		}
+		return v.Kinds(), noFiles
 	}
-	return out, noFiles
+	return nil, noFiles
 }
 
 // completeDrafts offers the codes of drafts that wait.

@@ -61,6 +61,9 @@ func newFstabCheck(e *Env) *cobra.Command {
 	return cmd
 }
 
+// identifiers are the words for what a line of fstab can name a device by.
+func identifiers() []string { return []string{"uuid", "label", "partuuid", "partlabel"} }
+
 func newFstabAdd(e *Env) *cobra.Command {
 	r := &use.FstabAdd{}
 	var options string
@@ -81,8 +84,8 @@ timeout unless --options says otherwise.`,
 			} else if len(images) > 0 {
 				return advice.Way(fmt.Errorf("%s: an image file is no device of this machine, and a line of fstab cannot name what is in it", args[0]), "fundus mount %s %s", args[0], args[1])
 			}
-			if by := []string{"", "uuid", "label", "partuuid", "partlabel"}; !slices.Contains(by, strings.ToLower(r.By)) {
-				return usagef("--by=%s: it is one of %s", r.By, strings.Join(by[1:], ", "))
+			if by := identifiers(); r.By != "" && !slices.Contains(by, strings.ToLower(r.By)) {
+				return usagef("--by=%s: it is one of %s", r.By, strings.Join(by, ", "))
 			}
 			r.Target, r.Dir, r.Options = args[0], args[1], split(options)
 			return e.change(cmd, r)

@@ -119,7 +119,7 @@ func useOf(cmd *cobra.Command) string { return strings.TrimSuffix(cmd.UseLine(),
 
 // ownOptions are those that only this command has, and whether it takes those of changes.
 func ownOptions(cmd *cobra.Command) (own []*pflag.Flag, change bool) {
-	common := (&Env{}).changeOptions()
+	common := changeOptions()
 	cmd.LocalNonPersistentFlags().VisitAll(func(f *pflag.Flag) {
 		switch {
 		case f.Name == "help" || f.Hidden:
@@ -133,9 +133,7 @@ func ownOptions(cmd *cobra.Command) (own []*pflag.Flag, change bool) {
 }
 
 // changeOptions are the options of every command that changes something.
-func (e *Env) changeOptions() *pflag.FlagSet {
-	return e.addChange(&cobra.Command{}).Flags()
-}
+func changeOptions() *pflag.FlagSet { return (&Env{}).addChange(&cobra.Command{}).Flags() }
 
 func (e *Env) commonHelp(root *cobra.Command) {
 	list := func(set *pflag.FlagSet) (out []*pflag.Flag) {
@@ -149,7 +147,7 @@ func (e *Env) commonHelp(root *cobra.Command) {
 	fmt.Fprintln(e.Out, "Every command takes")
 	optionList(e.Out, list(root.PersistentFlags()))
 	fmt.Fprintln(e.Out, "\nand every one that changes something")
-	optionList(e.Out, list((&Env{}).changeOptions()))
+	optionList(e.Out, list(changeOptions()))
 }
 
 func optionList(w io.Writer, list []*pflag.Flag) {

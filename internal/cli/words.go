@@ -24,11 +24,11 @@ func (e *Env) unknownWord(cmd *cobra.Command, args []string) error {
 	}
 	if len(args) > 1 {
 		if m, ok := missOf(phrase + " " + args[1]); ok {
-			return m.answer(cmd, phrase+" "+args[1], e.behind(args[1]))
+			return m.answer(cmd, phrase+" "+args[1], e.before(cmd, args[0]), e.behind(args[1]))
 		}
 	}
 	if m, ok := missOf(phrase); ok {
-		return m.answer(cmd, phrase, e.behind(args[0]))
+		return m.answer(cmd, phrase, e.before(cmd, args[0]), e.behind(args[0]))
 	}
 	cmd.SuggestionsMinimumDistance = 2
 	for _, near := range cmd.SuggestionsFor(args[0]) {
@@ -55,6 +55,15 @@ func (e *Env) behind(word string) []string {
 		return e.words[at+1:]
 	}
 	return nil
+}
+
+// before are the words that were typed before those of the command: options, of which one
+// may say which machine is meant.
+func (e *Env) before(cmd *cobra.Command, word string) []string {
+	if cmd.HasParent() {
+		word = strings.Fields(cmd.CommandPath())[1]
+	}
+	return e.words[:max(slices.Index(e.words, word), 0)]
 }
 
 // destroys reports whether a command can take something away that no other brings back by
@@ -84,7 +93,7 @@ func (m miss) next() string {
 }
 
 // answer rebuilds the line with the right command, if what was typed fits it.
-func (m miss) answer(cmd *cobra.Command, phrase string, rest []string) error {
+func (m miss) answer(cmd *cobra.Command, phrase string, first, rest []string) error {
 	next := m.next()
 	typed := slices.IndexFunc(rest, func(w string) bool { return strings.HasPrefix(w, "-") })
 	if typed < 0 {
@@ -92,7 +101,7 @@ func (m miss) answer(cmd *cobra.Command, phrase string, rest []string) error {
 	}
 	whole := !destroys(m.right) && !strings.HasPrefix(m.right, "help") && typed >= len(strings.Fields(m.args))
 	if words := append(strings.Fields(m.right), rest...); whole && len(rest) > 0 && fits(cmd.Root(), words) {
-		next = "fundus " + strings.Join(words, " ")
+		next = "fundus " + strings.Join(slices.Concat(first, words), " ")
 	}
 	if m.note != "" {
 		return usageWay(next, "there is no command %q: %s", phrase, m.note)

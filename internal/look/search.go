@@ -23,7 +23,7 @@ func FindLost(ctx context.Context, r machine.Reader, word string, c *config.Conf
 	if err != nil {
 		return nil, err
 	}
-	n, err := target.Disk(v, word)
+	n, err := target.LookDisk(v, word)
 	if err != nil {
 		return nil, err
 	}

@@ -94,21 +94,6 @@ func (s *Survey) filter() {
 	}
 }
 
-// Kinds are the kinds of content that the machine's devices hold, each once.
-func (s *Survey) Kinds() (out []string) {
-	for _, n := range s.Inventory.Nodes {
-		for _, c := range n.Contents {
-			if !slices.Contains(out, c.Kind) {
-				out = append(out, c.Kind)
-			}
-		}
-	}
-	if slices.Sort(out); len(out) == 0 {
-		out = []string{"nothing that Fundus recognises"}
-	}
-	return out
-}
-
 // Step is the alignment step of the disk.
 func (s *Survey) Step(d inventory.Node) quantity.Bytes { return s.config.Step(d.Geometry) }
 

@@ -15,7 +15,7 @@ func SavedTable(ctx context.Context, r machine.Reader, word string) (saved.Docum
 	if err != nil {
 		return saved.Document{}, err
 	}
-	n, err := target.Disk(v, word)
+	n, err := target.LookDisk(v, word)
 	if err != nil {
 		return saved.Document{}, err
 	}

@@ -237,8 +237,8 @@ func nothingShown(s *look.Survey) string {
 		return "there is no disk"
 	}
 	text := "there is nothing " + strings.Join(words, ", ")
-	if len(s.Filter.Kinds) > 0 {
-		text += "; kinds that are here: " + strings.Join(s.Kinds(), ", ")
+	if here := s.Inventory.Kinds(); len(s.Filter.Kinds) > 0 && len(here) > 0 {
+		text += "; kinds that are here: " + strings.Join(here, ", ")
 	}
 	return text
 }

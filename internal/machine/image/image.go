@@ -58,11 +58,15 @@ func Other(path string) string {
 		return "a character device"
 	case mode.IsDir() && !filepath.IsAbs(path):
 		return "a directory"
-	case mode.IsRegular() && text(path):
+	case mode.IsRegular() && info.Size() < mostText && text(path):
 		return "a text file"
 	}
 	return ""
 }
+
+// mostText is the size from which a file is no text that anybody wrote: a disk whose first
+// sector was written over with words is one still.
+const mostText = 1 << 20
 
 // text reports whether a file begins with words: an image of a disk never does, nor is one
 // empty.
