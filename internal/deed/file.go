@@ -48,7 +48,8 @@ func (changing) foreign(_ context.Context, x *executor) error {
 			return err
 		}
 		if !now.Missing && string(now.Data) != string(c.Before.Data) && string(now.Data) != string(c.After.Data) {
-			return advice.Way(fmt.Errorf("%s: %w; copy your version elsewhere first", c.Path, ErrEdited), "fundus recover %d --over-later-writes", x.deed.Number)
+			// The line that replaces it is not one to be copied without having been read.
+			return advice.Way(fmt.Errorf("%s: %w; copy your version elsewhere, then --over-later-writes replaces it and --as-it-is keeps it", c.Path, ErrEdited), "fundus deed show %d", x.deed.Number)
 		}
 	}
 	return nil

@@ -70,7 +70,7 @@ func compatNames() []featureName {
 
 func incompatNames() []featureName {
 	return []featureName{
-		{0x2, "FILETYPE", "types in directories"}, {0x4, "RECOVER", "journal to be replayed"}, {0x8, "JOURNAL_DEV", "journal of another"},
+		{0x2, "FILETYPE", "types in directories"}, {0x4, "RECOVER", "journal not emptied"}, {0x8, "JOURNAL_DEV", "journal of another"},
 		{0x10, "META_BG", "meta groups"}, {0x40, "EXTENTS", "extents"}, {0x80, "64BIT", "64-bit blocks"}, {0x100, "MMP", "guard against two mounts"},
 		{0x200, "FLEX_BG", "flexible groups"}, {0x400, "EA_INODE", "large attributes"}, {0x2000, "CSUM_SEED", "checksum seed"},
 		{0x4000, "LARGEDIR", "large directories"}, {0x8000, "INLINE_DATA", "data in inodes"}, {0x10000, "ENCRYPT", "encryption"}, {0x20000, "CASEFOLD", "case folding"},
