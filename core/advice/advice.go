@@ -167,7 +167,7 @@ func Absent(v *inventory.Inventory, dir, shown string) Advice {
 	if Kept(dir) {
 		return Advice{"the machine does not start without the line", ""}
 	}
-	return Advice{"", "fundus fstab remove " + shown}
+	return Advice{"", "fundus fstab disable " + shown}
 }
 
 // Kept reports whether a line of fstab for the mount point is one without which the machine

@@ -28,8 +28,9 @@ func fernhill(lines string) *inventory.Inventory {
 	return &inventory.Inventory{
 		Nodes: []inventory.Node{part("sda1", "ext4", "root", ""), part("sdb1", "ext4", "herb", "herbarium"), part("sdc1", "ext4", "twin", ""),
 			part("sdd1", "ext4", "twin", ""), fenced, big, part("sdg1", "FAT32", "12-34", "FIELDCARD"), part("sdh1", "swap", "swp", ""), part("sdi1", "", "", "")},
-		Files: map[string]inventory.File{fstab.Path: {Data: []byte(lines)}},
-		Dirs:  map[string]bool{"/": true, "/srv/herbarium": true},
+		Files:   map[string]inventory.File{fstab.Path: {Data: []byte(lines)}},
+		Dirs:    map[string]bool{"/": true, "/srv/herbarium": true},
+		Sources: map[string]bool{"/swapfile": true, "/swapped": false, "/srv/herbarium": true, "/srv/none": false},
 	}
 }
 
@@ -48,17 +49,39 @@ func TestOutcomeOfALine(t *testing.T) {
 		{"UUID=gone none swap sw 0 0", Delay, "no device has"},
 		{"UUID=swp none swap sw,pri=5 0 0", Fine, "sdh1"},
 		{"UUID=twin /srv/twin ext4 defaults 0 2", Unknown, "sdc1 and sdd1"},
-		{"UUID=gone none swap sw,nofail 0 0", Left, "no device has"},
+		{"UUID=gone none swap sw,nofail 0 0", Delay, "with nofail too"},
+		{"UUID=gone none swap sw,noauto 0 0", Waiting, "noauto"},
+		{"UUID=herb /srv/x", Fine, "sdb1"},
+		{"UUID=gone /srv/x ext4", Emergency, "no device has"},
+		{"UUID=gone /srv/x ext4 ro, noatime 0 0", Emergency, "no device has"},
+		{"UUID=gone /srv/x ext4 defaults 0 2\r", Emergency, "no device has"},
+		{"UUID=gone /srv/x ext4 defaults x y", Emergency, "no device has"},
+		{"UUID=gone srv/rel ext4 defaults 0 2", Emergency, "no device has"},
+		{"UUID=gone /srv/x ext4 nofail,fail 0 2", Emergency, "no device has"},
+		{"UUID=gone /srv/x ext4 noauto,auto 0 2", Emergency, "no device has"},
+		{"UUID=herb /srv/x ext4 x-systemd.device-timeout 0 2", Unread, "dies there"},
+		{"UUID=gone /srv/x ext4 x-systemd.automount 0 2", Left, "the first access waits 90s"},
+		{"UUID=gone /srv/x ext4 _netdev 0 2", Left, "goes on without it"},
+		{"label=herbarium /srv/x ext4 defaults 0 2", Emergency, "name of a file"},
+		{"UUID=herb none ext4 defaults 0 2", Passed, "holds no /"},
+		{"UUID=herb /srv/../x ext4 defaults 0 2", Unread, "two dots"},
+		{"/swapfile none swap sw 0 0", Fine, "no device is waited for"},
+		{"/swapped none swap sw 0 0", Left, "no file /swapped"},
+		{"/srv/herbarium /srv/again none bind 0 0", Fine, "a second time"},
+		{"/srv/none /srv/again none bind 0 0", Emergency, "no /srv/none"},
+		{"//vault/images /srv/i cifs defaults 0 0", Remote, "does not depend"},
+		{"none /srv/b bpf defaults 0 0", Fine, "in memory"},
+		{"none /srv/b lustre2 defaults 0 0", Unknown, "nothing is waited for"},
+		{"UUID=herb /srv/x ext4 commit=often 0 2", Emergency, "no value of commit"},
 		{"PARTUUID=p-sde1 /srv/x ext4 defaults 0 2", Emergency, "fenced"},
 		{"UUID=big /srv/x ext4 defaults 0 2", Emergency, "the device only"},
 		{"UUID=herb /srv/herbarium xfs defaults 0 2", Emergency, "it holds ext4, not xfs"},
 		{"/dev/sdi1 /srv/x ext4 defaults 0 2", Emergency, "no file system"},
 		{"LABEL=FIELDCARD /media/card vfat nofail,umask=022 0 0", Fine, "sdg1"},
 		{"UUID=herb /srv/x ext4 noauto 0 0", Waiting, "noauto"},
-		{"vault:/images /srv/i nfs defaults 0 0", Unknown, "network"},
-		{"UUID=herb /srv/x ext4 no_such_option 0 0", Unknown, "no_such_option"},
+		{"vault:/images /srv/i nfs defaults 0 0", Remote, "does not depend"},
+		{"UUID=herb /srv/x ext4 no_such_option 0 0", Emergency, "no_such_option"},
 		{"tmpfs /tmp tmpfs size=1G 0 0", Fine, "in memory"},
-		{"UUID=herb /srv/x", Left, "four to six fields"},
 	} {
 		r := Rehearse(fernhill(c.line))
 		if got := r.Lines[0]; got.Outcome != c.want || !strings.Contains(got.Reason, c.because) {
@@ -69,7 +92,8 @@ func TestOutcomeOfALine(t *testing.T) {
 
 func TestVerdictIsTheWorstLine(t *testing.T) {
 	fine, delay, shell := "UUID=root / ext4 defaults 0 1\n", "UUID=x none swap sw 0 0\n", "UUID=x /srv/x ext4 defaults 0 2\n"
-	for lines, want := range map[string]Verdict{fine: ComesUp, "": ComesUp, fine + delay: WithDelays, delay + shell + fine: Shell} {
+	for lines, want := range map[string]Verdict{fine: ComesUp, "": ComesUp, fine + delay: WithDelays, delay + shell + fine: Shell,
+		"UUID=root / ext4 x-systemd.mount-timeout\n": Without, fine + "UUID=x /srv ext4 nofail\nUUID=herb /srv/herbarium ext4\n": Shell, fine + fine: ComesUp} {
 		if got := Rehearse(fernhill(lines)).Verdict; got != want {
 			t.Errorf("%q: %s, want %s", lines, got, want)
 		}

@@ -8,9 +8,11 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"fundus/core/extent"
+	"fundus/core/mountopt"
 	"fundus/core/quantity"
 )
 
@@ -67,6 +69,8 @@ type Content struct {
 	Used       quantity.Bytes // as recorded; only with HasUsage
 	HasUsage   bool
 	State      State
+	Ownerless  bool           // it keeps no owners and modes of files
+	NoJournal  bool           // its kind may have one, and it has none
 	Unknown    []string       // features that Fundus does not know: it will not write
 	Device     string         // UUID of this device, of a kind that spans several
 	Devices    string         // "device 1 of 3", where there is more than one
@@ -99,6 +103,9 @@ func (c Content) Words() string {
 	return text
 }
 
+// Has reports whether the file system itself has what a mount option needs.
+func (c Content) Has(need mountopt.Need) bool { return need != mountopt.Journal || !c.NoJournal }
+
 // MountType is what fstab and mount call the content.
 func (c Content) MountType() string {
 	if len(c.Types) > 0 {
@@ -108,14 +115,20 @@ func (c Content) MountType() string {
 }
 
 // MountsAs reports whether the kernel mounts the content as the type.
+//
+// An empty type is auto, and of several with commas any will do. A driver in user space goes
+// by the kind's name with its own behind a dash.
 func (c Content) MountsAs(typ string) bool {
-	switch {
-	case typ == "auto":
-		return c.Class != Swap
-	case len(c.Types) > 0:
-		return slices.Contains(c.Types, typ)
+	own := c.Types
+	if len(own) == 0 {
+		own = []string{c.Kind}
 	}
-	return typ == c.Kind
+	return slices.ContainsFunc(strings.Split(typ, ","), func(word string) bool {
+		if word == "" || word == "auto" {
+			return c.Class != Swap
+		}
+		return slices.ContainsFunc(own, func(o string) bool { return word == o || strings.HasPrefix(word, o+"-") })
+	})
 }
 
 // Rank orders contents that have a signature on the same bytes, as udev does.

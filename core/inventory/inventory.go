@@ -26,8 +26,10 @@ type Inventory struct {
 	Machine Machine
 	Nodes   []Node // disks in order of their names, each followed by its partitions
 	Uses    []Use
-	Files   map[string]File // text files by path
-	Dirs    map[string]bool // for each mount point that is named: does it exist?
+	Files   map[string]File   // text files by path
+	Dirs    map[string]bool   // for each mount point that is named: does it exist?
+	Leads   map[string]string // mount points that are symbolic links, and where they lead
+	Sources map[string]bool   // for each path that fstab mounts or swaps on and that is no device: is it there?
 }
 
 // Machine says which machine it is.
@@ -233,7 +235,8 @@ type Use struct {
 	How      How
 	Where    string // mount point, or the device that holds it
 	Kind     string // file system that the kernel uses
-	Options  string
+	Options  string // of this mount, as the kernel lists them
+	Super    string // of the file system, the same at every place where it is mounted
 	ReadOnly bool
 	// Elsewhere says whose mount it is where it is not one of this system's own:
 	// that of another mount namespace, or one outside of the root.
@@ -393,6 +396,14 @@ func (v *Inventory) MountedAt(dir string) (Use, bool) {
 
 // Fstab reads the machine's table of file systems; empty where it is missing.
 func (v *Inventory) Fstab() *fstab.File { return fstab.Parse(v.Files[fstab.Path].Data) }
+
+// Units is what systemd makes of the lines of that table, in their order.
+func (v *Inventory) Units() []fstab.Unit {
+	return fstab.Read(v.Fstab(), func(dir string) (string, bool) {
+		to, ok := v.Leads[dir]
+		return to, ok
+	})
+}
 
 // Content is what Linux takes the node for: the fence where there is one, else
 // the one thing with a valid signature that is no partition table, else the one

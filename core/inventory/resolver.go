@@ -3,6 +3,8 @@ package inventory
 import (
 	"slices"
 	"strings"
+
+	"fundus/core/text/fstab"
 )
 
 // Resolver finds the nodes that words name, as Inventory.Resolve does, with one
@@ -45,7 +47,7 @@ func (r *Resolver) Resolve(word string) []Node {
 	if !isTag || strings.HasPrefix(word, "/") {
 		return r.nodes(r.byPath[word])
 	}
-	found := r.byTag[strings.ToUpper(tag)+"="+strings.Trim(value, `"`)]
+	found := r.byTag[strings.ToUpper(tag)+"="+fstab.Unquote(value)]
 	if len(found) < 2 {
 		return r.nodes(found)
 	}

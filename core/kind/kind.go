@@ -20,6 +20,7 @@ import (
 	"fundus/core/fs/fat"
 	"fundus/core/fs/swap"
 	"fundus/core/fs/xfs"
+	"fundus/core/mountopt"
 	"fundus/core/probe"
 	"fundus/core/table/gpt"
 	"fundus/core/table/mbr"
@@ -40,6 +41,13 @@ type Kind struct {
 	// places it looked, and whether what is at the beginning is no copy itself.
 	Copies     func(dev block.Device) (same, looked int, first bool)
 	Simulation *Simulation // what a mount does to the bytes, for benches
+	Options    *Mounts     // nil: what the kernel takes is not known
+}
+
+// Mounts is what the kernel mounts a kind as, and the options that it takes then.
+type Mounts struct {
+	As   []string
+	Rows func() []mountopt.Option
 }
 
 // Mark is a magic so many bytes behind the beginning.
@@ -72,13 +80,15 @@ func All() []Kind {
 		{Name: "fence", Probe: fence.Probe, Fields: fence.Fields},
 		{Name: "gpt", Probe: probeGPT, Fields: gpt.Fields},
 		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: []Maker{{"ext4", fs.Wide, ext.Settings(), ext.MakeOrder}}, Values: ext.Values, Probe: ext.Probe, Fields: ext.Fields, SetLabel: ext.SetLabel,
-			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies},
-		{Name: "xfs", Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies},
+			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies,
+			Options: &Mounts{[]string{"ext4", "ext3", "ext2"}, ext.MountOptions}},
+		{Name: "xfs", Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
 		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},
-		{Name: "fat", Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies},
-		{Name: "exfat", Probe: probe.ExFAT, Fields: probe.ExFATFields, Marks: []Mark{{3, "EXFAT   "}}},
-		{Name: "ntfs", Probe: probe.NTFS, Fields: probe.NTFSFields, Marks: []Mark{{3, "NTFS    "}}},
-		{Name: "btrfs", Probe: probe.Btrfs, Fields: probe.BtrfsFields, Marks: []Mark{{65600, "_BHRfS_M"}}},
+		{Name: "fat", Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies,
+			Options: &Mounts{[]string{"vfat", "msdos"}, fat.MountOptions}},
+		{Name: "exfat", Probe: probe.ExFAT, Fields: probe.ExFATFields, Marks: []Mark{{3, "EXFAT   "}}, Options: &Mounts{[]string{"exfat"}, probe.ExFATOptions}},
+		{Name: "ntfs", Probe: probe.NTFS, Fields: probe.NTFSFields, Marks: []Mark{{3, "NTFS    "}}, Options: &Mounts{[]string{"ntfs3"}, probe.NTFSOptions}},
+		{Name: "btrfs", Probe: probe.Btrfs, Fields: probe.BtrfsFields, Marks: []Mark{{65600, "_BHRfS_M"}}, Options: &Mounts{[]string{"btrfs"}, probe.BtrfsOptions}},
 		{Name: "f2fs", Probe: probe.F2FS, Fields: probe.F2FSFields, Marks: []Mark{{1024, "\x10\x20\xF5\xF2"}}},
 		{Name: "udf", Probe: probe.UDF, Fields: probe.UDFFields},
 		{Name: "iso9660", Probe: probe.ISO9660, Fields: probe.ISO9660Fields},
@@ -90,7 +100,7 @@ func All() []Kind {
 		{Name: "hfsplus", Probe: probe.HFSPlus, Fields: probe.HFSPlusFields},
 		{Name: "apfs", Probe: probe.APFS, Fields: probe.APFSFields},
 		{Name: "minix", Probe: probe.Minix, Fields: probe.MinixFields},
-		{Name: "swap", Probe: swap.Probe, Fields: swap.Fields, Marks: []Mark{{4086, "SWAPSPACE2"}, {65526, "SWAPSPACE2"}}},
+		{Name: "swap", Probe: swap.Probe, Fields: swap.Fields, Marks: []Mark{{4086, "SWAPSPACE2"}, {65526, "SWAPSPACE2"}}, Options: &Mounts{[]string{"swap"}, swap.MountOptions}},
 		{Name: "luks", Probe: probe.LUKS, Fields: probe.LUKSFields, Marks: []Mark{{0, "LUKS\xBA\xBE"}}},
 		{Name: "bitlocker", Probe: probe.BitLocker, Fields: probe.BitLockerFields, Marks: []Mark{{3, "-FVE-FS-"}}},
 		{Name: "physical volume", Probe: probe.PhysicalVolume, Fields: probe.PhysicalVolumeFields, Marks: []Mark{{512, "LABELONE"}}},

@@ -36,6 +36,7 @@ func ExFAT(dev block.Device) (*fs.Content, error) {
 		return nil, err
 	}
 	c := found("exfat", fs.FileSystem, exfatMagicAt, len(exfatMagic))
+	c.Ownerless = true
 	sector, per := power(uint64(l.u8(exfatSector))), power(uint64(l.u8(exfatCluster)))
 	// A cluster has at most 32 MiB; without that limit a wrong exponent overflows below.
 	if !powerOfTwo(sector, 512, 4096) || !powerOfTwo(per, 1, 32<<20/sector) {

@@ -41,6 +41,7 @@ func NTFS(dev block.Device) (*fs.Content, error) {
 		return nil, err
 	}
 	c := found("ntfs", fs.FileSystem, ntfsMagicAt, len(ntfsMagic))
+	c.Ownerless, c.Types = true, []string{"ntfs3", "ntfs"} // the kernel's drivers, the newer first
 	sector, per := uint64(l.u16(ntfsSector)), uint64(l.u8(ntfsCluster))
 	// Above 128 it means 2 to the power of 256 less the value; 128 itself is a number.
 	if per > 0x80 {

@@ -109,7 +109,7 @@ func Normal(spec string) string {
 	}
 	tag, value, is := strings.Cut(spec, "=")
 	if is && !strings.HasPrefix(spec, "/") {
-		return strings.ToUpper(tag) + "=" + strings.Trim(value, `"`)
+		return strings.ToUpper(tag) + "=" + fstab.Unquote(value)
 	}
 	return spec
 }

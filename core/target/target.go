@@ -4,12 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 
 	"fundus/core/advice"
 	"fundus/core/inventory"
+	"fundus/core/near"
 	"fundus/core/scan"
 )
 
@@ -243,7 +243,7 @@ func nearest(v *inventory.Inventory, word string, none error) error {
 	const alike = 2
 	best, names := alike, []string(nil)
 	for _, n := range v.Nodes {
-		switch d := distance(n.Name, filepath.Base(word)); {
+		switch d := near.Distance(n.Name, filepath.Base(word)); {
 		case strings.Contains(word, "=") || d > best:
 		case d < best:
 			best, names = d, []string{n.Name}
@@ -255,29 +255,6 @@ func nearest(v *inventory.Inventory, word string, none error) error {
 		return advice.Way(none, "fundus survey")
 	}
 	return fmt.Errorf("%w; there is %s", none, strings.Join(names[:min(3, len(names))], ", "))
-}
-
-// distance is how many letters must be added, dropped or changed.
-//
-// The number of changes, after Levenshtein: names are short, so the plain way will do.
-func distance(a, b string) int {
-	row := make([]int, len(b)+1)
-	for i := range row {
-		row[i] = i
-	}
-	for i := range len(a) {
-		diagonal := row[0]
-		row[0] = i + 1
-		for k := range len(b) {
-			cost := diagonal
-			if a[i] != b[k] {
-				cost++
-			}
-			diagonal = row[k+1]
-			row[k+1] = slices.Min([]int{row[k+1] + 1, row[k] + 1, cost})
-		}
-	}
-	return row[len(b)]
 }
 
 // Disk resolves a word that must mean a whole disk.

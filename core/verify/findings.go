@@ -29,13 +29,30 @@ var (
 	DuplicateLabel    = finding.Entry{ID: "duplicate-label", Severity: finding.Error, Why: "whoever looks for this identifier may get either device"}
 	DuplicatePartUUID = finding.Entry{ID: "duplicate-partuuid", Severity: finding.Error, Why: "whoever looks for this identifier may get either device"}
 	DuplicateDisk     = finding.Entry{ID: "duplicate-disk-identifier", Severity: finding.Error, Why: "whoever looks for this identifier may get either device"}
-	FstabSyntax       = finding.Entry{ID: "fstab-syntax", Severity: finding.Error, Why: "systemd leaves the line out"}
 	FstabUnknown      = finding.Entry{ID: "fstab-names-nothing", Severity: finding.Error, Why: "the boot waits for the device, and then stops unless the line has nofail"}
 	FstabAmbiguous    = finding.Entry{ID: "fstab-names-two", Severity: finding.Error, Why: "which of the two is mounted is a matter of chance"}
 	FstabKind         = finding.Entry{ID: "fstab-wrong-kind", Severity: finding.Error, Why: "the kernel refuses to mount it as that kind"}
 	FstabNoMount      = finding.Entry{ID: "fstab-mount-point-missing", Severity: finding.Note, Why: "systemd makes the directory at boot; a plain mount fails"}
-	FstabTwice        = finding.Entry{ID: "fstab-mount-point-twice", Severity: finding.Warning, Why: "the later mount hides the earlier one"}
+	FstabTwice        = finding.Entry{ID: "fstab-mount-point-twice", Severity: finding.Warning, Why: "the boot takes the first line and drops the second; mounting all lines by hand puts one over the other"}
 	FstabUnstable     = finding.Entry{ID: "fstab-unstable-name", Severity: finding.Warning, Why: "kernel names change between boots, so another disk may be mounted there"}
+	FstabDies         = finding.Entry{ID: "fstab-reader-dies", Severity: finding.Error, Why: "the line and every one below it are mounted by nobody, and no message says so"}
+	FstabRefused      = finding.Entry{ID: "fstab-unit-refused", Severity: finding.Error, Why: "systemd cannot make a unit of the line: nothing is mounted there"}
+	FstabIgnored      = finding.Entry{ID: "fstab-line-ignored", Severity: finding.Error, Why: "systemd passes over the line without a word"}
+	FstabLost         = finding.Entry{ID: "fstab-line-cut", Severity: finding.Error, Why: "what the reader does not see has no meaning, such as nofail at the end"}
+	FstabFields       = finding.Entry{ID: "fstab-fields-more", Severity: finding.Warning, Why: "a blank ends a field: what stands behind it is no option"}
+	FstabNumber       = finding.Entry{ID: "fstab-number-not-number", Severity: finding.Warning, Why: "what does not begin with digits counts as 0: no check at boot"}
+	FstabReturn       = finding.Entry{ID: "fstab-carriage-return", Severity: finding.Warning, Why: "a carriage return is part of the word before it, not of the line's end"}
+	FstabEscape       = finding.Entry{ID: "fstab-escape-unread", Severity: finding.Warning, Why: "only \\040, \\011, \\012, \\134 and \\\\ are read; any other stays as it is written"}
+	FstabTagCase      = finding.Entry{ID: "fstab-tag-case", Severity: finding.Error, Why: "identifiers are read in capitals only: no device is waited for, and the mount fails"}
+	FstabOption       = finding.Entry{ID: "fstab-option-unknown", Severity: finding.Error, Why: "the kernel refuses the whole mount for one option that it does not know"}
+	FstabValue        = finding.Entry{ID: "fstab-option-bad-value", Severity: finding.Error, Why: "the kernel refuses the whole mount for one value that it does not take"}
+	FstabNeeds        = finding.Entry{ID: "fstab-option-needs", Severity: finding.Error, Why: "the kernel refuses the mount of this file system with the option"}
+	FstabOverruled    = finding.Entry{ID: "fstab-option-overridden", Severity: finding.Warning, Why: "the last of two opposites counts, whichever was meant"}
+	FstabNoEffect     = finding.Entry{ID: "fstab-option-no-effect", Severity: finding.Note, Why: "whoever reads the line believes that it does something"}
+	FstabRedundant    = finding.Entry{ID: "fstab-option-redundant", Severity: finding.Note, Why: "the file system has it so without the option"}
+	FstabTime         = finding.Entry{ID: "fstab-timeout-unparsable", Severity: finding.Warning, Why: "systemd goes by its default instead"}
+	FstabParent       = finding.Entry{ID: "fstab-parent-nofail", Severity: finding.Error, Why: "a required line below one with nofail makes that one required too: without it the boot ends in the emergency shell"}
+	FstabLink         = finding.Entry{ID: "fstab-mount-point-is-link", Severity: finding.Note, Why: "the mount is known by the place that the link leads to"}
 )
 
 // Catalogue lists them.
@@ -45,7 +62,9 @@ func Catalogue() []finding.Entry {
 		ContentFenced, ContentTwofold, ContentTooLarge, ContentSmaller, ContentErrors, ContentDue,
 		ContentStripe, MountFull, MountDiffers, IdentifierNone, ReferenceNone, FileUnread,
 		ReferenceName, DeviceUnread, DeviceSilent, DuplicateUUID, DuplicateLabel, DuplicatePartUUID,
-		DuplicateDisk, FstabSyntax, FstabUnknown, FstabAmbiguous, FstabKind, FstabNoMount,
-		FstabTwice, FstabUnstable,
+		DuplicateDisk, FstabUnknown, FstabAmbiguous, FstabKind, FstabNoMount,
+		FstabTwice, FstabUnstable, FstabDies, FstabRefused, FstabIgnored, FstabLost, FstabFields,
+		FstabNumber, FstabReturn, FstabEscape, FstabTagCase, FstabOption, FstabValue, FstabNeeds,
+		FstabOverruled, FstabNoEffect, FstabRedundant, FstabTime, FstabParent, FstabLink,
 	}
 }

@@ -13,24 +13,29 @@ import (
 	"fundus/core/text/fstab"
 )
 
-// references goes through fstab: lines that name nothing, or two devices, or
-// the wrong kind, or a name that changes between boots.
+// references goes through fstab: what systemd does not read as it was meant, and lines that
+// name nothing, or two devices, or the wrong kind, or a name that changes between boots.
 func (k *look) references() []finding.Finding {
 	var out []finding.Finding
-	taken := map[string]int{}
-	for _, l := range k.fstab.Lines {
-		thing := fmt.Sprintf("%s:%d", fstab.Path, l.Number)
-		if l.Err != nil {
-			out = append(out, FstabSyntax.New(thing, "%v", l.Err).WithRemedy("mend the line"))
+	first := map[string]int{}
+	for _, u := range k.v.Units() {
+		l, _ := k.fstab.Line(u.Line)
+		thing := fmt.Sprintf("%s:%d", fstab.Path, u.Line)
+		out = append(out, k.reading(thing, l, u)...)
+		switch {
+		case u.None == fstab.Second:
+			place := u.Where
+			if u.Entry.IsSwap() {
+				place = u.What
+			}
+			out = append(out, FstabTwice.New(thing, "%s has line %d already", place, first[place]).WithMend("fundus fstab disable %d", u.Line))
+		case u.None == "" && u.Entry.IsSwap():
+			first[u.What] = u.Line
+		case u.None == "":
+			first[u.Where] = u.Line
 		}
-		if l.Entry == nil {
-			continue
-		}
-		out = append(out, k.reference(thing, *l.Entry)...)
-		if first := taken[l.Entry.Dir]; first > 0 && !l.Entry.IsSwap() {
-			out = append(out, FstabTwice.New(thing, "%s is also the mount point of line %d", l.Entry.Dir, first).WithMend("fundus fstab remove %s", k.shown(*l.Entry)))
-		} else {
-			taken[l.Entry.Dir] = l.Number
+		if u.None == "" || u.None == fstab.Second {
+			out = append(out, k.reference(thing, u)...)
 		}
 	}
 	return out
@@ -39,34 +44,21 @@ func (k *look) references() []finding.Finding {
 // Each line is judged by what its identifier means now: by nothing, by two devices, by one
 // whose content is of another kind, or by a name that only holds until the next boot. A
 // line with nofail or noauto does not stop a boot, so that its fault is less grave.
-func (k *look) reference(thing string, e fstab.Entry) []finding.Finding {
+func (k *look) reference(thing string, u fstab.Unit) []finding.Finding {
+	e := u.Entry
 	if !namesDevice(e.Spec) {
 		return nil
 	}
 	var out []finding.Finding
-	if there, looked := k.v.Dirs[e.Dir]; looked && !there && !e.IsSwap() {
-		out = append(out, FstabNoMount.New(thing, "the mount point %s does not exist", e.Dir).WithRemedy("make the directory before it is mounted by hand"))
+	if there, looked := k.v.Dirs[u.Where]; looked && !there && !e.IsSwap() {
+		out = append(out, FstabNoMount.New(thing, "the mount point %s does not exist", u.Where).WithRemedy("make the directory before it is mounted by hand"))
 	}
 	nodes := k.by.Resolve(e.Spec)
 	switch {
-	case len(nodes) == 0 && k.hidden(e.Dir):
+	case len(nodes) == 0 && k.hidden(u.Where):
 		return out
 	case len(nodes) == 0:
-		f := k.withoutLine(FstabUnknown.New(thing, "%s names no device (mount point %s)", e.Spec, e.Dir), e)
-		if meant := nearest(k.v, e.Dir); meant != "" {
-			f.Text += fmt.Sprintf("; %s is mounted there", meant)
-		}
-		if e.IsSwap() && len(k.swaps) == 1 {
-			f.Text += fmt.Sprintf("; the swap area is %s, which is %s", k.swaps[0].Name, steady(k.swaps))
-		}
-		switch {
-		case e.Has("noauto"): // a card that is not plugged in
-			f.Severity, f.Why, f.Mend = finding.Note, "nothing waits for it: the line is mounted only when somebody asks for it", ""
-			f = f.WithRemedy("nothing needs to be done where it is plugged in now and then")
-		case e.Has("nofail"):
-			f.Severity, f.Why = finding.Warning, "the boot goes on without it"
-		}
-		return append(out, f)
+		return append(out, k.namesNothing(thing, u))
 	case len(nodes) > 1:
 		out = append(out, FstabAmbiguous.New(thing, "%s is carried by %s and %s", e.Spec, nodes[0].Name, nodes[1].Name).
 			WithRemedy("name the device by its PARTUUID"))
@@ -74,12 +66,38 @@ func (k *look) reference(thing string, e fstab.Entry) []finding.Finding {
 	// Behind a fence the old content comes back: what stands there meanwhile is no reason
 	// to take the line out.
 	if c, ok := nodes[0].Content(); ok && !c.MountsAs(e.Type) && c.Class != fs.Fence {
-		out = append(out, FstabKind.New(thing, "the line says %s, %s holds %s", e.Type, nodes[0].Name, c.Kind).WithRemedy("let the line say %s", c.MountType()))
+		out = append(out, FstabKind.New(thing, "the line says %s, %s holds %s", e.Type, nodes[0].Name, c.Kind).WithMend("fundus fstab edit %d --type=%s", u.Line, c.MountType()))
+	} else if len(nodes) == 1 && c.Class != fs.Fence {
+		out = append(out, k.options(thing, u, nodes[0])...)
 	}
 	if unstable().MatchString(e.Spec) {
-		out = append(out, FstabUnstable.New(thing, "%s is a kernel name", e.Spec).WithRemedy("name it by UUID, as fundus fstab add does"))
+		out = append(out, FstabUnstable.New(thing, "%s is a kernel name", e.Spec).WithMend("fundus fstab edit %d --by=uuid", u.Line))
 	}
 	return out
+}
+
+// namesNothing is the finding on a line whose device is not there.
+func (k *look) namesNothing(thing string, u fstab.Unit) finding.Finding {
+	e := u.Entry
+	f := k.withoutLine(FstabUnknown.New(thing, "%s names no device (mount point %s)", e.Spec, e.Dir), u)
+	if meant := nearest(k.v, u.Where); meant != "" {
+		f.Text += fmt.Sprintf("; %s is mounted there", meant)
+	}
+	if e.IsSwap() && len(k.swaps) == 1 {
+		f.Text += fmt.Sprintf("; the swap area is %s, which is %s", k.swaps[0].Name, steady(k.swaps))
+	}
+	switch {
+	case u.Tie == fstab.Untied: // a card that is not plugged in
+		f.Severity, f.Why, f.Mend = finding.Note, "nothing waits for it: the line is mounted only when somebody asks for it", ""
+		f = f.WithRemedy("nothing needs to be done where it is plugged in now and then")
+	case e.IsSwap():
+		f.Severity, f.Why = finding.Warning, "the boot waits for the device, with nofail too"
+	case u.Automount:
+		f.Severity, f.Why = finding.Warning, "the boot goes on; the first access waits, and fails"
+	case u.Tie == fstab.Wanted:
+		f.Severity, f.Why = finding.Warning, "the boot goes on without it"
+	}
+	return f
 }
 
 // hidden reports whether a device that could not be read may be the one that a line means:
@@ -96,7 +114,8 @@ func (k *look) hidden(dir string) bool {
 }
 
 // withoutLine says that a line may go, unless the machine does not start without it.
-func (k *look) withoutLine(f finding.Finding, e fstab.Entry) finding.Finding {
+func (k *look) withoutLine(f finding.Finding, u fstab.Unit) finding.Finding {
+	e := u.Entry
 	if a := advice.Absent(k.v, e.Dir, k.shown(e)); a.Next != "" {
 		return f.WithMend("%s", a.Next)
 	}

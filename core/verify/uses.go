@@ -22,9 +22,11 @@ const fullAt = 95
 // uses looks at what is mounted: how full it is, and whether the next boot would
 // mount the same.
 func (k *look) uses() (out []finding.Finding) {
-	lines := map[string]fstab.Line{}
-	for _, l := range k.fstab.Entries() {
-		lines[l.Entry.Dir] = l
+	lines := map[string]fstab.Unit{}
+	for _, u := range k.v.Units() {
+		if u.None == "" {
+			lines[u.Where] = u
+		}
 	}
 	for _, u := range k.v.Uses {
 		// What another namespace mounted follows no line of this machine's fstab.
@@ -52,8 +54,8 @@ func full(u inventory.Use) (out []finding.Finding) {
 }
 
 // otherwise holds a mount against the line of fstab for its place.
-func (k *look) otherwise(u inventory.Use, l fstab.Line) []finding.Finding {
-	thing := fmt.Sprintf("%s:%d", fstab.Path, l.Number)
+func (k *look) otherwise(u inventory.Use, l fstab.Unit) []finding.Finding {
+	thing := fmt.Sprintf("%s:%d", fstab.Path, l.Line)
 	found := k.by.Resolve(l.Entry.Spec)
 	switch {
 	case !namesDevice(l.Entry.Spec) || len(found) == 0: // said elsewhere
@@ -62,7 +64,7 @@ func (k *look) otherwise(u inventory.Use, l fstab.Line) []finding.Finding {
 			WithRemedy("where what is mounted now is right, let the line name it")}
 	// The most common reason is errors=remount-ro: the kernel found damage, and what is
 	// written since is lost on every program's side, without a word on the terminal.
-	case u.ReadOnly && !l.Entry.Has("ro"):
+	case u.ReadOnly && !l.Entry.On("ro", "rw"):
 		return []finding.Finding{MountDiffers.New(u.Node, "%s is mounted read-only, the line of fstab does not say so", u.Where).
 			WithRemedy("where the kernel made it read-only, its log says why: look there before anything is mounted again")}
 	}

@@ -76,7 +76,31 @@ func TestFindings(t *testing.T) {
 		{FstabKind, "/etc/fstab:2", lines("UUID=herb /srv/x xfs defaults 0 2\n")},
 		{FstabTwice, "/etc/fstab:3", lines("UUID=herb /srv/x ext4 defaults 0 2\nUUID=herb /srv/x ext4 defaults 0 2\n")},
 		{FstabUnstable, "/etc/fstab:2", lines("/dev/sdb1 /srv/x ext4 defaults 0 2\n")},
-		{FstabSyntax, "/etc/fstab:2", lines("UUID=herb /srv/x\n")},
+		{FstabDies, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 x-systemd.device-timeout 0 2\n")},
+		{FstabRefused, "/etc/fstab:2", lines("UUID=herb /srv/../x ext4 defaults 0 2\n")},
+		{FstabIgnored, "/etc/fstab:2", lines("UUID=herb srv ext4 defaults 0 2\n")},
+		{FstabLost, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 noatime\x00,nofail 0 2\n")},
+		{FstabFields, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 ro, noatime 0 2\n")},
+		{FstabNumber, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 defaults x 2\n")},
+		{FstabReturn, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 defaults 0 2\r\n")},
+		{FstabEscape, "/etc/fstab:2", lines("UUID=herb /srv/x\\043 ext4 defaults 0 2\n")},
+		{FstabTagCase, "/etc/fstab:2", lines("uuid=herb /srv/x ext4 defaults 0 2\n")},
+		{FstabOption, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 noatiem 0 2\n")},
+		{FstabOption, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 logbufs=8 0 2\n")},
+		{FstabValue, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 commit=often 0 2\n")},
+		{FstabNeeds, "/etc/fstab:2", func(v *inventory.Inventory) {
+			lines("UUID=herb /srv/x ext4 commit=60 0 2\n")(v)
+			v.Nodes[3].Contents[0].NoJournal = true
+		}},
+		{FstabOverruled, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 nofail,fail 0 2\n")},
+		{FstabNoEffect, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 orlov 0 2\n")},
+		{FstabRedundant, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 acl 0 2\n")},
+		{FstabTime, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 x-systemd.device-timeout=soon 0 2\n")},
+		{FstabParent, "/etc/fstab:3", lines("UUID=herb /srv ext4 nofail 0 2\ntmpfs /srv/x tmpfs size=1g 0 0\n")},
+		{FstabLink, "/etc/fstab:2", func(v *inventory.Inventory) {
+			lines("UUID=herb /srv/x ext4 defaults 0 2\n")(v)
+			v.Leads = map[string]string{"/srv/x": "/srv/y"}
+		}},
 		{FstabAmbiguous, "/etc/fstab:1", content(func(n *inventory.Node) { n.Contents[0].UUID = "root" })},
 		{FstabNoMount, "/etc/fstab:2", func(v *inventory.Inventory) {
 			lines("UUID=herb /srv ext4 defaults 0 2\n")(v)

@@ -9,6 +9,8 @@ import (
 
 	"fundus/core/fs"
 	"fundus/core/inventory"
+	"fundus/core/kind"
+	"fundus/core/propose"
 	"fundus/core/table"
 	"fundus/core/verify"
 )
@@ -65,7 +67,7 @@ func list(words ...string) cobra.CompletionFunc {
 func (e *Env) addCompletion(root *cobra.Command) {
 	attributes := list(table.AttributeNames(table.GPT, table.Named(table.GPT))...)
 	values := map[string]cobra.CompletionFunc{
-		"scheme": list("gpt", "mbr"), "by": list(identifiers()...), "references": list("follow", "drop", "disable", "keep"),
+		"scheme": list("gpt", "mbr"), "by": list(propose.Words()...), "references": list("follow", "drop", "disable", "keep"),
 		"content": list("keep", "erase"), "severity": list("note", "warning", "error"), "direction": list("back", "forward"),
 		"sizes": list("iec", "si", "sectors", "bytes"), "colour": list("auto", "always", "never"),
 		"set": attributes, "clear": attributes,
@@ -211,6 +213,20 @@ func fstabPlaces(v *inventory.Inventory) (out []string) {
 		}
 	}
 	return out
+}
+
+// completeDisabled offers the places of lines that are comments now.
+func (e *Env) completeDisabled(cmd *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
+	v := e.look(cmd)
+	if v == nil || len(args) > 0 {
+		return nil, noFiles
+	}
+	for _, l := range v.Fstab().Lines {
+		if was, ok := l.Was(kind.IsMounted); ok {
+			out = append(out, was.Entry.Dir+"\tline "+fmt.Sprint(l.Number)+" of fstab, disabled, "+was.Entry.Spec)
+		}
+	}
+	return out, noFiles
 }
 
 func (e *Env) completeFstab(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {

@@ -59,6 +59,7 @@ type options struct {
 	lose, despite      []string
 	withoutUndo        bool
 	wait               int
+	inPlace            bool
 }
 
 func (e *Env) addCommon(cmd *cobra.Command) {
@@ -81,6 +82,7 @@ func (e *Env) addChange(cmd *cobra.Command) *cobra.Command {
 	f.StringArrayVar(&e.o.lose, "lose", nil, "name what is destroyed: its label, UUID or serial (`NAME`, repeatable)")
 	f.StringArrayVar(&e.o.despite, "despite", nil, "accept this new error in the result (`FINDING`, repeatable)")
 	f.BoolVar(&e.o.withoutUndo, "without-undo", false, "keep nothing from before: no undo, it can only be completed")
+	f.BoolVar(&e.o.inPlace, "in-place", false, "write over a text file that nothing can be renamed over; not safe when cut short")
 	f.IntVar(&e.o.wait, "wait", 0, "wait so many `SECONDS` for another commit to end")
 	return cmd
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -10,48 +11,73 @@ import (
 
 	"fundus/core/advice"
 	"fundus/core/finding"
+	"fundus/core/propose"
+	"fundus/core/text/fstab"
 	"fundus/internal/look"
+	"fundus/internal/oscall"
 	"fundus/internal/task/use"
 	"fundus/internal/view"
 )
 
 func newFstab(e *Env) *cobra.Command {
-	return e.group("fstab", "Look at fstab, add, remove and check lines without losing a comment", "  fundus fstab list\n  fundus fstab add sdb1 /srv/herbarium",
-		newFstabList(e), newFstabAdd(e), newFstabRemove(e), newFstabCheck(e))
+	return e.group("fstab", "Look at fstab, add, change and check lines without losing a comment", "  fundus fstab list\n  fundus fstab add sdb1 /srv/herbarium",
+		newFstabList(e), newFstabCheck(e), newFstabAdd(e), newFstabEdit(e), newFstabRemove(e), newFstabDisable(e), newFstabEnable(e), newFstabSort(e), newFstabRestore(e))
 }
 
 func newFstabList(e *Env) *cobra.Command {
-	return &cobra.Command{
-		Use: "list", Short: "See the lines of fstab and the devices that they name",
-		Long:    "See the lines of fstab, each with the device that it names now.",
-		Example: "  fundus fstab list\n  fundus fstab list --json", Args: words(0, 0, "no words"),
+	everything := false
+	cmd := &cobra.Command{
+		Use: "list", Short: "See the lines, what they name, and whether it is mounted so",
+		Long: `See the lines of fstab: the device that each names now, its options, whether it is
+mounted as the line says, and what is found. --all shows disabled lines too.`,
+		Example: "  fundus fstab list\n  fundus fstab list --all", Args: words(0, 0, "no words"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			r, err := e.lookFstab(cmd)
 			if err != nil {
 				return err
 			}
-			return e.printer().Show(view.Fstab{Rehearsal: r})
+			return e.printer().Show(view.Fstab{Rehearsal: r, All: everything})
 		},
 	}
+	cmd.Flags().BoolVar(&everything, "all", false, "disabled lines too, and comments that were lines")
+	return cmd
 }
 
+// lookFstab goes through the lines, and holds the table against what was seen of it.
 func (e *Env) lookFstab(cmd *cobra.Command) (*look.Rehearsal, error) {
 	m, err := e.open(cmd.Context())
 	if err != nil {
 		return nil, err
 	}
-	return look.Rehearse(cmd.Context(), m)
+	v, err := m.Inventory(cmd.Context())
+	if err != nil {
+		return nil, err
+	}
+	kept, err := m.store.Kept(fstab.Path)
+	if err != nil {
+		return nil, err
+	}
+	var seen look.Seen
+	if len(kept) > 0 {
+		seen = look.Seen{At: kept[0].Seen, Data: kept[0].Data}
+	}
+	return look.RehearseAt(v, seen)
 }
 
 func newFstabCheck(e *Env) *cobra.Command {
 	explain := false
 	cmd := &cobra.Command{
-		Use: "check", Short: "Find lines of fstab that name nothing, or the wrong thing",
-		Long:    "Find lines of fstab that cannot be read, or that name nothing, two devices, or the wrong kind. Exit code 4 says that there are findings.",
+		Use: "check", Short: "Find lines that do not mean what they say",
+		Long: `Find lines of fstab that systemd reads otherwise than they look, that name nothing,
+two devices, or the wrong thing, and options that the kernel refuses. Exit code 4
+says that there are findings.`,
 		Example: "  fundus fstab check\n  fundus fstab check --json", Args: words(0, 0, "no words"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			r, err := e.lookFstab(cmd)
 			if err != nil {
+				return err
+			}
+			if err := e.remember(cmd.Context()); err != nil {
 				return err
 			}
 			return errors.Join(e.printer().Show(view.FstabCheck{Rehearsal: r, Explain: explain}), found(r.Findings, finding.Warning))
@@ -61,52 +87,161 @@ func newFstabCheck(e *Env) *cobra.Command {
 	return cmd
 }
 
-// identifiers are the words for what a line of fstab can name a device by.
-func identifiers() []string { return []string{"uuid", "label", "partuuid", "partlabel"} }
+// remember keeps the table as it is, for the day on which somebody empties it. Whoever may not
+// write there only looks.
+func (e *Env) remember(ctx context.Context) error {
+	m, err := e.open(ctx)
+	if err != nil {
+		return err
+	}
+	v, err := m.Inventory(ctx)
+	if err == nil {
+		err = use.Remember(m.store, v)
+	}
+	if oscall.Unwritable(err) {
+		return nil
+	}
+	return err
+}
+
+// checkBy refuses what is no way to name a device.
+func checkBy(by string) error {
+	if list := propose.Words(); by != "" && !slices.Contains(list, strings.ToLower(by)) {
+		return usagef("--by=%s: it is one of %s", by, strings.Join(list, ", "))
+	}
+	return nil
+}
 
 func newFstabAdd(e *Env) *cobra.Command {
 	r := &use.FstabAdd{}
 	var options string
 	cmd := &cobra.Command{
-		Use: "add TARGET DIRECTORY", Short: "Add a line that mounts a device at each boot",
+		Use: "add TARGET DIRECTORY|swap", Short: "Add a line that mounts a device at each boot",
 		Long: `Add a line that mounts a device at each boot. The line names the device by its
-UUID, and a missing mount point is made. Removable devices get nofail and a short
-timeout unless --options says otherwise.`,
-		Example:           "  fundus fstab add sdb1 /srv/herbarium\n  fundus fstab add sdc1 /media/fieldcard --options=nofail,noatime --by=label",
-		Args:              words(2, 2, "a device and a directory"),
+UUID, and a missing mount point is made. Options are proposed, each with its reason:
+what can be pulled out, and data that the machine starts without, do not stop the
+boot. --needed says that it cannot do without; --options takes the place of all that
+is proposed. A swap area, or the path of a swap file, takes the word swap in place of
+a directory.`,
+		Example:           "  fundus fstab add sdb1 /srv/herbarium\n  fundus fstab add sdc1 /media/fieldcard --automount --idle=60s",
+		Args:              words(2, 2, "a device and a directory, or swap"),
 		ValidArgsFunction: e.completePlaces,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if strings.HasPrefix(args[0], "/") && !strings.HasPrefix(args[0], "/dev/") && !strings.HasPrefix(args[1], "/") {
+			if strings.HasPrefix(args[0], "/") && !strings.HasPrefix(args[0], "/dev/") && !strings.HasPrefix(args[1], "/") && args[1] != fstab.Swap {
 				return usageWay("fundus fstab add "+args[1]+" "+args[0], "the device stands before the directory")
 			}
 			if images, err := e.images(args[:1]); err != nil {
 				return err
-			} else if len(images) > 0 {
+			} else if len(images) > 0 && args[1] != fstab.Swap {
 				return advice.Way(fmt.Errorf("%s: an image file is no device of this machine, and a line of fstab cannot name what is in it", args[0]), "fundus mount %s %s", args[0], args[1])
 			}
-			if by := identifiers(); r.By != "" && !slices.Contains(by, strings.ToLower(r.By)) {
-				return usagef("--by=%s: it is one of %s", r.By, strings.Join(by, ", "))
+			if err := checkBy(r.By); err != nil {
+				return err
 			}
 			r.Target, r.Dir, r.Options = args[0], args[1], split(options)
 			return e.change(cmd, r)
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&options, "options", "", "mount `OPTIONS`, separated by commas (default: defaults)")
+	f.StringVar(&options, "options", "", "these mount `OPTIONS`, separated by commas, and no others")
 	f.StringVar(&r.Kind, "type", "", "file system `TYPE` (default: what is on the device)")
-	f.StringVar(&r.By, "by", "", "name the device by uuid, label, partuuid or partlabel")
+	f.StringVar(&r.By, "by", "", "name the device by uuid, label, partuuid, partlabel or path")
+	f.BoolVar(&r.Needed, "needed", false, "the boot stops where it is missing")
+	f.BoolVar(&r.Automount, "automount", false, "mount it at the first access")
+	f.StringVar(&r.Idle, "idle", "", "unmount it again after this `TIME` without use")
+	f.StringVar(&r.DeviceWait, "device-wait", "", "the `TIME` that the boot waits for the device")
+	f.BoolVar(&r.Comment, "comment", false, "a line above it says which device it is")
+	return e.addChange(cmd)
+}
+
+func newFstabEdit(e *Env) *cobra.Command {
+	r := &use.FstabEdit{}
+	var add, drop, options string
+	cmd := &cobra.Command{
+		Use: "edit LINE", Short: "Change one line: options, type, name of the device, place",
+		Long: `Change one line of fstab and leave every other byte. The LINE is a mount point, a
+device, an identifier, or the number that fundus fstab list shows.`,
+		Example:           "  fundus fstab edit /srv/herbarium --add=noatime --drop=nofail\n  fundus fstab edit 4 --by=uuid",
+		Args:              words(1, 1, "one line: a mount point, a device, or its number"),
+		ValidArgsFunction: e.completeFstab,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r.Line, r.Add, r.Drop, r.Options = args[0], split(add), split(drop), split(options)
+			if len(r.Add)+len(r.Drop)+len(r.Options) == 0 && r.Kind == "" && r.By == "" && r.Before == "" {
+				return usageWay("fundus help fstab edit", "say what is to change: --add, --drop, --options, --type, --by or --before")
+			}
+			if err := checkBy(r.By); err != nil {
+				return err
+			}
+			return e.change(cmd, r)
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&add, "add", "", "set these `OPTIONS`, each in the place of one of its name")
+	f.StringVar(&drop, "drop", "", "take these `OPTIONS` out")
+	f.StringVar(&options, "options", "", "`OPTIONS` in place of all that the line has")
+	f.StringVar(&r.Kind, "type", "", "file system `TYPE`")
+	f.StringVar(&r.By, "by", "", "name the device by uuid, label, partuuid, partlabel or path")
+	f.StringVar(&r.Before, "before", "", "move it before this other `LINE`")
 	return e.addChange(cmd)
 }
 
 func newFstabRemove(e *Env) *cobra.Command {
 	return e.addChange(&cobra.Command{
-		Use: "remove TARGET", Short: "Take a line out of fstab",
-		Long:              "Take a line out of fstab: the mount point, the device, or the identifier is named. All other lines stay to the byte.",
+		Use: "remove LINE", Short: "Take a line out of fstab",
+		Long:              "Take a line out of fstab: the mount point, the device, the identifier or the number of the line is named. All other lines stay to the byte.",
 		Example:           "  fundus fstab remove /srv/herbarium\n  fundus fstab remove sdb1 --draft",
-		Args:              words(1, 1, "one mount point, device or identifier"),
+		Args:              words(1, 1, "one line: a mount point, a device, or its number"),
 		ValidArgsFunction: e.completeFstab,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.change(cmd, &use.FstabRemove{Target: args[0]})
 		},
+	})
+}
+
+func newFstabDisable(e *Env) *cobra.Command {
+	return e.addChange(&cobra.Command{
+		Use: "disable LINE", Short: "Make a comment of a line",
+		Long:              "Make a comment of a line of fstab, so that no boot goes by it; fundus fstab enable gives it back as it was.",
+		Example:           "  fundus fstab disable /srv/herbarium\n  fundus fstab disable 4",
+		Args:              words(1, 1, "one line: a mount point, a device, or its number"),
+		ValidArgsFunction: e.completeFstab,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return e.change(cmd, &use.FstabDisable{Line: args[0]})
+		},
+	})
+}
+
+func newFstabEnable(e *Env) *cobra.Command {
+	return e.addChange(&cobra.Command{
+		Use: "enable LINE", Short: "Make a line of a comment that was one",
+		Long: `Make a line again of a comment: of one that fundus fstab disable made, or of one that
+somebody put a # in front of. fundus fstab list --all shows them.`,
+		Example:           "  fundus fstab enable /srv/herbarium\n  fundus fstab enable 4",
+		Args:              words(1, 1, "one line: its mount point, device, or number"),
+		ValidArgsFunction: e.completeDisabled,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return e.change(cmd, &use.FstabEnable{Line: args[0]})
+		},
+	})
+}
+
+func newFstabSort(e *Env) *cobra.Command {
+	return e.addChange(&cobra.Command{
+		Use: "sort", Short: "Put parents before what is mounted below them, and swap last",
+		Long: `Put the lines in order: a mount point before those below it, swap last. Comments go
+with the line below them, and groups that blank lines divide are not mixed.`,
+		Example: "  fundus fstab sort --draft\n  fundus fstab sort", Args: words(0, 0, "no words"),
+		RunE: func(cmd *cobra.Command, _ []string) error { return e.change(cmd, &use.FstabSort{}) },
+	})
+}
+
+func newFstabRestore(e *Env) *cobra.Command {
+	return e.addChange(&cobra.Command{
+		Use: "restore", Short: "Bring back a table that was emptied",
+		Long: `Bring back fstab as it was last seen, though it was not Fundus that changed it. Where
+it was never seen, a table is proposed from the units that systemd made when it last
+read it, and from what is mounted now.`,
+		Example: "  fundus fstab restore --draft\n  fundus fstab restore", Args: words(0, 0, "no words"),
+		RunE: func(cmd *cobra.Command, _ []string) error { return e.change(cmd, &use.FstabRestore{}) },
 	})
 }

@@ -15,12 +15,13 @@ import (
 	"fundus/internal/draft"
 	"fundus/internal/task"
 	"fundus/internal/task/all"
+	"fundus/internal/task/use"
 	"fundus/internal/view"
 )
 
 // settle is the road of every change: plan, show, ask or store, commit.
 func (e *Env) settle(ctx context.Context, m *onMachine, r task.Request) error {
-	s := task.Conditions{Machine: m, Store: m.store, Clock: e.Now(), Spill: spill(m.store), Config: e.configuration(), WithoutUndo: e.o.withoutUndo}
+	s := task.Conditions{Machine: m, Store: m.store, Clock: e.Now(), Spill: spill(m.store), Config: e.configuration(), WithoutUndo: e.o.withoutUndo, InPlace: e.o.inPlace}
 	if _, err := io.ReadFull(e.Random, s.Seed[:]); err != nil {
 		return err
 	}
@@ -161,6 +162,9 @@ func (e *Env) commit(ctx context.Context, m *onMachine, s task.Conditions, r tas
 	if err != nil {
 		return err
 	}
+	if err := use.Committed(m.store, m, reviewed); err != nil {
+		return err
+	}
 	if err := e.printer().Show(view.Committed{Draft: d, Deed: done}); err != nil {
 		return err
 	}
@@ -190,7 +194,7 @@ func (e *Env) commitStored(ctx context.Context, code string) error {
 	if err != nil {
 		return err
 	}
-	s := task.Conditions{Machine: m, Store: m.store, Clock: stored.Clock, Spill: spill(m.store), Config: e.configuration(), WithoutUndo: stored.Forward}
+	s := task.Conditions{Machine: m, Store: m.store, Clock: stored.Clock, Spill: spill(m.store), Config: e.configuration(), WithoutUndo: stored.Forward, InPlace: stored.InPlace}
 	seed, err := hex.DecodeString(stored.Seed)
 	if err != nil || len(seed) != len(s.Seed) {
 		return fmt.Errorf("draft %s: its record is damaged; draft the change again", code)

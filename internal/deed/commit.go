@@ -310,7 +310,7 @@ func mergeExtents(list []block.Extent) []block.Extent {
 // Stored gives the draft as it is kept for a later commit.
 func Stored(d *draft.Draft, now time.Time, lose []string) StoredDraft {
 	s := StoredDraft{Format: draft.Format, Code: d.Code, Digest: hex.EncodeToString(d.Digest[:]), Created: now, Machine: d.Machine,
-		Title: d.Title, Request: d.Request, Root: d.Root, Forward: d.Forward, Seed: hex.EncodeToString(d.Seed[:]), Clock: d.Clock, Lose: slices.Clone(lose)}
+		Title: d.Title, Request: d.Request, Root: d.Root, Forward: d.Forward, InPlace: d.InPlace, Seed: hex.EncodeToString(d.Seed[:]), Clock: d.Clock, Lose: slices.Clone(lose)}
 	for _, t := range d.Devices {
 		if t.Image && t.Identity.Number == 0 {
 			s.Images = append(s.Images, t.Name)

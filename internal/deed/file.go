@@ -27,9 +27,9 @@ func (changing) grade(draft.Step) draft.Grade { return draft.UntilChanged }
 func (changing) carry(_ context.Context, x *executor, s StrokeRecord, forward bool) error {
 	c := x.deed.Steps[s.Step].File
 	if forward {
-		return x.putFile(c.Path, c.After)
+		return x.putFile(c, c.Before, c.After)
 	}
-	return x.putFile(c.Path, c.Before)
+	return x.putFile(c, c.After, c.Before)
 }
 
 // ErrEdited says that a text file is neither as before the deed nor as after it.
@@ -55,12 +55,20 @@ func (changing) foreign(_ context.Context, x *executor) error {
 	return nil
 }
 
-// putFile brings a text file or a directory to the state.
-func (x *executor) putFile(path string, want machine.FileState) error {
-	full, err := oscall.Inside(x.machine.Root(), path)
+// ErrLeads says that a symbolic link leads elsewhere than when the deed was planned.
+var ErrLeads = errors.New("its link leads elsewhere now")
+
+// putFile brings a text file or a directory from one state to the other. A symbolic link
+// stays: what it leads to is replaced.
+func (x *executor) putFile(c *draft.FileChange, from, want machine.FileState) error {
+	at, err := machine.Below(x.machine.Root(), c.Path)
+	if err == nil && c.To != "" && at.Path != c.To {
+		err = fmt.Errorf("%s: %w: to %s, and to %s before", c.Path, ErrLeads, at.Path, c.To)
+	}
 	if err != nil {
 		return err
 	}
+	full := at.Full
 	now, err := machine.ReadFileState(full)
 	if err != nil {
 		return err
@@ -74,8 +82,18 @@ func (x *executor) putFile(path string, want machine.FileState) error {
 		err = os.Remove(full)
 	case want.Dir:
 		err = os.Mkdir(full, want.Attributes.Mode)
+	case c.Over && !now.Missing:
+		return oscall.OverwriteFile(full, want.Data)
 	default:
-		return oscall.WriteFile(full, want.Data, ownAttributes(want.Attributes))
+		// Between the look above and the renaming lies a sync, in which somebody may have saved
+		// the file; the deed's own state of before may be there too.
+		return oscall.ReplaceFile(full, want.Data, ownAttributes(want.Attributes), func() error {
+			again, err := machine.ReadFileState(full)
+			if err == nil && !again.Same(now) && !again.Same(from) {
+				err = fmt.Errorf("%s: %w", c.Path, ErrEdited)
+			}
+			return err
+		})
 	}
 	if err != nil {
 		return err

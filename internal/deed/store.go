@@ -303,6 +303,7 @@ type StoredDraft struct {
 	Lose    []string      `json:"lose,omitempty"`   // what was named as lost already
 	Root    string        `json:"root,omitempty"`   // of the system whose text files it changes
 	Forward bool          `json:"forward_only,omitempty"`
+	InPlace bool          `json:"in_place,omitempty"`
 }
 
 // PutDraft stores a draft and forgets those that are too old or too many.

@@ -54,6 +54,7 @@ type Draft struct {
 	Undo     Grade
 	LastStep int  // that can be taken back is the one before this, from 1; 0: all can
 	Forward  bool // no images of before are kept: it can only be completed
+	InPlace  bool // text files may be written over where they lie
 	Steps    []Step
 	Code     string // 8 hexadecimal digits
 	Digest   [32]byte
@@ -187,6 +188,8 @@ type Fence struct {
 // FileChange replaces a text file or makes a directory.
 type FileChange struct {
 	Path   string            `json:"path"`
+	To     string            `json:"to,omitempty"`       // where its symbolic links lead, if it is one
+	Over   bool              `json:"in_place,omitempty"` // written over where it lies, since nothing can be renamed over it
 	Before machine.FileState `json:"before"`
 	After  machine.FileState `json:"after"`
 }

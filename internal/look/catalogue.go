@@ -10,5 +10,5 @@ import (
 
 // Catalogue lists every kind of finding, family by family.
 func Catalogue() []finding.Entry {
-	return slices.Concat(schemes.Catalogue(), verify.Catalogue())
+	return slices.Concat(schemes.Catalogue(), verify.Catalogue(), []finding.Entry{FstabEmptied})
 }

@@ -128,20 +128,11 @@ func (i *Inspection) Differs(u inventory.Use) string {
 	if !ok {
 		return ""
 	}
-	have, asked := strings.Split(u.Options, ","), strings.Split(want, ",")
-	var words []string
-	for _, o := range have {
-		if !slices.Contains([]string{"rw", "relatime"}, o) && !slices.Contains(asked, o) {
-			words = append(words, "mounted with "+o+", which fstab has not")
-		}
+	differ := kind.Options(u.Kind).Differ(fstab.Split(want), u.Options, u.Super)
+	if len(differ) == 0 {
+		return ""
 	}
-	for _, o := range asked {
-		// Only what the kernel lists for every mount can be told apart.
-		if slices.Contains([]string{"ro", "noatime", "nodiratime", "nosuid", "nodev", "noexec", "nosymfollow"}, o) && !slices.Contains(have, o) {
-			words = append(words, "mounted without "+o+", which fstab has")
-		}
-	}
-	return strings.Join(words, "; ")
+	return "mounted " + strings.Join(differ, ", ") + "; fstab says otherwise"
 }
 
 // alignment says where partitions begin, and why.

@@ -4,12 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
+	"time"
 
 	"fundus/core/advice"
 	"fundus/core/boot"
 	"fundus/core/finding"
 	"fundus/core/inventory"
+	"fundus/core/kind"
 	"fundus/core/text/fstab"
 	"fundus/core/verify"
 	"fundus/internal/machine"
@@ -29,6 +32,8 @@ type RehearsedLine struct {
 	Options string
 	Pass    int
 	Raw     string // as it stands
+	Mounted string // where it is mounted now, and how that differs from the line
+	Off     bool   // a comment that holds a line
 }
 
 // Rehearsal is the result of the next boot.
@@ -36,6 +41,7 @@ type Rehearsal struct {
 	Machine  string
 	Verdict  string
 	Lines    []RehearsedLine
+	Disabled []RehearsedLine   // comments that hold a line
 	Findings []finding.Finding // of fstab alone
 	Severity finding.Severity
 }
@@ -46,10 +52,28 @@ func Rehearse(ctx context.Context, r machine.Reader) (*Rehearsal, error) {
 	if err != nil {
 		return nil, err
 	}
-	if f := v.Files[fstab.Path]; f.Missing || f.Problem != "" {
+	return RehearseAt(v, Seen{})
+}
+
+// Seen is a text file as it was seen before; none where Data is empty.
+type Seen struct {
+	At   time.Time
+	Data []byte
+}
+
+// RehearseAt does so with a look that was taken, and with what was seen of the table before.
+func RehearseAt(v *inventory.Inventory, seen Seen) (*Rehearsal, error) {
+	f := v.Files[fstab.Path]
+	if f.Missing || f.Problem != "" {
 		return nil, fmt.Errorf("%w: %s%s", ErrNoFstab, f.Problem, map[bool]string{true: "the file is missing"}[f.Missing])
 	}
-	return rehearsal(v, boot.Rehearse(v)), nil
+	out := rehearsal(v, boot.Rehearse(v))
+	if lost, is := fstab.Emptied(f.Data, seen.Data); is {
+		now := len(v.Fstab().Entries())
+		found := FstabEmptied.New(fstab.Path, "%d lines are left of %d that were seen on %s", now, now+lost, seen.At.UTC().Format("2006-01-02 15:04 MST")).WithMend("fundus fstab restore")
+		out.Findings = slices.Insert(out.Findings, 0, found)
+	}
+	return out, nil
 }
 
 // ErrNoFstab says that there is nothing to rehearse.
@@ -75,8 +99,13 @@ func rehearsal(v *inventory.Inventory, report boot.Report) *Rehearsal {
 			if l.Device == "" {
 				line.Next = advice.Absent(v, l.Dir, l.Dir).Next
 			}
+		case boot.Unread:
+			severity = finding.Error
 		case boot.Delay, boot.Left:
 			severity = finding.Warning
+			if a := advice.Absent(v, l.Dir, l.Dir); l.Device == "" && strings.HasPrefix(a.Next, "fundus recover") {
+				line.Next = a.Next
+			}
 		case boot.Unknown:
 			if severity = finding.Note; !l.NoFail {
 				severity = finding.Warning
@@ -85,7 +114,14 @@ func rehearsal(v *inventory.Inventory, report boot.Report) *Rehearsal {
 		if severity.Rank() > out.Severity.Rank() || out.Severity == "" {
 			out.Severity = severity
 		}
+		line.Mounted = mountedNow(v, l)
 		out.Lines = append(out.Lines, line)
+	}
+	for _, l := range v.Fstab().Lines {
+		if was, ok := l.Was(kind.IsMounted); ok {
+			e := was.Entry
+			out.Disabled = append(out.Disabled, RehearsedLine{Number: l.Number, Spec: e.Spec, Dir: e.Dir, Kind: e.Type, Options: strings.Join(e.Options, ","), Pass: e.Pass, Raw: l.Raw, Off: true})
+		}
 	}
 	for _, f := range verify.All(v) {
 		if strings.HasPrefix(f.Thing, fstab.Path) {
@@ -93,4 +129,27 @@ func rehearsal(v *inventory.Inventory, report boot.Report) *Rehearsal {
 		}
 	}
 	return out
+}
+
+// mountedNow says whether what the line says is so now.
+func mountedNow(v *inventory.Inventory, l boot.Line) string {
+	e := l.Unit.Entry
+	if l.Unit.None != "" {
+		return ""
+	}
+	if e.IsSwap() {
+		on := slices.ContainsFunc(v.UsesOf(l.Device), func(u inventory.Use) bool { return u.How == inventory.SwapOn })
+		return map[bool]string{true: "in use"}[on]
+	}
+	u, ok := v.MountedAt(l.Unit.Where)
+	switch {
+	case !ok:
+		return ""
+	case l.Device != "" && u.Node != l.Device:
+		return u.Node + " instead"
+	}
+	if differ := kind.Options(u.Kind).Differ(e.Options, u.Options, u.Super); len(differ) > 0 {
+		return strings.Join(differ, ", ")
+	}
+	return "yes"
 }

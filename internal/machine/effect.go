@@ -2,18 +2,44 @@ package machine
 
 import (
 	"slices"
+	"strconv"
+	"strings"
 
+	"fundus/core/fs"
 	"fundus/core/inventory"
+	"fundus/core/kind"
+	"fundus/core/text/fstab"
 )
 
 func mounted(v *inventory.Inventory, a Action) {
 	c, _ := nodeOf(v, a.Node).Content()
-	kind := c.Kind
-	if kind == "" {
-		kind = a.Kind
+	name := c.Kind
+	if name == "" {
+		name = a.Kind
 	}
-	use := inventory.Use{Node: a.Node, How: inventory.Mounted, Where: a.Where, Kind: kind, Options: a.Options, ReadOnly: hasOption(a.Options, "ro")}
-	v.Uses = append(slices.Clone(v.Uses), use)
+	v.Uses = append(slices.Clone(v.Uses), MountedAs(a, c, name))
+}
+
+// MountedAs is the use that a mount brings about, with its options where the kernel lists
+// them.
+func MountedAs(a Action, c fs.Content, name string) inventory.Use {
+	s := kind.Options(a.MountType(c)).Sort(fstab.Split(a.Options))
+	u := inventory.Use{Node: a.Node, How: inventory.Mounted, Where: a.Where, Kind: name, ReadOnly: slices.Contains(s.Superblock, "ro")}
+	u.Options = strings.Join(s.Attributes, ",")
+	u.Super = strings.Join(slices.Concat(s.Superblock, s.Own), ",")
+	return u
+}
+
+// SwappedOn is the use that turning on a swap area brings about.
+func SwappedOn(a Action) inventory.Use {
+	u := inventory.Use{Node: a.Node, How: inventory.SwapOn}
+	e := fstab.Entry{Options: fstab.Split(a.Options)}
+	if value, ok := e.Value("pri"); ok {
+		if n, err := strconv.Atoi(value); err == nil && n >= 0 {
+			u.Priority = n
+		}
+	}
+	return u
 }
 
 // drop takes uses away.

@@ -37,6 +37,8 @@ type Reader interface {
 	Locked(disk string) (who string)
 	// ReadFile reads a text file or looks at a directory of the machine.
 	ReadFile(path string) (FileState, error)
+	// Place says where a text file or a mount point lies, links followed.
+	Place(path string) (Place, error)
 	// List names the files of a directory, in order; none where there is no such
 	// directory.
 	List(path string) ([]string, error)
@@ -80,11 +82,31 @@ func ReadFiles(v *inventory.Inventory, r Reader) error {
 		v.Files[fstab.Path] = inventory.File{Data: state.Data, Missing: state.Missing}
 	}
 	readPlaces(v, r)
+	return LookAtPlaces(v, r)
+}
+
+// LookAtPlaces fills in where the mount points of fstab lead, whether they are there, and
+// whether the files are that it names. What was looked at stays.
+func LookAtPlaces(v *inventory.Inventory, r Reader) error {
 	for _, l := range v.Fstab().Entries() {
-		dir, local := l.Entry.Dir, strings.Contains(l.Entry.Spec, "=") || strings.HasPrefix(l.Entry.Spec, "/dev/")
-		if local && strings.HasPrefix(dir, "/") { // a dead server's mount point is not looked at: that can hang
-			state, err := r.ReadFile(dir)
-			v.Dirs[dir] = err == nil && state.Dir
+		if l.Entry.Network() { // a dead server's mount point is not looked at: that can hang
+			continue
+		}
+		dir := fstab.FromRoot(l.Entry.Dir)
+		if _, known := v.Leads[dir]; !known && strings.Contains(l.Entry.Dir, "/") {
+			if at, err := r.Place(dir); err == nil && at.Path != dir {
+				v.Leads[dir] = at.Path
+			}
+		}
+	}
+	for _, u := range v.Units() {
+		if _, looked := v.Dirs[u.Where]; !looked && u.Where != "" && u.None == "" && !u.Entry.Network() {
+			state, err := r.ReadFile(u.Where)
+			v.Dirs[u.Where] = err == nil && state.Dir
+		}
+		if strings.HasPrefix(u.What, "/") && !fstab.IsNode(u.What) && !u.Entry.Network() {
+			at, err := r.Place(u.What)
+			v.Sources[u.What] = err == nil && at.There
 		}
 	}
 	return nil

@@ -9,6 +9,8 @@ import (
 	"fundus/core/extent"
 	"fundus/core/fs"
 	"fundus/core/inventory"
+	"fundus/core/kind"
+	"fundus/core/text/fstab"
 )
 
 // Rule names one thing that a kernel refuses.
@@ -33,12 +35,14 @@ const (
 	RulePartitionUse Rule = "partition-in-use"
 	RuleSwapTwice    Rule = "swap-twice"
 	RuleNotSwap      Rule = "not-swap"
+	RuleOption       Rule = "unknown-option"
+	RuleFile         Rule = "file-cannot-be-replaced" // about text files, which no kernel judges
 )
 
 // Rules lists every rule.
 func Rules() []Rule {
 	return []Rule{RuleNoDevice, RuleNoContent, RuleWrongKind, RuleDamaged, RuleFeature, RuleTooLarge, RuleFenced, RuleDirectory, RuleReadOnly,
-		RuleMounted, RuleRoot, RuleNotMounted, RuleBusy, RuleTableInUse, RulePartitionUse, RuleSwapTwice, RuleNotSwap}
+		RuleMounted, RuleRoot, RuleNotMounted, RuleBusy, RuleTableInUse, RulePartitionUse, RuleSwapTwice, RuleNotSwap, RuleOption}
 }
 
 // Refusal is a rule that was broken: what, why, and what to do next.
@@ -102,6 +106,12 @@ func checkMount(v *inventory.Inventory, a Action) *Refusal {
 		return refuse(RuleDirectory, a.Where, "mkdir "+a.Where, "there is no such directory")
 	case n.Hardware.ReadOnly && !hasOption(a.Options, "ro"):
 		return refuse(RuleReadOnly, n.Name, "add --options ro", "the medium is read-only")
+	}
+	typ := a.MountType(c)
+	for _, f := range kind.Options(typ).Check(fstab.Split(a.Options), c.Has) {
+		if f.Trouble.Refused() {
+			return refuse(RuleOption, n.Name, "fundus options "+typ, "the kernel refuses the mount: %s", f.Says)
+		}
 	}
 	return nil
 }

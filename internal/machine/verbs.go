@@ -84,7 +84,7 @@ func verbs() map[Verb]verb {
 			words:   func(a Action) string { return fmt.Sprintf("use %s as swap", a.Node) },
 			inverse: SwapOff, refuse: checkSwap, holds: swaps, gives: GivesAll,
 			effect: func(v *inventory.Inventory, a Action) {
-				v.Uses = append(slices.Clone(v.Uses), inventory.Use{Node: a.Node, How: inventory.SwapOn})
+				v.Uses = append(slices.Clone(v.Uses), SwappedOn(a))
 			},
 		},
 		SwapOff: {

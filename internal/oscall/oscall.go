@@ -83,6 +83,12 @@ func ReadFile(path string) ([]byte, Attributes, error) {
 // renamed over it, and the directory synced. A reader sees the old content or
 // the new one. Extended attributes of the old file are copied.
 func WriteFile(path string, data []byte, a Attributes) error {
+	return ReplaceFile(path, data, a, func() error { return nil })
+}
+
+// ReplaceFile is WriteFile with a last look at the old file, just before the new one takes
+// its place.
+func ReplaceFile(path string, data []byte, a Attributes, look func() error) error {
 	dir := filepath.Dir(path)
 	f, err := os.CreateTemp(dir, "."+filepath.Base(path)+".new-*")
 	if err != nil {
@@ -102,10 +108,24 @@ func WriteFile(path string, data []byte, a Attributes) error {
 	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
 		return err
 	}
+	if err := look(); err != nil {
+		return err
+	}
 	if err := os.Rename(f.Name(), path); err != nil {
 		return err
 	}
 	return SyncDir(dir)
+}
+
+// OverwriteFile writes over the file where it lies, for one that nothing can be renamed
+// over. Cut short, it leaves neither the old content nor the new one.
+func OverwriteFile(path string, data []byte) error {
+	f, err := os.OpenFile(path, os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteAt(data, 0)
+	return errors.Join(err, f.Truncate(int64(len(data))), f.Sync(), f.Close())
 }
 
 // NewFile writes and syncs a file that must not exist yet. Its name is durable
@@ -220,21 +240,6 @@ func Renamed(path, identity string) string {
 		}
 	}
 	return path
-}
-
-// Inside joins the path to the root and keeps it there: links are resolved as
-// if the root were /.
-func Inside(root, path string) (string, error) {
-	r, err := os.OpenRoot(root)
-	if err != nil {
-		return "", err
-	}
-	defer r.Close()
-	rel := strings.TrimPrefix(filepath.Clean("/"+path), "/")
-	if _, err := r.Stat(filepath.Dir(rel)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return "", fmt.Errorf("%s inside %s: %w", path, root, err)
-	}
-	return filepath.Join(root, rel), nil
 }
 
 // SysBlock is where the kernel lists its block devices.

@@ -37,6 +37,7 @@ type Stage struct {
 	disks    map[string]*disk
 	files    map[string]*draft.FileChange
 	steps    []draft.Step
+	InPlace  bool // files that nothing can be renamed over are written over where they lie
 }
 
 // disk is a device with the layers that steps put over it.
@@ -220,6 +221,9 @@ func (s *Stage) ReadFile(p string) (machine.FileState, error) {
 	return s.base.ReadFile(p)
 }
 
+// Place says where a text file lies.
+func (s *Stage) Place(p string) (machine.Place, error) { return s.base.Place(p) }
+
 // List names the files of a directory as they would be.
 func (s *Stage) List(dir string) ([]string, error) {
 	names, err := s.base.List(dir)
@@ -259,9 +263,21 @@ func (s *Stage) PutFile(title, p string, before, after machine.FileState) error 
 	if before.Dir != after.Dir && !before.Missing && !after.Missing {
 		return fmt.Errorf("%s: %w", p, fs.ErrExist)
 	}
-	change := &draft.FileChange{Path: p, Before: before, After: after}
+	at, err := s.base.Place(p)
+	if err != nil {
+		return err
+	}
+	if r := at.Refuse(p, s.InPlace); r != nil {
+		return r
+	}
+	change := &draft.FileChange{Path: p, Before: before, After: after, Over: at.Mounted && !before.Missing}
+	if len(at.Links) > 0 {
+		change.To = at.Path
+	}
 	s.files[p] = change
-	s.changed(p, after)
+	if err := s.changed(p, after); err != nil {
+		return err
+	}
 	s.steps = append(s.steps, draft.Step{Kind: draft.File, Title: title, File: change})
 	return nil
 }
@@ -293,25 +309,20 @@ func (s *Stage) MakeDir(p string) error {
 
 // changed brings a file or a directory about in the present look, and looks whether the
 // mount points that fstab names now are there.
-func (s *Stage) changed(p string, after machine.FileState) {
+func (s *Stage) changed(p string, after machine.FileState) error {
 	v := s.change()
-	v.Files, v.Dirs = maps.Clone(v.Files), maps.Clone(v.Dirs)
+	v.Files, v.Dirs, v.Leads, v.Sources = maps.Clone(v.Files), maps.Clone(v.Dirs), maps.Clone(v.Leads), maps.Clone(v.Sources)
 	switch {
 	case after.Dir:
 		v.Dirs[p] = true
-		return
+		return nil
 	case after.Missing:
 		if _, named := v.Dirs[p]; named {
 			v.Dirs[p] = false
 		}
 	}
 	v.Files[p] = inventory.File{Data: after.Data, Missing: after.Missing}
-	for _, line := range v.Fstab().Entries() {
-		if _, looked := v.Dirs[line.Entry.Dir]; !looked {
-			state, err := s.ReadFile(line.Entry.Dir)
-			v.Dirs[line.Entry.Dir] = err == nil && state.Dir
-		}
-	}
+	return machine.LookAtPlaces(v, s)
 }
 
 // Tell appends the actions in order, each unless the machine as it would be then
@@ -412,9 +423,9 @@ func lineChange(c draft.FileChange) draft.LineChange {
 
 // FstabEntry finds the entry for a mount point, as it would be.
 func FstabEntry(v *inventory.Inventory, dir string) (fstab.Entry, int, bool) {
-	for _, l := range v.Fstab().Entries() {
-		if l.Entry.Dir == dir {
-			return *l.Entry, l.Number, true
+	for _, u := range v.Units() {
+		if u.None == "" && u.Where == fstab.FromRoot(dir) {
+			return u.Entry, u.Line, true
 		}
 	}
 	return fstab.Entry{}, 0, false

@@ -51,6 +51,8 @@ type Conditions struct {
 	Config  *config.Config // nil for the defaults
 	// WithoutUndo keeps no images from before: the draft can only be completed then.
 	WithoutUndo bool
+	// InPlace lets text files be written over where nothing can be renamed over them.
+	InPlace bool
 }
 
 // Planner collects what a plan consists of.
@@ -114,7 +116,8 @@ func planOnce(ctx context.Context, s Conditions, r Request) (*draft.Plan, []stri
 		s.Config = config.Default()
 	}
 	p := &Planner{Stage: st, Store: s.Store, Clock: s.Clock, Config: s.Config}
-	p.Draft = draft.Draft{Format: draft.Format, Machine: st.Before().Machine.String(), Root: st.Before().Machine.Root, Seed: s.Seed, Clock: s.Clock, Forward: s.WithoutUndo}
+	p.Draft = draft.Draft{Format: draft.Format, Machine: st.Before().Machine.String(), Root: st.Before().Machine.Root, Seed: s.Seed, Clock: s.Clock, Forward: s.WithoutUndo, InPlace: s.InPlace}
+	st.InPlace = s.InPlace
 	plan := &draft.Plan{Seen: st.Before(), Strokes: st.Strokes, Release: st.Close}
 	if p.Draft.Request, err = Encode(r); err == nil {
 		err = p.Do(ctx, r)

@@ -3,40 +3,102 @@ package view
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/text"
 
 	"fundus/internal/look"
 )
 
 // Fstab is the lines of fstab with what they name.
-type Fstab struct{ *look.Rehearsal }
+type Fstab struct {
+	*look.Rehearsal
+	All bool // disabled lines too
+}
 
 // Document implements Report.
 func (r Fstab) Document() any { return rehearsalDocument(r.Rehearsal) }
 
-// Words implements Report.
+// Words implements Report: in the first line how many there are, and what is wrong with them.
 func (r Fstab) Words(p *Printer) {
-	var rows [][]string
-	for _, l := range r.Lines {
-		if l.Spec == "" {
-			rows = append(rows, []string{fmt.Sprint(l.Number), p.paint(Lost, "?"), visible(strings.TrimSpace(l.Raw)), "", "", "", ""})
-			continue
-		}
-		rows = append(rows, []string{fmt.Sprint(l.Number), visible(cmp.Or(l.Device, "-")), visible(l.Dir), visible(l.Kind), visible(l.Options), fmt.Sprint(l.Pass)})
+	p.wrap(0, "", r.title(p))
+	lines := r.Lines
+	if r.All {
+		lines = append(slices.Clone(lines), r.Disabled...)
+		slices.SortFunc(lines, func(a, b look.RehearsedLine) int { return a.Number - b.Number })
 	}
-	if len(rows) == 0 {
-		p.printf("no lines\n")
+	if len(lines) == 0 {
 		return
 	}
-	for _, line := range p.fitted([]string{">line", "device", "mount point", "type", "options", ">check"}, rows, 2) {
+	var rows [][]string
+	for _, l := range lines {
+		device, mounted := visible(cmp.Or(l.Device, "-")), cmp.Or(l.Mounted, "no")
+		switch {
+		case l.Off:
+			device, mounted = "-", p.paint(Changed, "disabled")
+		case l.Outcome == "passed over" || l.Outcome == "not mounted" && l.Device == "":
+			device, mounted = p.paint(Lost, "?"), "never"
+		}
+		if mounted != "yes" && mounted != "in use" && mounted != "no" && !l.Off {
+			mounted = p.paint(Changed, visible(mounted))
+		}
+		rows = append(rows, []string{fmt.Sprint(l.Number), device, visible(l.Dir), visible(l.Kind), visible(l.Options), fmt.Sprint(l.Pass), mounted})
+	}
+	heading := []string{">line", "device", "mount point", "type", "options", ">check", "mounted"}
+	const options = 4
+	apart := naturally(heading, rows) > p.Width // then they stand below, whole
+	if apart {
+		heading = slices.Delete(heading, options, options+1)
+		for i := range rows {
+			rows[i] = slices.Delete(rows[i], options, options+1)
+		}
+	}
+	p.printf("\n")
+	for _, line := range p.fitted(heading, rows, 2) {
 		p.printf("%s\n", line)
 	}
 	p.printf("\n")
-	for _, l := range r.Lines {
-		if l.Spec != "" {
-			p.wrap(0, fmt.Sprintf("%4d  ", l.Number), visible(l.Spec))
+	for _, l := range lines {
+		words := visible(cmp.Or(l.Spec, strings.TrimSpace(l.Raw)))
+		if apart && l.Options != "" {
+			words += " " + strings.ReplaceAll(visible(l.Options), ",", ", ")
+		}
+		p.wrap(0, fmt.Sprintf("%4d  ", l.Number), words)
+	}
+	if len(r.Findings) > 0 {
+		p.printf("\n")
+		p.found(r.Findings, false)
+	}
+}
+
+// naturally is how wide a table would be, were nothing cut.
+func naturally(heading []string, rows [][]string) (width int) {
+	for i, h := range heading {
+		most := text.StringWidth(strings.TrimPrefix(h, ">"))
+		for _, r := range rows {
+			most = max(most, text.StringWidthWithoutEscSequences(r[i]))
+		}
+		width += most + 2
+	}
+	return width - 2
+}
+
+func (r Fstab) title(p *Printer) string {
+	words := count(len(r.Lines), "line")
+	if len(r.Lines) == 0 {
+		words = "no lines"
+	}
+	if n := len(r.Disabled); n > 0 {
+		words += fmt.Sprintf(", %d disabled", n)
+		if !r.All {
+			words += " (--all)"
 		}
 	}
+	if len(r.Findings) > 0 {
+		return words + "; " + p.paint(Changed, tally(r.Findings))
+	}
+	return p.paint(InUse, words+", in order")
 }
 
 // FstabCheck is what is wrong with fstab.

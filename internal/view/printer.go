@@ -259,6 +259,16 @@ func (p *Printer) wrap(indent int, first, words string) {
 	}
 }
 
+// hang prints a term with its meaning beside it, wrapped at a margin; a term that is too long
+// has a line of its own.
+func (p *Printer) hang(lead, term, meaning string, width int) {
+	if n := text.StringWidth(term); n > width-2 {
+		p.printf("%s%s\n", lead, term)
+		lead, term = strings.Repeat(" ", len(lead)), ""
+	}
+	p.wrap(0, lead+text.Pad(term, width, ' '), meaning)
+}
+
 // broken breaks a text into lines of the printer's width, as columns are counted: colours
 // take none, and some characters two.
 func (p *Printer) broken(indent int, first, words string) (lines []string) {

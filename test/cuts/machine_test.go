@@ -122,6 +122,11 @@ func (r *rig) ReadFile(path string) (machine.FileState, error) {
 	return machine.ReadFileState(filepath.Join(r.root, path))
 }
 
+func (r *rig) Place(path string) (machine.Place, error) {
+	at, err := machine.Below(r.root, path)
+	return at.Known(r.root), err
+}
+
 func (r *rig) List(path string) ([]string, error) {
 	return machine.ListDir(filepath.Join(r.root, path))
 }

@@ -66,6 +66,7 @@ func TestKernel(t *testing.T) {
 			{"cuts of table edits", proveTableCuts},
 			// The longest stand first and last: the testing package begins with the first
 			// and goes on from the last, and what is long is better not begun at the end.
+			{"every mount option", proveOptions},
 			{"probes beside udev", proveProbes},
 			{soakOnly + "second machine's rounds beside systemd and udev", proveRounds},
 			{soakOnly + "third machine's rounds beside systemd and udev", proveRounds},

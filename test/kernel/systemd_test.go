@@ -30,9 +30,9 @@ WantedBy=graphical.target
 // making is held while the Debian is made, which proofs share.
 var making sync.Mutex
 
-// debian is a minimal Debian with systemd and udev, made once and kept in the
-// user's cache.
-func (j *judge) debian(t *testing.T) (root string) {
+// debianBase is a minimal Debian with systemd and udev, made once and kept in the user's
+// cache.
+func debianBase(t *testing.T) (base string) {
 	t.Helper()
 	making.Lock()
 	defer making.Unlock()
@@ -40,21 +40,29 @@ func (j *judge) debian(t *testing.T) (root string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	base := filepath.Join(cache, "fundus-test", "debian-systemd-1")
-	if _, err := os.Stat(filepath.Join(base, "sbin", "init")); err != nil {
-		fresh := base + ".new"
-		_ = os.RemoveAll(fresh) // what an earlier test left unfinished
-		if err := os.MkdirAll(filepath.Dir(base), 0o755); err != nil {
-			t.Fatal(err)
-		}
-		out, err := exec.Command("mmdebstrap", "--variant=minbase", "--include=systemd,systemd-sysv,udev,dbus,libpam-systemd,kmod", "bookworm", fresh).CombinedOutput()
-		if err != nil {
-			t.Fatalf("mmdebstrap: %v\n%s", err, out)
-		}
-		if err := os.Rename(fresh, base); err != nil {
-			t.Fatal(err)
-		}
+	base = filepath.Join(cache, "fundus-test", "debian-systemd-1")
+	if _, err := os.Stat(filepath.Join(base, "sbin", "init")); err == nil {
+		return base
 	}
+	fresh := base + ".new"
+	_ = os.RemoveAll(fresh) // what an earlier test left unfinished
+	if err := os.MkdirAll(filepath.Dir(base), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	out, err := exec.Command("mmdebstrap", "--variant=minbase", "--include=systemd,systemd-sysv,udev,dbus,libpam-systemd,kmod", "bookworm", fresh).CombinedOutput()
+	if err != nil {
+		t.Fatalf("mmdebstrap: %v\n%s", err, out)
+	}
+	if err := os.Rename(fresh, base); err != nil {
+		t.Fatal(err)
+	}
+	return base
+}
+
+// debian is a copy of it that starts the guest program.
+func (j *judge) debian(t *testing.T) (root string) {
+	t.Helper()
+	base := debianBase(t)
 	dir, err := os.MkdirTemp("", "fundus-systemd-")
 	if err != nil {
 		t.Fatal(err)

@@ -50,7 +50,7 @@ func Probe(dev block.Device) (*fs.Content, error) {
 		c.Class, c.HasUsage = fs.Member, false
 	} else { // one driver mounts all three; each name takes what it knows, and what is older
 		names := []string{"ext2", "ext3", "ext4"}
-		c.Types, c.Pass, c.Grows = names[slices.Index(names, c.Kind):], 2, true
+		c.Types, c.Pass, c.Grows, c.NoJournal = names[slices.Index(names, c.Kind):], 2, true, s.Compat&compatJournal == 0
 	}
 	if used, ok := (s.Blocks - s.Free).Times(s.BlockSize); ok {
 		c.Used = used

@@ -82,7 +82,7 @@ func Probe(dev block.Device) (*fs.Content, error) {
 		root: int64(uint64(reserved)+uint64(count)*uint64(table)) * int64(sector), rootSize: int64(le.Uint16(b[rootEntries:])) * entrySize, data: int64(overhead) * int64(sector)}
 	size, _ := quantity.Count(total).Times(quantity.Bytes(sector)) // below 2^44
 	c := &fs.Content{Kind: name(clusters), Class: fs.FileSystem, State: fs.Clean, Size: size, BlockSize: quantity.Bytes(sector * cluster),
-		Types: []string{"vfat", "msdos"}, Super: extent.Span{Count: uint64(sector)},
+		Types: []string{"vfat", "msdos"}, Ownerless: true, Super: extent.Span{Count: uint64(sector)},
 		Signatures: []extent.Span{{Start: 0, Count: 3}, {Start: magicAt, Count: 2}}}
 	at, serial, label := signature16, serial16, label16
 	if wide {

@@ -9,7 +9,7 @@ import (
 // A line is added, and every other byte stays.
 func Example() {
 	table := fstab.Parse([]byte("# fernhill\nUUID=8d0c\t/  ext4 defaults 0 1"))
-	line, err := table.Add(fstab.Entry{Spec: "LABEL=herbarium", Dir: "/srv/pressed ferns", Type: "ext4", Options: []string{"noatime"}, Pass: 2})
+	line, err := table.Add(fstab.Entry{Spec: "LABEL=herbarium", Dir: "/srv/pressed ferns", Type: "ext4", Options: []string{"noatime"}, Pass: 2}, 0)
 	if err != nil {
 		fmt.Println(err)
 		return

@@ -1,10 +1,6 @@
 package fstab
 
-import (
-	"strings"
-
-	"fundus/core/text"
-)
+import "fundus/core/text"
 
 // Syntax finds the devices that the lines of the table name.
 type Syntax struct{}
@@ -14,8 +10,8 @@ func (Syntax) Mentions(data []byte) (out []text.Mention) {
 	at := 0
 	for _, l := range Parse(data).Lines {
 		if l.Entry != nil && text.IsDevice(l.Entry.Spec) {
-			start, end := firstField(l.Raw)
-			out = append(out, text.Mention{Line: l.Number, Text: strings.TrimSpace(l.Raw), Spec: l.Entry.Spec, Start: at + start, End: at + end})
+			first := l.Fields[SpecField]
+			out = append(out, text.Mention{Line: l.Number, Text: l.Text(), Spec: l.Entry.Spec, Start: at + first.Start, End: at + first.End})
 		}
 		at += len(l.Raw)
 	}
@@ -28,14 +24,8 @@ func (Syntax) Mentions(data []byte) (out []text.Mention) {
 // an escape, or refused.
 func (Syntax) Say(data []byte, m text.Mention, spec string) ([]byte, error) {
 	f := Parse(data)
-	if err := f.SetSpec(m.Line, spec); err != nil {
+	if err := f.Set(m.Line, SpecField, spec); err != nil {
 		return nil, text.ErrUnsayable
 	}
 	return f.Bytes(), nil
-}
-
-// firstField is where the first field of a line begins and ends.
-func firstField(raw string) (start, end int) {
-	start = len(raw) - len(strings.TrimLeft(raw, " \t"))
-	return start, start + strings.IndexAny(raw[start:], " \t")
 }

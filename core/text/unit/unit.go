@@ -9,6 +9,7 @@ package unit
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -119,7 +120,8 @@ func (f *File) What() (Setting, bool) {
 
 // Name is what systemd calls the unit of a path: "srv-herbarium.mount".
 func Name(path, suffix string) string {
-	path = strings.Trim(path, "/")
+	parts := slices.DeleteFunc(strings.Split(path, "/"), func(part string) bool { return part == "" || part == "." })
+	path = strings.Join(parts, "/")
 	if path == "" {
 		return "-." + suffix
 	}
@@ -128,9 +130,7 @@ func Name(path, suffix string) string {
 		c := path[i]
 		switch {
 		case c == '/':
-			if b.Len() > 0 && path[i-1] != '/' {
-				b.WriteByte('-')
-			}
+			b.WriteByte('-')
 		case c >= 'a' && c <= 'z', c >= 'A' && c <= 'Z', c >= '0' && c <= '9', c == ':', c == '_', c == '.' && i > 0:
 			b.WriteByte(c)
 		default:

@@ -162,20 +162,29 @@ func (b *Bench) Open(_ context.Context, name string) (block.Device, error) {
 
 // List names the files of a directory below the bench's root.
 func (b *Bench) List(path string) ([]string, error) {
-	full, err := oscall.Inside(b.Root(), path)
+	at, err := machine.Below(b.Root(), path)
 	if err != nil {
 		return nil, err
 	}
-	return machine.ListDir(full)
+	return machine.ListDir(at.Full)
 }
 
 // ReadFile reads below the bench's root.
 func (b *Bench) ReadFile(path string) (machine.FileState, error) {
-	full, err := oscall.Inside(b.Root(), path)
+	at, err := machine.Below(b.Root(), path)
 	if err != nil {
 		return machine.FileState{}, err
 	}
-	return machine.ReadFileState(full)
+	return machine.ReadFileState(at.Full)
+}
+
+// Place says where a text file lies.
+func (b *Bench) Place(path string) (machine.Place, error) {
+	at, err := machine.Below(b.Root(), path)
+	if err != nil {
+		return at, err
+	}
+	return at.Known(b.Root()), nil
 }
 
 // Inventory reads every disk, the text files and the kernel's tables.
@@ -190,7 +199,7 @@ func (b *Bench) Inventory(ctx context.Context) (*inventory.Inventory, error) {
 func (b *Bench) inventory(ctx context.Context, k *kernel) (*inventory.Inventory, error) {
 	v := &inventory.Inventory{
 		Machine: inventory.Machine{Kind: "bench", Name: b.config.Host, BootID: k.BootID, Now: b.now(), Firmware: b.config.firmware()}, Uses: slices.Clone(k.Uses),
-		Files: map[string]inventory.File{}, Dirs: map[string]bool{"/": true},
+		Files: map[string]inventory.File{}, Leads: map[string]string{}, Sources: map[string]bool{}, Dirs: map[string]bool{"/": true},
 	}
 	all, err := machine.Each(ctx, len(b.config.Disks), func(i int) []inventory.Node { return b.look(ctx, &b.config.Disks[i], k) })
 	if err != nil {
@@ -410,10 +419,10 @@ func readTable(v *inventory.Inventory, disk string) []inventory.KernelPart {
 func (b *Bench) mount(ctx context.Context, v *inventory.Inventory, k *kernel, a machine.Action) error {
 	n, _ := v.Node(a.Node)
 	c, _ := n.Content()
-	readOnly := slices.Contains(strings.Split(a.Options, ","), "ro")
 	again := len(v.UsesOf(n.Name)) > 0
-	k.Uses = append(k.Uses, inventory.Use{Node: n.Name, How: inventory.Mounted, Where: a.Where, Kind: c.Kind, Options: a.Options, ReadOnly: readOnly})
-	if readOnly || again {
+	use := machine.MountedAs(a, c, c.Kind)
+	k.Uses = append(k.Uses, use)
+	if use.ReadOnly || again {
 		return nil
 	}
 	return b.touch(ctx, v, n.Name, func(s *kind.Simulation, dev block.Device) error { return s.Mounted(dev, b.now(), a.Where) })

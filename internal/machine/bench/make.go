@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -266,32 +265,23 @@ func (b *Bench) mountAll(ctx context.Context, v *inventory.Inventory, r boot.Rep
 			continue
 		}
 		if l.Kind == fstab.Swap {
-			if err := b.Do(ctx, v, machine.Action{Verb: machine.SwapOn, Node: l.Device}); err != nil {
+			if err := b.Do(ctx, v, machine.Action{Verb: machine.SwapOn, Node: l.Device, Options: l.Options}); err != nil {
 				return err
 			}
 			continue
 		}
-		full, err := oscall.Inside(b.Root(), l.Dir)
+		at, err := machine.Below(b.Root(), l.Dir)
 		if err != nil {
 			return err
 		}
-		if err := os.MkdirAll(full, 0o755); err != nil {
+		if err := os.MkdirAll(at.Full, 0o755); err != nil {
 			return err
 		}
-		if err := b.Do(ctx, v, machine.Action{Verb: machine.Mount, Node: l.Device, Where: l.Dir, Kind: l.Kind, Options: options(v, l.Dir)}); err != nil {
+		if err := b.Do(ctx, v, machine.Action{Verb: machine.Mount, Node: l.Device, Where: l.Dir, Kind: l.Kind, Options: l.Options}); err != nil {
 			return err
 		}
 	}
 	return nil
-}
-
-func options(v *inventory.Inventory, dir string) string {
-	for _, l := range v.Fstab().Entries() {
-		if l.Entry.Dir == dir {
-			return strings.Join(l.Entry.Options, ",")
-		}
-	}
-	return ""
 }
 
 func unmounted(at time.Time) func(*kind.Simulation, block.Device) error {

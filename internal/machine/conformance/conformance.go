@@ -132,6 +132,8 @@ func Rows(s Subject) []Row {
 		{Rule: machine.RuleFenced, Action: mount(7, "/srv/a")},
 		{Rule: machine.RuleDirectory, Action: mount(1, "/srv/none")},
 		{Rule: machine.RuleReadOnly, Action: mount(1, "/srv/a"), ReadOnly: true},
+		{Rule: machine.RuleOption, Action: machine.Action{Verb: machine.Mount, Node: s.Part(1), Where: "/srv/a", Options: "noatime,nosuchoption"}},
+		{Rule: machine.RuleOption, Action: machine.Action{Verb: machine.Mount, Node: s.Part(1), Where: "/srv/a", Options: "errors=never"}},
 		{Rule: machine.RuleReadOnly, Target: &machine.Target{Disk: s.Disk}, ReadOnly: true},
 		{Rule: machine.RuleMounted, First: mounted, Target: claim(sectors*sector, sectors*sector)},
 		{Rule: machine.RuleMounted, First: mounted, Target: claim(0, Size)},

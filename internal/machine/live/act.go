@@ -85,7 +85,7 @@ func (m *Machine) act(ctx context.Context, v *inventory.Inventory, a machine.Act
 		return m.reload(ctx, a)
 	case machine.SwapOn, machine.SwapOff:
 		n, _ := v.Node(a.Node)
-		return swap(a.Verb, n.Path)
+		return swap(a, n.Path)
 	case machine.RemovePartition:
 		return patiently(func() error {
 			if err := m.partition(a, unix.BLKPG_DEL_PARTITION); !errors.Is(err, unix.ENXIO) {
@@ -109,28 +109,12 @@ func (m *Machine) act(ctx context.Context, v *inventory.Inventory, a machine.Act
 			return err
 		}
 		c, _ := n.Content()
-		flags, data := splitOptions(a.Options)
+		flags, data := mountFlags(a.MountType(c), a.Options)
 		return unix.Mount(n.Path, m.below(a.Where), a.MountType(c), flags, data)
 	case machine.Unmount:
 		return unix.Unmount(m.below(a.Where), 0)
 	}
 	return fmt.Errorf("%v: %w", a, unix.ENOSYS)
-}
-
-// swap is swapon(2) or swapoff(2).
-func swap(verb machine.Verb, path string) error {
-	p, err := unix.BytePtrFromString(path)
-	if err != nil {
-		return err
-	}
-	call := uintptr(unix.SYS_SWAPON)
-	if verb == machine.SwapOff {
-		call = unix.SYS_SWAPOFF
-	}
-	if _, _, errno := unix.Syscall(call, uintptr(unsafe.Pointer(p)), 0, 0); errno != 0 {
-		return errno
-	}
-	return nil
 }
 
 // readSize has the driver ask the disk. Virtual disks announce a new size by
@@ -209,29 +193,6 @@ func (m *Machine) addPartition(v *inventory.Inventory, a machine.Action) error {
 			return err
 		}
 	}
-}
-
-// splitOptions tells flags of mount(2) from data for the file system. What is
-// for systemd and for the tools around it is left out.
-func splitOptions(options string) (flags uintptr, data string) {
-	set := map[string]uintptr{"ro": unix.MS_RDONLY, "nosuid": unix.MS_NOSUID, "nodev": unix.MS_NODEV, "noexec": unix.MS_NOEXEC, "sync": unix.MS_SYNCHRONOUS,
-		"dirsync": unix.MS_DIRSYNC, "noatime": unix.MS_NOATIME, "nodiratime": unix.MS_NODIRATIME, "relatime": unix.MS_RELATIME, "strictatime": unix.MS_STRICTATIME, "lazytime": unix.MS_LAZYTIME}
-	cleared := map[string]uintptr{"rw": unix.MS_RDONLY, "suid": unix.MS_NOSUID, "dev": unix.MS_NODEV, "exec": unix.MS_NOEXEC, "async": unix.MS_SYNCHRONOUS, "atime": unix.MS_NOATIME}
-	skipped := []string{"", "defaults", "auto", "noauto", "nofail", "user", "nouser", "users", "owner", "group", "_netdev"}
-	var rest []string
-	for o := range strings.SplitSeq(options, ",") {
-		name, _, _ := strings.Cut(o, "=")
-		switch {
-		case set[o] != 0:
-			flags |= set[o]
-		case cleared[o] != 0:
-			flags &^= cleared[o]
-		case slices.Contains(skipped, name) || strings.HasPrefix(name, "x-") || name == "comment":
-		default:
-			rest = append(rest, o)
-		}
-	}
-	return flags, strings.Join(rest, ",")
 }
 
 // Holds looks at the kernel's own lists.

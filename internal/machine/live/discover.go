@@ -76,6 +76,7 @@ func (m *Machine) discover(ctx context.Context, v *inventory.Inventory) error {
 	}
 	v.Uses = append(v.Uses, uses...)
 	v.Uses = append(v.Uses, m.elsewhere(v, names)...)
+	spread(v)
 	v.Uses = append(v.Uses, m.swaps(v)...)
 	return nil
 }

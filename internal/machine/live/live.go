@@ -95,7 +95,7 @@ func (m *Machine) StateDir() string {
 // Inventory reads the images, or else the machine.
 func (m *Machine) Inventory(ctx context.Context) (*inventory.Inventory, error) {
 	v := &inventory.Inventory{Machine: inventory.Machine{Kind: "machine", Name: m.host, BootID: m.bootID(), Now: time.Now(), Systemd: m.systemdRuns(), Firmware: m.firmware()},
-		Files: map[string]inventory.File{}, Dirs: map[string]bool{}}
+		Files: map[string]inventory.File{}, Leads: map[string]string{}, Sources: map[string]bool{}, Dirs: map[string]bool{}}
 	for _, path := range m.images {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -163,18 +163,27 @@ func (m *Machine) Open(ctx context.Context, disk string) (block.Device, error) {
 
 // List names the files of a directory of the running system.
 func (m *Machine) List(path string) ([]string, error) {
-	full, err := oscall.Inside(m.Root(), path)
+	at, err := machine.Below(m.Root(), path)
 	if err != nil {
 		return nil, err
 	}
-	return machine.ListDir(full)
+	return machine.ListDir(at.Full)
 }
 
 // ReadFile reads a text file of the running system.
 func (m *Machine) ReadFile(path string) (machine.FileState, error) {
-	full, err := oscall.Inside(m.Root(), path)
+	at, err := machine.Below(m.Root(), path)
 	if err != nil {
 		return machine.FileState{}, err
 	}
-	return machine.ReadFileState(full)
+	return machine.ReadFileState(at.Full)
+}
+
+// Place says where a text file lies.
+func (m *Machine) Place(path string) (machine.Place, error) {
+	at, err := machine.Below(m.Root(), path)
+	if err != nil {
+		return at, err
+	}
+	return at.Known(m.Root()), nil
 }

@@ -176,15 +176,26 @@ func TestNarrowWritesThroughTheNarrowestNode(t *testing.T) {
 	}
 }
 
-func TestSplitOptions(t *testing.T) {
+// TestFlags: where each option of a line goes, with what user and its like imply.
+func TestFlags(t *testing.T) {
 	for options, want := range map[string]string{
 		"defaults":                             "0x0 ",
 		"ro,noatime,data=ordered":              "0x401 data=ordered",
 		"noexec,exec,nofail,x-systemd.idle=5s": "0x0 ",
 		"errors=remount-ro,nosuid,acl":         "0x2 errors=remount-ro,acl",
+		"user":                                 "0xe ",
+		"users,exec":                           "0x6 ",
+		"exec,user,noauto":                     "0xe ",
+		"owner,dev":                            "0x2 ",
+		"silent,norelatime,fail,nolazytime":    "0x8000 ",
 	} {
-		if flags, data := splitOptions(options); fmt.Sprintf("%#x %s", flags, data) != want {
+		if flags, data := mountFlags("ext4", options); fmt.Sprintf("%#x %s", flags, data) != want {
 			t.Errorf("%s: %#x %q, want %q", options, flags, data, want)
+		}
+	}
+	for options, want := range map[string]uintptr{"sw": 0, "pri=7": 0x8007, "pri=-1": 0, "discard": 0x10000, "sw,pri=3,discard=once": 0x38003, "discard=pages": 0x50000} {
+		if got := swapFlags(options); got != want {
+			t.Errorf("%s: %#x, want %#x", options, got, want)
 		}
 	}
 }

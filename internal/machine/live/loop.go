@@ -83,7 +83,7 @@ func (m *Machine) mountImage(v *inventory.Inventory, n inventory.Node, a machine
 	}
 	defer dev.Close()
 	c, _ := n.Content()
-	flags, data := splitOptions(a.Options)
+	flags, data := mountFlags(a.MountType(c), a.Options)
 	return unix.Mount(dev.path, m.below(a.Where), a.MountType(c), flags, data)
 }
 

@@ -72,9 +72,9 @@ func (m *Machine) startUnit(ctx context.Context, v *inventory.Inventory, a machi
 // fromFstab reports whether the mount is just what fstab says.
 func fromFstab(v *inventory.Inventory, a machine.Action) bool {
 	by := v.Resolver()
-	for _, l := range v.Fstab().Entries() {
-		found := by.Resolve(l.Entry.Spec)
-		if l.Entry.Dir == a.Where && len(found) == 1 && found[0].Name == a.Node && strings.Join(l.Entry.Options, ",") == a.Options {
+	for _, u := range v.Units() {
+		found := by.Resolve(u.Entry.Spec)
+		if u.None == "" && u.Where == a.Where && len(found) == 1 && found[0].Name == a.Node && strings.Join(u.Entry.Options, ",") == a.Options {
 			return true
 		}
 	}

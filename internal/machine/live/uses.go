@@ -103,9 +103,12 @@ func (m *Machine) inRoot(where string) (string, bool) {
 	return "/" + strings.TrimPrefix(rest, "/"), true
 }
 
-// mountTable reads a process's mount table: a line has the device's numbers
-// third, the mount point fifth, its options sixth, and the kind behind a lone
-// dash.
+// mountTable reads a process's mount table: a line has the device's numbers third, the mount
+// point fifth, the mount's options sixth; behind a lone dash come the kind, the source and
+// the options of the file system.
+//
+// Kinds that spread over devices, such as btrfs, have numbers of their own there: those are
+// known by the source.
 func (m *Machine) mountTable(process string, names map[string]string) (uses []inventory.Use, err error) {
 	data, err := os.ReadFile(filepath.Join(m.at.proc, process, "mountinfo"))
 	if err != nil {
@@ -114,13 +117,55 @@ func (m *Machine) mountTable(process string, names map[string]string) (uses []in
 	for line := range strings.Lines(string(data)) {
 		f := strings.Fields(line)
 		dash := slices.Index(f, "-")
-		if len(f) < 7 || dash < 6 || dash+1 >= len(f) || names[f[2]] == "" {
+		if len(f) < 7 || dash < 6 || dash+3 >= len(f) {
 			continue
 		}
-		uses = append(uses, inventory.Use{Node: names[f[2]], How: inventory.Mounted, Where: fstab.Unescape(f[4]), Kind: f[dash+1], Options: f[5],
-			ReadOnly: slices.Contains(strings.Split(f[5], ","), "ro")})
+		name := names[f[2]]
+		if name == "" && strings.HasPrefix(f[2], "0:") {
+			name = names[m.deviceOf(fstab.Unescape(f[dash+2]))]
+		}
+		if name == "" {
+			continue
+		}
+		u := inventory.Use{Node: name, How: inventory.Mounted, Where: fstab.Unescape(f[4]), Kind: f[dash+1], Options: f[5], Super: f[dash+3]}
+		u.ReadOnly = slices.Contains(strings.Split(u.Options, ","), "ro") || slices.Contains(strings.Split(u.Super, ","), "ro")
+		uses = append(uses, u)
 	}
 	return uses, nil
+}
+
+// deviceOf gives the numbers of the block device that a path of /dev leads to; empty for any
+// other.
+func (m *Machine) deviceOf(path string) string {
+	rest, ok := strings.CutPrefix(path, "/dev/")
+	if !ok {
+		return ""
+	}
+	var st unix.Stat_t
+	if err := unix.Stat(filepath.Join(m.at.dev, rest), &st); err != nil || st.Mode&unix.S_IFMT != unix.S_IFBLK {
+		return ""
+	}
+	return fmt.Sprintf("%d:%d", unix.Major(st.Rdev), unix.Minor(st.Rdev))
+}
+
+// spread adds the uses of the other devices of file systems that lie on several.
+func spread(v *inventory.Inventory) {
+	for _, u := range slices.Clone(v.Uses) {
+		n, ok := v.Node(u.Node)
+		c, holds := n.Content()
+		if !ok || !holds || u.How != inventory.Mounted || c.Devices == "" || c.UUID == "" {
+			continue
+		}
+		for _, o := range v.Nodes {
+			other, is := o.Content()
+			used := slices.ContainsFunc(v.Uses, func(have inventory.Use) bool { return have.Node == o.Name && have.Where == u.Where })
+			if is && other.UUID == c.UUID && other.Kind == c.Kind && !used {
+				also := u
+				also.Node = o.Name
+				v.Uses = append(v.Uses, also)
+			}
+		}
+	}
 }
 
 // space asks how full a mount is. File systems in user space can hang, and are

@@ -37,8 +37,9 @@ func (s shelf) Open(context.Context, string) (block.Device, error) {
 	return block.NewSlice(s.dev, 0, s.dev.Size())
 }
 
-func (shelf) Locked(string) string          { return "" }
-func (shelf) List(string) ([]string, error) { return nil, nil }
+func (shelf) Locked(string) string                     { return "" }
+func (shelf) Place(path string) (machine.Place, error) { return machine.Place{Path: path}, nil }
+func (shelf) List(string) ([]string, error)            { return nil, nil }
 func (shelf) ReadFile(string) (machine.FileState, error) {
 	return machine.FileState{Missing: true}, nil
 }

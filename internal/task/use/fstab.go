@@ -6,25 +6,29 @@ import (
 	"fmt"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 
 	"fundus/core/advice"
 	"fundus/core/fs"
 	"fundus/core/inventory"
+	"fundus/core/propose"
 	"fundus/core/target"
 	"fundus/core/text/fstab"
-	"fundus/internal/config"
 	"fundus/internal/task"
 )
 
 // FstabAdd adds a line for a device and makes its mount point.
 type FstabAdd struct {
-	Target  string   `json:"target"`
-	Dir     string   `json:"dir"`
-	Kind    string   `json:"kind,omitempty"` // default: what is on the device
-	Options []string `json:"options,omitempty"`
-	By      string   `json:"by,omitempty"` // uuid, label or partuuid
+	Target     string   `json:"target"` // a device, or the path of a swap file
+	Dir        string   `json:"dir"`    // or "swap"
+	Kind       string   `json:"kind,omitempty"`
+	Options    []string `json:"options,omitempty"`
+	By         string   `json:"by,omitempty"` // uuid, label, partuuid, partlabel or path
+	Needed     bool     `json:"needed,omitempty"`
+	Automount  bool     `json:"automount,omitempty"`
+	Idle       string   `json:"idle,omitempty"`
+	DeviceWait string   `json:"device_wait,omitempty"`
+	Comment    bool     `json:"comment,omitempty"`
 }
 
 // Verb of the request.
@@ -34,7 +38,6 @@ func (*FstabAdd) Verb() string { return "fstab add" }
 var (
 	ErrHasLine = errors.New("fstab has a line for it already")
 	ErrNoLine  = errors.New("fstab has no such line")
-	ErrNoName  = errors.New("it has no such identifier")
 )
 
 func (r *FstabAdd) Plan(ctx context.Context, p *task.Planner) error {
@@ -42,23 +45,31 @@ func (r *FstabAdd) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		return err
 	}
+	if r.Dir == fstab.Swap && strings.HasPrefix(r.Target, "/") && !strings.HasPrefix(r.Target, "/dev/") {
+		return r.swapFile(ctx, p)
+	}
 	n, err := target.Resolve(v, r.Target)
 	if err != nil {
 		return err
 	}
-	e, err := r.entry(p.Config, v, n)
+	l, name, err := r.line(p, v, n)
 	if err != nil {
 		return err
 	}
+	e := l.Entry
 	p.Title("add an fstab line for %s at %s", n.Name, e.Dir)
+	if e.IsSwap() {
+		p.Title("add an fstab line for %s as swap", n.Name)
+	}
 	by := v.Resolver()
-	for _, l := range v.Fstab().Entries() {
-		same := slices.ContainsFunc(by.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
+	for _, u := range v.Units() {
+		same := slices.ContainsFunc(by.Resolve(u.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
+		there := u.Where == e.Dir && !e.IsSwap()
 		switch {
-		case same && asAsked(*l.Entry, e, len(r.Options) > 0):
+		case same && asAsked(u.Entry, e, len(r.Options) > 0):
 			return nil
-		case l.Entry.Dir == e.Dir && !e.IsSwap() || same:
-			return hasLine(l)
+		case there || same:
+			return hasLine(v, u, n, r)
 		}
 	}
 	if !e.IsSwap() {
@@ -66,147 +77,148 @@ func (r *FstabAdd) Plan(ctx context.Context, p *task.Planner) error {
 			return err
 		}
 	}
-	now, err := p.Stage.ReadFile(fstab.Path)
+	p.Facts(fs.Fact{Name: "named by", Value: e.Spec + ": " + name.Why})
+	for i, reason := range l.Reasons {
+		if i > 0 && l.Reasons[i-1].Why == reason.Why {
+			continue // said with the one before
+		}
+		names := []string{reason.Option}
+		for _, next := range l.Reasons[i+1:] {
+			if next.Why != reason.Why {
+				break
+			}
+			names = append(names, next.Option)
+		}
+		p.Facts(fs.Fact{Name: strings.Join(names, ","), Value: reason.Why})
+	}
+	for _, note := range l.Notes {
+		p.Note("%s", note)
+	}
+	if name.Warning != "" {
+		p.Warn("%s", name.Warning)
+	}
+	comment := ""
+	if r.Comment {
+		comment = about(v, n)
+	}
+	return put(ctx, p, e, comment)
+}
+
+// line is what the new line says, but for a comment.
+func (r *FstabAdd) line(p *task.Planner, v *inventory.Inventory, n inventory.Node) (propose.Line, propose.Named, error) {
+	c, ok := n.Content()
+	if !ok || c.Class != fs.FileSystem && c.Class != fs.Swap {
+		return propose.Line{}, propose.Named{}, unmountable(v, n)
+	}
+	ask := propose.Ask{Type: r.Kind, Options: r.Options, Fixed: len(r.Options) > 0, Needed: r.Needed, Automount: r.Automount, Idle: r.Idle, DeviceWait: r.DeviceWait}
+	for _, t := range []string{r.Idle, r.DeviceWait} {
+		if t != "" && !fstab.IsTime(t) {
+			return propose.Line{}, propose.Named{}, fmt.Errorf("%q is no span of time: write 90s or 5min", t)
+		}
+	}
+	kind := r.Kind
+	if kind == "" {
+		kind = c.MountType()
+	}
+	switch {
+	case c.Class == fs.Swap && r.Dir != fstab.Swap && r.Dir != "none":
+		return propose.Line{}, propose.Named{}, advice.Way(fmt.Errorf("%s is a swap area, which has no mount point", n.Name), "fundus fstab add %s swap", r.Target)
+	case c.Class != fs.Swap && !strings.HasPrefix(r.Dir, "/"):
+		return propose.Line{}, propose.Named{}, fmt.Errorf("mount point %q: write it from the root: /%s", r.Dir, strings.TrimLeft(r.Dir, "./"))
+	case c.Class != fs.Swap:
+		at, err := p.Stage.Place(path.Clean(r.Dir))
+		if err != nil {
+			return propose.Line{}, propose.Named{}, err
+		}
+		if ask.Dir = at.Path; at.Path != path.Clean(r.Dir) {
+			p.Note("%s leads to %s: the line says that", path.Clean(r.Dir), at.Path)
+		}
+	}
+	ask.Preset = p.Config.MountOptions(kind, n.Hardware.Bus)
+	l, err := propose.For(v, n, ask)
+	if err != nil {
+		return l, propose.Named{}, err
+	}
+	name, err := propose.Name(v, n, r.By, p.Config.Identifier)
+	l.Entry.Spec = name.Spec
+	return l, name, err
+}
+
+// swapFile adds a line for a file that is a swap area.
+func (r *FstabAdd) swapFile(ctx context.Context, p *task.Planner) error {
+	v, err := p.Now(ctx)
 	if err != nil {
 		return err
 	}
-	table := fstab.Parse(now.Data)
-	line, err := table.Add(e)
+	at, err := p.Stage.Place(r.Target)
 	if err != nil {
 		return err
+	}
+	p.Title("add an fstab line for the file %s as swap", at.Path)
+	if !at.There {
+		return fmt.Errorf("%s: there is no such file", r.Target)
+	}
+	e := fstab.Entry{Spec: at.Path, Dir: "none", Type: fstab.Swap, Options: r.Options}
+	if len(e.Options) == 0 {
+		e.Options = []string{"sw"}
+	}
+	for _, u := range v.Units() {
+		if u.What == at.Path && u.Entry.IsSwap() {
+			if asAsked(u.Entry, e, len(r.Options) > 0) {
+				return nil
+			}
+			return advice.Way(fmt.Errorf("line %d (%s): %w", u.Line, u.What, ErrHasLine), "fundus fstab edit %d --options=LIST", u.Line)
+		}
+	}
+	return put(ctx, p, e, "")
+}
+
+// put adds the line, with a comment above it where one is wanted.
+func put(ctx context.Context, p *task.Planner, e fstab.Entry, comment string) error {
+	table := p.FstabNow()
+	line, err := table.Add(e, 0)
+	if err != nil {
+		return err
+	}
+	if comment != "" {
+		if line, err = table.Say(line.Number, comment); err != nil {
+			return err
+		}
 	}
 	p.Details(fs.Fact{Name: "line", Value: fmt.Sprintf("%d of %s", line.Number, fstab.Path)})
 	return p.SetFstab(ctx, "add a line to "+fstab.Path, table)
 }
 
-func (r *FstabAdd) entry(c *config.Config, v *inventory.Inventory, n inventory.Node) (fstab.Entry, error) {
-	content, ok := n.Content()
-	if !ok || content.Class != fs.FileSystem && content.Class != fs.Swap {
-		return fstab.Entry{}, unmountable(v, n)
+// about says in a comment what the line is for.
+func about(v *inventory.Inventory, n inventory.Node) string {
+	words := n.Name
+	if c, ok := n.Content(); ok && c.Label != "" {
+		words = c.Label
 	}
-	spec, err := identifier(v, n, r.By, c.Identifier)
-	if err != nil {
-		return fstab.Entry{}, err
+	disk := n
+	if d, ok := v.Node(n.Disk()); ok {
+		disk = d
 	}
-	e := fstab.Entry{Spec: spec, Dir: path.Clean(r.Dir), Type: r.Kind, Options: slices.Clone(r.Options)}
-	if e.Type == "" {
-		e.Type = content.MountType()
+	if hardware := strings.TrimSpace(disk.Hardware.Model + " " + disk.Hardware.Serial); hardware != "" {
+		words += ": " + hardware
 	}
-	if e.IsSwap() {
-		e.Dir = "none"
-	} else if !strings.HasPrefix(r.Dir, "/") {
-		return fstab.Entry{}, fmt.Errorf("mount point %q: write it from the root: /%s", r.Dir, strings.TrimLeft(r.Dir, "./"))
+	if n.Number > 0 {
+		words += fmt.Sprintf(", partition %d", n.Number)
 	}
-	if len(e.Options) == 0 {
-		e.Options = c.MountOptions(e.Type, n.Hardware.Bus)
-		if n.Hardware.Removable && c.BusOptions[n.Hardware.Bus] == nil {
-			e.Options = append(e.Options, "nofail", "x-systemd.device-timeout=5s")
-		}
-		if len(e.Options) == 0 {
-			e.Options = []string{"defaults"}
-		}
-	}
-	if e.Pass = content.Pass; e.Dir == "/" {
-		e.Pass = 1
-	}
-	return e, nil
-}
-
-// identifier is how fstab names the node: as was asked for, else as is preferred,
-// else by its UUID or PARTUUID. One that two devices carry is refused.
-func identifier(v *inventory.Inventory, n inventory.Node, by, preferred string) (string, error) {
-	tags := []string{strings.ToUpper(preferred), "UUID", "PARTUUID"}
-	if by != "" {
-		tags = []string{strings.ToUpper(by)}
-	}
-	ids := n.Identifiers()
-	for _, tag := range tags {
-		if ids[tag] == "" {
-			continue
-		}
-		spec := tag + "=" + ids[tag]
-		if found := v.Resolve(spec); len(found) > 1 {
-			return "", fmt.Errorf("%s: %w: %s and %s", spec, target.ErrTwoFit, found[0].Name, found[1].Name)
-		}
-		return spec, nil
-	}
-	return "", fmt.Errorf("%s: %w: %s", n.Name, ErrNoName, strings.Join(slices.Compact(tags), " or "))
-}
-
-// FstabRemove takes a line out; the mount point stays.
-type FstabRemove struct {
-	Target string `json:"target"` // mount point, device, or identifier
-}
-
-// Verb of the request.
-func (*FstabRemove) Verb() string { return "fstab remove" }
-
-func (r *FstabRemove) Plan(ctx context.Context, p *task.Planner) error {
-	v, err := p.Now(ctx)
-	if err != nil {
-		return err
-	}
-	table := v.Fstab()
-	if number, err := strconv.Atoi(r.Target); err == nil {
-		return r.line(ctx, p, table, number)
-	}
-	if clean := strings.TrimRight(r.Target, "/"); clean != "" {
-		r.Target = clean
-	}
-	var found, exact []fstab.Line
-	by := v.Resolver()
-	for _, l := range table.Entries() {
-		if l.Entry.Spec == r.Target {
-			exact = append(exact, l)
-		}
-		named := l.Entry.Dir == r.Target || l.Entry.Spec == r.Target
-		if n, err := target.Resolve(v, r.Target); err == nil && !named && !strings.HasPrefix(r.Target, "/") {
-			named = slices.ContainsFunc(by.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
-		}
-		if named {
-			found = append(found, l)
-		}
-	}
-	if len(exact) == 1 { // the words of the line itself
-		found = exact
-	}
-	p.Title("remove the fstab line for %s", r.Target)
-	switch len(found) {
-	case 0:
-		if _, err := target.Resolve(v, r.Target); err == nil || strings.HasPrefix(r.Target, "/") || strings.Contains(r.Target, "=") {
-			return nil // there is none
-		}
-		return advice.Way(fmt.Errorf("%s: %w", r.Target, ErrNoLine), "fundus fstab list")
-	case 1:
-	default:
-		return fmt.Errorf("%s fits lines %d and %d; name the device or the identifier", r.Target, found[0].Number, found[1].Number)
-	}
-	p.Title("remove the fstab line for %s", found[0].Entry.Dir)
-	if _, err := table.Remove(found[0].Number); err != nil {
-		return err
-	}
-	if use, ok := v.MountedAt(found[0].Entry.Dir); ok {
-		p.Note("%s stays mounted at %s until it is unmounted", use.Node, use.Where)
-	}
-	return p.SetFstab(ctx, "remove a line from "+fstab.Path, table)
-}
-
-// line takes out the line of a number: the only way to name one that cannot be read.
-func (r *FstabRemove) line(ctx context.Context, p *task.Planner, table *fstab.File, number int) error {
-	if _, err := table.Cut(number); err != nil {
-		return advice.Way(err, "fundus fstab list")
-	}
-	p.Title("remove line %d of fstab", number)
-	return p.SetFstab(ctx, "remove a line from "+fstab.Path, table)
+	return words
 }
 
 // hasLine is the refusal of a second line for what has one.
-func hasLine(l fstab.Line) error {
-	err := fmt.Errorf("line %d (%s at %s): %w", l.Number, l.Entry.Spec, l.Entry.Dir, ErrHasLine)
-	if advice.Kept(l.Entry.Dir) {
+func hasLine(v *inventory.Inventory, u fstab.Unit, n inventory.Node, r *FstabAdd) error {
+	err := fmt.Errorf("line %d (%s at %s): %w", u.Line, u.Entry.Spec, u.Entry.Dir, ErrHasLine)
+	same := slices.ContainsFunc(v.Resolve(u.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
+	switch {
+	case same && len(r.Options) > 0 && u.Where == path.Clean(r.Dir):
+		return advice.Way(err, "fundus fstab edit %d --options=%s", u.Line, strings.Join(r.Options, ","))
+	case advice.Kept(u.Entry.Dir):
 		return fmt.Errorf("%w, without which the machine does not start", err)
 	}
-	return advice.Way(fmt.Errorf("%w; remove that one first", err), "fundus fstab remove %s", l.Entry.Dir)
+	return advice.Way(fmt.Errorf("%w; disable that one first", err), "fundus fstab disable %d", u.Line)
 }
 
 // unmountable is the refusal to mount what holds no file system.

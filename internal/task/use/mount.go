@@ -10,6 +10,8 @@ import (
 	"fundus/core/advice"
 	"fundus/core/fs"
 	"fundus/core/inventory"
+	kinds "fundus/core/kind"
+	"fundus/core/mountopt"
 	"fundus/core/target"
 	"fundus/internal/machine"
 	"fundus/internal/stage"
@@ -42,11 +44,12 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 	dir, kind, options := r.Dir, "", r.Options
 	if dir == "" {
 		by := v.Resolver()
-		for _, l := range v.Fstab().Entries() {
-			if found := by.Resolve(l.Entry.Spec); len(found) == 1 && found[0].Name == n.Name && (l.Entry.Dir == r.Target || !strings.HasPrefix(r.Target, "/") || r.Target == n.Path) {
-				dir, kind = l.Entry.Dir, l.Entry.Type
+		for _, u := range v.Units() {
+			named := u.Where == r.Target || u.Entry.Dir == r.Target || !strings.HasPrefix(r.Target, "/") || r.Target == n.Path
+			if found := by.Resolve(u.Entry.Spec); u.None == "" && u.Where != "" && len(found) == 1 && found[0].Name == n.Name && named {
+				dir, kind = u.Where, u.Entry.Type
 				if len(options) == 0 {
-					options = l.Entry.Options
+					options = u.Entry.Options
 				}
 			}
 		}
@@ -121,25 +124,35 @@ func (r *Unmount) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	use, _ := v.MountedAt(dir)
 	p.Title("unmount %s from %s", use.Node, dir)
-	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Unmount, Node: use.Node, Where: dir, Kind: use.Kind, Options: use.Options})
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Unmount, Node: use.Node, Where: dir, Kind: use.Kind, Options: again(use)})
+}
+
+// again are the options with which the kernel would mount the same once more: what it lists
+// and takes.
+func again(u inventory.Use) string {
+	t := kinds.Options(u.Kind)
+	var out []string
+	for _, o := range slices.Concat(mountopt.Listed(u.Options), mountopt.Listed(u.Super)) {
+		if row, ok := t.Find(o); ok && !row.Default && !slices.Contains(out, o) && len(t.Check([]string{o}, nil)) == 0 {
+			out = append(out, o)
+		}
+	}
+	return strings.Join(out, ",")
 }
 
 // sameMount is nil where the mount has the options that were asked for, as far as the kernel
 // lists them; else a refusal that says what it has.
 func sameMount(u inventory.Use, asked []string) error {
-	have := strings.Split(u.Options, ",")
-	for _, o := range asked {
-		switch {
-		case o == "defaults" || o == "auto" || o == "noauto" || o == "nofail" || strings.HasPrefix(o, "x-"): // no matter of a mount
-			continue
-		case o == "ro" && u.ReadOnly, o == "rw" && !u.ReadOnly, slices.Contains(have, o):
-			continue
-		}
-		way := "rw"
-		if u.ReadOnly {
-			way = "ro"
-		}
-		return &machine.Refusal{Rule: machine.RuleMounted, Thing: u.Where, Text: fmt.Sprintf("%s is mounted there already, and otherwise (%s): without %s", u.Node, strings.TrimSuffix(way+","+u.Options, ","), o), Next: "fundus unmount " + u.Where}
+	if len(asked) == 0 {
+		return nil
 	}
-	return nil
+	differ := kinds.Options(u.Kind).Differ(asked, u.Options, u.Super)
+	differ = slices.DeleteFunc(differ, func(w string) bool { // what was not asked for is no difference
+		o, with := strings.CutPrefix(w, "with ")
+		return w == "ro" && !slices.Contains(asked, "rw") || with && !strings.Contains(o, "=")
+	})
+	if len(differ) == 0 {
+		return nil
+	}
+	return &machine.Refusal{Rule: machine.RuleMounted, Thing: u.Where, Text: fmt.Sprintf("%s is mounted there already, and otherwise: %s", u.Node, strings.Join(differ, ", ")), Next: "fundus unmount " + u.Where}
 }

@@ -111,7 +111,7 @@ func askKernel(row conformance.Row) error {
 		if kind == "" {
 			kind = "ext4"
 		}
-		return syscall.Mount(node, a.Where, kind, 0, "")
+		return syscall.Mount(node, a.Where, kind, 0, strings.TrimPrefix(a.Options, "noatime,"))
 	case a.Verb == machine.Unmount:
 		return syscall.Unmount(a.Where, 0)
 	case a.Verb == machine.ReadTable:

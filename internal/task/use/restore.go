@@ -1,0 +1,146 @@
+package use
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"fundus/core/inventory"
+	"fundus/core/propose"
+	"fundus/core/text/fstab"
+	"fundus/internal/deed"
+	"fundus/internal/draft"
+	"fundus/internal/machine"
+	"fundus/internal/stage"
+	"fundus/internal/task"
+)
+
+// FstabRestore brings back the table as it was last seen, or proposes one from what is known
+// of the machine.
+type FstabRestore struct{}
+
+// Verb of the request.
+func (*FstabRestore) Verb() string { return "fstab restore" }
+
+// ErrNothingKept says that nothing is known of the table.
+var ErrNothingKept = errors.New("no earlier state of the table was seen, and nothing that is mounted tells of it")
+
+func (*FstabRestore) Plan(ctx context.Context, p *task.Planner) error {
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	now := p.FstabNow()
+	kept, err := p.Store.Kept(fstab.Path)
+	if err != nil {
+		return err
+	}
+	for _, k := range kept {
+		if was := fstab.Parse(k.Data); string(k.Data) != string(now.Bytes()) && len(was.Entries()) > 0 && len(was.Entries()) >= len(now.Entries()) {
+			p.Title("bring back fstab as it was seen on %s", k.Seen.UTC().Format("2006-01-02 15:04 MST"))
+			p.Note("it has %d lines then, %d now", len(was.Entries()), len(now.Entries()))
+			return p.SetFstab(ctx, "put back "+fstab.Path, was)
+		}
+		if string(k.Data) == string(now.Bytes()) && len(now.Entries()) > 0 {
+			p.Title("bring back fstab")
+			return nil // it is the newest that was seen
+		}
+	}
+	return rebuild(ctx, p, v, now)
+}
+
+// rebuild proposes a table where none was ever seen.
+func rebuild(ctx context.Context, p *task.Planner, v *inventory.Inventory, now *fstab.File) error {
+	units, err := generated(p.Stage)
+	if err != nil {
+		return err
+	}
+	p.Title("write fstab anew from what is known of the machine")
+	added := 0
+	for _, e := range propose.Rebuild(v, units) {
+		there := false
+		for _, u := range now.Entries() {
+			there = there || u.Entry.Dir == e.Dir && !e.IsSwap() || u.Entry.Spec == e.Spec
+		}
+		if there {
+			continue
+		}
+		if _, err := now.Add(e, 0); err != nil {
+			p.Warn("%s at %s is left out: %v", e.Spec, e.Dir, err)
+			continue
+		}
+		added++
+	}
+	if added == 0 {
+		return ErrNothingKept
+	}
+	from := "what is mounted now"
+	if len(units) > 0 {
+		from = "the units that systemd made when it last read the table, and " + from
+	}
+	p.Note("the lines come from %s: comments and lines that are not mounted at boot are lost", from)
+	return p.SetFstab(ctx, "write "+fstab.Path+" anew", now)
+}
+
+// generatorDir is where systemd keeps the units that it made of the table, until it reads
+// that again.
+const generatorDir = "/run/systemd/generator"
+
+func generated(s *stage.Stage) (map[string][]byte, error) {
+	names, err := s.List(generatorDir)
+	if err != nil {
+		return nil, err
+	}
+	units := map[string][]byte{}
+	for _, name := range names {
+		if !strings.HasSuffix(name, ".mount") && !strings.HasSuffix(name, ".swap") {
+			continue
+		}
+		state, err := s.ReadFile(path.Join(generatorDir, name))
+		if err != nil {
+			return nil, err
+		}
+		if !state.Missing && !state.Dir {
+			units[name] = state.Data
+		}
+	}
+	return units, nil
+}
+
+// Committed keeps the table as it was before a deed, and as the deed left it where it changed
+// it.
+func Committed(store *deed.Store, m machine.Reader, plan *draft.Plan) error {
+	d := &plan.Draft
+	if err := Remember(store, plan.Seen); err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(d.Steps, func(s draft.Step) bool { return s.File != nil && s.File.Path == fstab.Path }) {
+		return nil
+	}
+	state, err := m.ReadFile(fstab.Path)
+	if err != nil || len(fstab.Parse(state.Data).Entries()) == 0 {
+		return err
+	}
+	return store.Keep(fstab.Path, state.Data, d.Clock)
+}
+
+// Remember keeps the table as it is seen, unless it has just been emptied by somebody.
+func Remember(store *deed.Store, v *inventory.Inventory) error {
+	f := v.Files[fstab.Path]
+	kept, err := store.Kept(fstab.Path)
+	if err != nil || f.Missing || f.Problem != "" || len(fstab.Parse(f.Data).Entries()) == 0 {
+		return err
+	}
+	if len(kept) > 0 {
+		if _, emptied := fstab.Emptied(f.Data, kept[0].Data); emptied {
+			return nil
+		}
+	}
+	if err := store.Keep(fstab.Path, f.Data, v.Machine.Now); err != nil {
+		return fmt.Errorf("keeping %s: %w", fstab.Path, err)
+	}
+	return nil
+}
