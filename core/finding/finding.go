@@ -5,8 +5,12 @@ package finding
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 )
+
+// lineNumber is what changes when lines move.
+var lineNumber = regexp.MustCompile(`\bline [0-9]+`)
 
 // Severity orders findings.
 type Severity string
@@ -96,7 +100,7 @@ func AtLeast(list []Finding, bar Severity) []Finding {
 func (f Finding) Key() string {
 	thing := f.Thing
 	if i := strings.LastIndexByte(thing, ':'); strings.HasPrefix(thing, "/") && i > 0 {
-		thing = thing[:i] + f.Text
+		thing = thing[:i] + lineNumber.ReplaceAllString(f.Text, "line")
 	}
 	return string(f.ID) + "\x00" + thing
 }

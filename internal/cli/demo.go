@@ -150,6 +150,16 @@ func script() []act {
 		fails(4, "rehearse", "emergency shell"),
 		run("fstab remove /srv/scans --commit --quiet", "done: remove the fstab line"),
 		run("rehearse", "comes up"),
+		say("One option is added, and no other byte changes. For a while nothing is to be mounted there: the line becomes a comment, and comes back as it was."),
+		run("fstab edit /srv/herbarium --add=noatime --commit", "nofail,noatime"),
+		run("fstab disable /srv/herbarium --commit --quiet", "done: disable"),
+		run("fstab list --all", "1 disabled"),
+		run("fstab enable /srv/herbarium --commit --quiet", "done: enable"),
+		say("A script empties fstab on a Friday evening. It was seen before, and is brought back."),
+		{hand: empty},
+		fails(4, "fstab check", "fstab-emptied"),
+		run("fstab restore --commit --quiet", "done: bring back fstab"),
+		run("fstab list", "2 lines"),
 		say("Another disk holds the archive. It is formatted by mistake, and the newest deed is taken back: every byte returns."),
 		run(`bench disk add sdc --size 32GiB --model "Tansy T40" --serial TA-7731`, "plugged in"),
 		run("format sdc ext4 --label archive --commit --quiet", "done"),
@@ -188,6 +198,11 @@ func script() []act {
 		run("table repair sdb --search --choose proposed --commit", "done: rebuild the table"),
 		run("survey sdb", "herbarium"),
 	}
+}
+
+// empty is what a script leaves that fails halfway.
+func empty(dir string) error {
+	return os.Truncate(filepath.Join(dir, "root", "etc", "fstab"), 0)
 }
 
 // wipe zeroes both copies of the table, as a careless copy onto the disk does.

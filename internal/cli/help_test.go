@@ -169,6 +169,34 @@ func TestSettings(t *testing.T) {
 	holdFile(t, filepath.Join("..", "..", "docs", "settings.md"), []byte(b.String()))
 }
 
+// TestMountOptions holds docs/options.md against the rows; -update writes it.
+func TestMountOptions(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("# Mount options\n\nWhat lines of fstab and `fundus mount --options` take, written from the table of options; `go test ./internal/cli -run\nTestMountOptions -update` writes it anew. `fundus options` and `fundus options KIND` show the same. A default is so\nwithout the option.\n")
+	names := map[string]bool{}
+	for _, typ := range append([]string{""}, kind.MountTypes()...) {
+		list, known := look.MountOptionsOf(typ)
+		if !known {
+			t.Errorf("%s has no options", typ)
+		}
+		for _, g := range list.Groups {
+			title := g.Title
+			if typ != "" {
+				title = typ
+			}
+			fmt.Fprintf(&b, "\n## %s\n\n| option | what it does | default | needs | since |\n|---|---|---|---|---|\n", title)
+			for _, o := range g.Options {
+				if o.Says == "" || names[typ+" "+o.Name] {
+					t.Errorf("%s %s: it lacks a meaning, or stands twice", typ, o.Name)
+				}
+				names[typ+" "+o.Name] = true
+				fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", strings.ReplaceAll(o.Takes, "|", "\\|"), o.Says, map[bool]string{true: "yes"}[o.Default], o.Needs, o.Since)
+			}
+		}
+	}
+	holdFile(t, filepath.Join("..", "..", "docs", "options.md"), []byte(b.String()))
+}
+
 // TestFindingCatalogue holds docs/findings.md against the catalogue; -update
 // writes it.
 func TestFindingCatalogue(t *testing.T) {

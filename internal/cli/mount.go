@@ -54,11 +54,15 @@ then it is a change that is shown first.`,
 	return e.addChange(cmd)
 }
 
+// split is a list of options without the blanks that people put behind commas.
 func split(options string) []string {
-	if options == "" {
-		return nil
+	var out []string
+	for o := range strings.SplitSeq(options, ",") {
+		if o = strings.TrimSpace(o); o != "" {
+			out = append(out, o)
+		}
 	}
-	return strings.Split(options, ",")
+	return out
 }
 
 func newUnmount(e *Env) *cobra.Command {

@@ -249,6 +249,15 @@ func (w *world) other(line string) string {
 		}
 	case "sector": // FROM TO: the first sector of one file into another
 		err = copyFirst(f[1], f[2])
+	case "link": // FILE TARGET: a symbolic link
+		err = os.Symlink(f[2], f[1])
+	case "empty":
+		err = os.Truncate(f[1], 0)
+	case "print": // FILE
+		data, errRead := os.ReadFile(f[1])
+		if err = errRead; err == nil {
+			return "  " + strings.ReplaceAll(strings.TrimSuffix(string(data), "\n"), "\n", "\n  ") + "\n"
+		}
 	case "rename":
 		err = os.Rename(f[1], f[2])
 	case "replace": // FILE OLD NEW: each time that the file says it

@@ -30,7 +30,9 @@ func (e *NeedError) Error() string {
 		if !slices.Contains(whys, n.Why) {
 			whys = append(whys, n.Why)
 		}
-		options = append(options, n.Option)
+		if !slices.Contains(options, n.Option) {
+			options = append(options, n.Option)
+		}
 	}
 	return strings.Join(whys, "; ") + "; needed to go ahead: " + strings.Join(options, " ")
 }

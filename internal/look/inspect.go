@@ -77,10 +77,14 @@ func Inspect(ctx context.Context, r machine.Reader, word string, depth InspectDe
 	i.Step = c.Step(i.Disk.Geometry)
 	i.Alignment, i.Wanted = alignment(c, i.Disk), map[string]string{}
 	by := v.Resolver()
-	for _, l := range v.Fstab().Entries() {
-		if slices.ContainsFunc(by.Resolve(l.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name }) {
-			i.Wanted[l.Entry.Dir] = strings.Join(l.Entry.Options, ",")
-			i.References = append(i.References, fmt.Sprintf("%s:%d  %s", fstab.Path, l.Number, strings.TrimSpace(l.Raw)))
+	table := v.Fstab()
+	for _, u := range v.Units() {
+		if slices.ContainsFunc(by.Resolve(u.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name }) {
+			if u.None == "" {
+				i.Wanted[u.Where] = strings.Join(u.Entry.Options, ",")
+			}
+			l, _ := table.Line(u.Line)
+			i.References = append(i.References, fmt.Sprintf("%s:%d  %s", fstab.Path, l.Number, l.Text()))
 		}
 	}
 	return i, i.read(ctx, r, depth)

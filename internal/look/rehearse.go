@@ -30,6 +30,7 @@ type RehearsedLine struct {
 	Next    string // what mends it
 	NoFail  bool
 	Options string
+	Dump    int
 	Pass    int
 	Raw     string // as it stands
 	Mounted string // where it is mounted now, and how that differs from the line
@@ -91,7 +92,7 @@ func Rehearsed(ctx context.Context, r machine.Reader, report boot.Report) (*Rehe
 func rehearsal(v *inventory.Inventory, report boot.Report) *Rehearsal {
 	out := &Rehearsal{Machine: v.Machine.String(), Verdict: string(report.Verdict)}
 	for _, l := range report.Lines {
-		line := RehearsedLine{Number: l.Number, Spec: l.Spec, Dir: l.Dir, Kind: l.Kind, Device: l.Device, Outcome: string(l.Outcome), Reason: l.Reason, NoFail: l.NoFail, Options: l.Options, Pass: l.Pass, Raw: l.Raw}
+		line := RehearsedLine{Number: l.Number, Spec: l.Spec, Dir: l.Dir, Kind: l.Kind, Device: l.Device, Outcome: string(l.Outcome), Reason: l.Reason, NoFail: l.NoFail, Options: l.Options, Dump: l.Unit.Entry.Dump, Pass: l.Pass, Raw: l.Raw}
 		severity := finding.Severity("")
 		switch l.Outcome {
 		case boot.Emergency:
@@ -120,7 +121,7 @@ func rehearsal(v *inventory.Inventory, report boot.Report) *Rehearsal {
 	for _, l := range v.Fstab().Lines {
 		if was, ok := l.Was(kind.IsMounted); ok {
 			e := was.Entry
-			out.Disabled = append(out.Disabled, RehearsedLine{Number: l.Number, Spec: e.Spec, Dir: e.Dir, Kind: e.Type, Options: strings.Join(e.Options, ","), Pass: e.Pass, Raw: l.Raw, Off: true})
+			out.Disabled = append(out.Disabled, RehearsedLine{Number: l.Number, Spec: e.Spec, Dir: e.Dir, Kind: e.Type, Options: strings.Join(e.Options, ","), Dump: e.Dump, Pass: e.Pass, Raw: l.Raw, Off: true})
 		}
 	}
 	for _, f := range verify.All(v) {

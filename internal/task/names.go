@@ -34,7 +34,7 @@ func (p *Planner) Rewrite(ctx context.Context, old, new string) error {
 	}
 	files, left := refs.Rewrite(v, old, new)
 	for _, f := range files {
-		if err := p.Stage.SetFile(fmt.Sprintf("say %s in %s", new, f.Path), f.Path, f.Data); err != nil {
+		if err := p.setFile(fmt.Sprintf("say %s in %s", new, f.Path), f.Path, f.Data); err != nil {
 			return err
 		}
 		if f.Writer != "" {
@@ -53,10 +53,38 @@ func (p *Planner) Rewrite(ctx context.Context, old, new string) error {
 	return nil
 }
 
+// setFile replaces a text file, and says where it lies if that is not where it is named.
+func (p *Planner) setFile(title, path string, data []byte) error {
+	if err := p.Stage.SetFile(title, path, data); err != nil {
+		return err
+	}
+	at, err := p.Stage.Place(path)
+	if err != nil {
+		return err
+	}
+	if len(at.Links) > 0 {
+		p.Note("%s leads to %s: the link stays, and that file is changed", path, at.Path)
+	}
+	if at.Names > 1 {
+		p.Warn("%s has %s: what it is called there keeps the old contents", at.Path, more(at.Names-1))
+	}
+	if at.Mounted && p.Stage.InPlace {
+		p.Warn("%s is written over where it lies: cut short, that leaves half a file", at.Path)
+	}
+	return nil
+}
+
+func more(names int) string {
+	if names == 1 {
+		return "another name"
+	}
+	return fmt.Sprintf("%d other names", names)
+}
+
 // SetFstab replaces the table, and has systemd read it where that runs: it would
 // mount by the old one until the next boot.
 func (p *Planner) SetFstab(ctx context.Context, title string, table *fstab.File) error {
-	if err := p.Stage.SetFile(title, fstab.Path, table.Bytes()); err != nil {
+	if err := p.setFile(title, fstab.Path, table.Bytes()); err != nil {
 		return err
 	}
 	return p.Reload(ctx)

@@ -67,7 +67,8 @@ type UseDoc struct {
 	Where     string `json:"where,omitempty"` // mount point, or who holds it
 	Elsewhere string `json:"elsewhere,omitempty"`
 	Type      string `json:"type,omitempty"`
-	Options   string `json:"options,omitempty"`
+	Options   string `json:"options,omitempty"`             // of the mount
+	Super     string `json:"file_system_options,omitempty"` // the same at every place
 	ReadOnly  bool   `json:"read_only"`
 	Total     int64  `json:"total_bytes,omitempty"`
 	Free      int64  `json:"free_bytes,omitempty"`
@@ -133,7 +134,7 @@ type ErrorDoc struct {
 // Documents lists one empty document of each form, by the name of its schema.
 func Documents() map[string]any {
 	return map[string]any{"survey": SurveyDoc{}, "inspection": InspectDoc{}, "findings": FindingsDoc{}, "rehearsal": RehearsalDoc{}, "draft": DraftDoc{},
-		"deeds": DeedsDoc{}, "drafts": DraftsDoc{}, "recovery": RecoveryDoc{}, "message": MessageDoc{}, "event": EventDoc{}, "error": ErrorDoc{}, "configuration": ConfigurationDoc{}, "rescan": RescanDoc{}, "search": SearchDoc{}, "types": TypesDoc{}, "references": ReferencesDoc{}, "settings": SettingsDoc{}}
+		"deeds": DeedsDoc{}, "drafts": DraftsDoc{}, "recovery": RecoveryDoc{}, "message": MessageDoc{}, "event": EventDoc{}, "error": ErrorDoc{}, "configuration": ConfigurationDoc{}, "rescan": RescanDoc{}, "search": SearchDoc{}, "types": TypesDoc{}, "references": ReferencesDoc{}, "settings": SettingsDoc{}, "fstab": FstabDoc{}, "options": MountOptionsDoc{}}
 }
 
 func (p *Printer) document(d any) error {
@@ -183,7 +184,7 @@ func deviceDoc(v *inventory.Inventory, n inventory.Node) DeviceDoc {
 	}
 	for _, u := range v.UsesOf(n.Name) {
 		d.UsedAt = append(d.UsedAt, u.Where)
-		d.Uses = append(d.Uses, UseDoc{string(u.How), u.Where, u.Elsewhere, u.Kind, u.Options, u.ReadOnly, int64(u.Space.Total), int64(u.Space.Free), u.Space.Files, u.Space.Left, u.Priority})
+		d.Uses = append(d.Uses, UseDoc{string(u.How), u.Where, u.Elsewhere, u.Kind, u.Options, u.Super, u.ReadOnly, int64(u.Space.Total), int64(u.Space.Free), u.Space.Files, u.Space.Left, u.Priority})
 	}
 	return d
 }

@@ -8,6 +8,7 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/text"
 
+	"fundus/core/finding"
 	"fundus/internal/look"
 )
 
@@ -17,8 +18,40 @@ type Fstab struct {
 	All bool // disabled lines too
 }
 
+// FstabDoc is the document of kind fstab.
+type FstabDoc struct {
+	Head
+	Machine  string            `json:"machine"`
+	Lines    []FstabLineDoc    `json:"lines"`
+	Findings []finding.Finding `json:"findings"`
+}
+
+// FstabLineDoc is one line, or a comment that holds one.
+type FstabLineDoc struct {
+	Number     int      `json:"line"`
+	Disabled   bool     `json:"disabled"`
+	Spec       string   `json:"spec"`
+	MountPoint string   `json:"mount_point"`
+	Type       string   `json:"type"`
+	Options    []string `json:"options"`
+	Dump       int      `json:"dump"`
+	Pass       int      `json:"check_order"`
+	Device     string   `json:"device,omitempty"`
+	Mounted    string   `json:"mounted"` // "yes", "in use", "no", or how it differs from the line
+	Outcome    string   `json:"outcome,omitempty"`
+	Text       string   `json:"text"`
+}
+
 // Document implements Report.
-func (r Fstab) Document() any { return rehearsalDocument(r.Rehearsal) }
+func (r Fstab) Document() any {
+	d := FstabDoc{head("fstab"), r.Machine, []FstabLineDoc{}, orEmpty(r.Findings)}
+	lines := append(slices.Clone(r.Lines), r.Disabled...)
+	slices.SortFunc(lines, func(a, b look.RehearsedLine) int { return a.Number - b.Number })
+	for _, l := range lines {
+		d.Lines = append(d.Lines, FstabLineDoc{l.Number, l.Off, l.Spec, l.Dir, l.Kind, strings.Split(l.Options, ","), l.Dump, l.Pass, l.Device, cmp.Or(l.Mounted, "no"), l.Outcome, strings.TrimRight(l.Raw, "\r\n")})
+	}
+	return d
+}
 
 // Words implements Report: in the first line how many there are, and what is wrong with them.
 func (r Fstab) Words(p *Printer) {
@@ -68,7 +101,8 @@ func (r Fstab) Words(p *Printer) {
 	}
 	if len(r.Findings) > 0 {
 		p.printf("\n")
-		p.found(r.Findings, false)
+		p.foundTable(r.Findings)
+		p.printf("fundus fstab check says why each matters, and what to do\n")
 	}
 }
 

@@ -226,6 +226,9 @@ func useFacts(i *look.Inspection, u inventory.Use, add func(name, format string,
 		return
 	}
 	add("options", "%s", u.Options)
+	if own := strings.TrimPrefix(strings.TrimPrefix(u.Super, "rw"), "ro"); own != "" {
+		add("of all", "%s at every place", strings.TrimPrefix(own, ","))
+	}
 	if want, ok := i.Wanted[u.Where]; ok {
 		add("in fstab", "%s", want)
 		add("differs", "%s", i.Differs(u))

@@ -50,7 +50,7 @@ func (r Rehearsal) Words(p *Printer) {
 	switch r.Verdict {
 	case "emergency shell":
 		state = Lost
-	case "comes up with delays":
+	case "comes up with delays", "comes up without mounts that fstab asks for":
 		state = Changed
 	}
 	verdict, unknown := verdictOf(r.Rehearsal)
@@ -88,6 +88,8 @@ func verdictOf(r *look.Rehearsal) (words string, unknown bool) {
 		words = "ends in the emergency shell (" + count(n["emergency shell"], "line") + ")"
 	case r.Verdict == "comes up with delays":
 		words = "comes up with delays (" + count(n["delays the boot"], "line") + ")"
+	case n["not mounted"] > 0:
+		words = "comes up without " + count(n["not mounted"], "mount") + " that fstab asks for"
 	case told:
 		words = "comes up"
 	default:

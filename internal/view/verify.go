@@ -67,16 +67,21 @@ func (p *Printer) found(list []finding.Finding, explain bool) {
 		p.findings(list)
 		return
 	}
+	p.foundTable(list)
+	p.printf("--explain says why each matters, and what to do\n")
+	if p.Height > 0 && len(list)+3 > p.Height {
+		p.printf("%s\n", tally(list))
+	}
+}
+
+// foundTable is one line a finding.
+func (p *Printer) foundTable(list []finding.Finding) {
 	var rows [][]string
 	for _, f := range list {
 		rows = append(rows, []string{p.paint(stateOf(f.Severity), string(f.Severity)), visible(f.Thing), string(f.ID), visible(f.Text)})
 	}
 	for _, line := range p.fitted([]string{"", "where", "finding", "what"}, rows, 3) {
 		p.printf("%s\n", line)
-	}
-	p.printf("--explain says why each matters, and what to do\n")
-	if p.Height > 0 && len(list)+3 > p.Height {
-		p.printf("%s\n", tally(list))
 	}
 }
 

@@ -30,6 +30,9 @@ func tree(t testing.TB, root string) string {
 		}
 		rel, _ := filepath.Rel(root, path)
 		fmt.Fprintf(&b, "%s %v", rel, info.Mode())
+		if to, err := os.Readlink(path); err == nil {
+			fmt.Fprintf(&b, " to %s", to)
+		}
 		if info.Mode().IsRegular() {
 			data, err := os.ReadFile(path)
 			fmt.Fprintf(&b, " %q", data)
@@ -46,16 +49,23 @@ func tree(t testing.TB, root string) string {
 	return b.String()
 }
 
-// TestFilesCut cuts fstab add and its undo at each line of the log. A file is
-// replaced by renaming, so that a unit that was begun stands before or after;
-// both are tried. Recover brings the whole tree of before or after.
+// TestFilesCut cuts fstab add and its undo at each line of the log, also where the table is
+// a symbolic link. A file is replaced by renaming, so that a unit that was begun stands
+// before or after; both are tried. Recover brings the whole tree of before or after.
 func TestFilesCut(t *testing.T) {
 	cuts := 0
-	for _, undo := range []bool{false, true} {
+	for i := range 4 {
+		undo, link := i%2 == 1, i > 1
 		r, store := newRig(t, 512, 512), storeIn(t)
 		old := "# fernhill\n\tUUID=8d0c / ext4 defaults 0 1" // without a last newline
 		if err := os.WriteFile(filepath.Join(r.root, fstab.Path), []byte(old), 0o640); err != nil {
 			t.Fatal(err)
+		}
+		if link {
+			path := filepath.Join(r.root, fstab.Path)
+			if err := errors.Join(os.Rename(path, filepath.Join(r.root, "real")), os.Symlink("/real", path)); err != nil {
+				t.Fatal(err)
+			}
 		}
 		must(t, r, store, herbarium()...)
 		add := &use.FstabAdd{Target: "sdb1", Dir: "/srv/seeds/herbarium"}
@@ -152,6 +162,9 @@ func copyTree(t testing.TB, from, to string) {
 			return err
 		}
 		rel, _ := filepath.Rel(from, path)
+		if info.Mode()&os.ModeSymlink != 0 {
+			return nil
+		}
 		return os.Chmod(filepath.Join(to, rel), info.Mode())
 	})
 	if err != nil {
@@ -197,8 +210,8 @@ func applied(t testing.TB, root string, d *deed.Deed, log string) {
 // bring makes a file or a directory what it is to be.
 func bring(t testing.TB, root, path string, want machine.FileState) {
 	t.Helper()
-	full := filepath.Join(root, path)
-	var err error
+	at, err := machine.Below(root, path)
+	full := at.Full
 	switch {
 	case want.Missing:
 		err = os.RemoveAll(full)

@@ -119,7 +119,11 @@ func (r *rig) Open(context.Context, string) (block.Device, error) {
 }
 
 func (r *rig) ReadFile(path string) (machine.FileState, error) {
-	return machine.ReadFileState(filepath.Join(r.root, path))
+	at, err := machine.Below(r.root, path)
+	if err != nil {
+		return machine.FileState{}, err
+	}
+	return machine.ReadFileState(at.Full)
 }
 
 func (r *rig) Place(path string) (machine.Place, error) {

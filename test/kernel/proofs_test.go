@@ -67,6 +67,7 @@ func TestKernel(t *testing.T) {
 			// The longest stand first and last: the testing package begins with the first
 			// and goes on from the last, and what is long is better not begun at the end.
 			{"every mount option", proveOptions},
+			{"an fstab that cannot simply be replaced", proveAwkward},
 			{"probes beside udev", proveProbes},
 			{soakOnly + "second machine's rounds beside systemd and udev", proveRounds},
 			{soakOnly + "third machine's rounds beside systemd and udev", proveRounds},

@@ -41,7 +41,10 @@ func (*FstabRestore) Plan(ctx context.Context, p *task.Planner) error {
 	for _, k := range kept {
 		if was := fstab.Parse(k.Data); string(k.Data) != string(now.Bytes()) && len(was.Entries()) > 0 && len(was.Entries()) >= len(now.Entries()) {
 			p.Title("bring back fstab as it was seen on %s", k.Seen.UTC().Format("2006-01-02 15:04 MST"))
-			p.Note("it has %d lines then, %d now", len(was.Entries()), len(now.Entries()))
+			p.Note("it had %d lines then, and has %d now", len(was.Entries()), len(now.Entries()))
+			for _, l := range was.Lines { // what is wrong with them was so before
+				p.Excuse(fmt.Sprintf("%s:%d", fstab.Path, l.Number))
+			}
 			return p.SetFstab(ctx, "put back "+fstab.Path, was)
 		}
 		if string(k.Data) == string(now.Bytes()) && len(now.Entries()) > 0 {
