@@ -63,11 +63,11 @@ func (t Table) one(o string, all []string, has Has) Fault {
 	name, value, valued := strings.Cut(o, "=")
 	switch {
 	case !ok && !t.Own:
-		return Fault{Option: o, Trouble: Untold, Says: fmt.Sprintf("whether %s knows %q cannot be told", t.Type, o)}
+		return Fault{Option: o, Trouble: Untold, Says: fmt.Sprintf("whether %s knows %s cannot be told", t.Type, quoted(o))}
 	case !ok:
-		f := Fault{Option: o, Trouble: Unknown, Says: fmt.Sprintf("%s does not know %q", t.Type, o)}
+		f := Fault{Option: o, Trouble: Unknown, Says: fmt.Sprintf("%s does not know %s", t.Type, quoted(o))}
 		if strings.TrimSpace(o) != o || strings.ContainsAny(o, " \t\r") {
-			f.Says = fmt.Sprintf("%q holds a blank, and is one word for the kernel", o)
+			f.Says = fmt.Sprintf("%s holds a blank, and is one word for the kernel", quoted(o))
 		}
 		if f.Instead = t.Nearest(name); f.Instead != "" && valued && f.Instead != name {
 			f.Instead += "=" + value
@@ -78,7 +78,7 @@ func (t Table) one(o string, all []string, has Has) Fault {
 	case !valued && !row.Alone:
 		return Fault{Option: o, Trouble: BadValue, Says: fmt.Sprintf("%s wants a value: %s", name, row.Takes())}
 	case valued && !row.takes(value):
-		return Fault{Option: o, Trouble: BadValue, Says: fmt.Sprintf("%q is no value of %s: %s", value, name, row.Takes())}
+		return Fault{Option: o, Trouble: BadValue, Says: fmt.Sprintf("%s is no value of %s: %s", quoted(value), name, row.Takes())}
 	case row.Needs == ReadOnly && !slices.Contains(all, "ro"):
 		return Fault{Option: o, Trouble: Missing, Says: name + " is taken with ro alone", Instead: "ro," + o}
 	case row.Needs == Journal && has != nil && !has(Journal):
@@ -112,6 +112,15 @@ func (o Option) takes(value string) bool {
 		return value != ""
 	}
 	return true
+}
+
+// quoted is a word for a message; of a long one its beginning.
+func quoted(word string) string {
+	const most = 40
+	if len(word) > most {
+		return fmt.Sprintf("%.*q… (%d bytes)", most, word, len(word))
+	}
+	return strconv.Quote(word)
 }
 
 // Nearest is the row of the kind whose name differs least; empty where none is near.

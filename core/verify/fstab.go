@@ -20,7 +20,7 @@ func (k *look) reading(thing string, l fstab.Line, u fstab.Unit) (out []finding.
 	switch u.None {
 	case fstab.Dies:
 		below := 0
-		for _, o := range k.v.Units() {
+		for _, o := range k.units {
 			if o.None == fstab.Dead {
 				below++
 			}
@@ -35,7 +35,7 @@ func (k *look) reading(thing string, l fstab.Line, u fstab.Unit) (out []finding.
 		}
 		add(FstabIgnored.New(thing, "%s", what).WithRemedy("write the mount point from the root, and a blank in a name as \\040"))
 	}
-	out = append(out, written(thing, l, u)...)
+	out = append(out, written(thing, k.fstab, l, u)...)
 	e := u.Entry
 	if tag, value, is := strings.Cut(e.Spec, "="); is && !strings.HasPrefix(e.Spec, "/") && slices.Contains(text.Tags(), strings.ToUpper(tag)) && tag != strings.ToUpper(tag) {
 		add(FstabTagCase.New(thing, "%s= is not read as an identifier", tag).WithRemedy("write %s=%s", strings.ToUpper(tag), value))
@@ -51,10 +51,14 @@ func (k *look) reading(thing string, l fstab.Line, u fstab.Unit) (out []finding.
 func foreign() *regexp.Regexp { return regexp.MustCompile(`\\(x[0-9a-fA-F]{2}|[0-7]{3})`) }
 
 // written is about the bytes of the line.
-func written(thing string, l fstab.Line, u fstab.Unit) (out []finding.Finding) {
+func written(thing string, table *fstab.File, l fstab.Line, u fstab.Unit) (out []finding.Finding) {
 	add := func(f finding.Finding) { out = append(out, f) }
 	if rest := l.Unread(); rest != "" {
-		add(FstabLost.New(thing, "%d bytes at the end of the line are not read", len(rest)).WithRemedy("write the line anew, without NUL bytes and below 4096 bytes"))
+		words := fmt.Sprintf("%d bytes at the end of the line are not read", len(rest))
+		if next, ok := table.Line(l.Number + 1); ok && next.Lost {
+			words += fmt.Sprintf(", and line %d not at all", next.Number)
+		}
+		add(FstabLost.New(thing, "%s", words).WithRemedy("write the line anew, without NUL bytes and below 4096 bytes"))
 	}
 	if strings.Contains(strings.TrimSuffix(l.Raw, "\n"), "\r") {
 		f := FstabReturn.New(thing, "the line holds a carriage return").WithRemedy("write the file with line ends of this system")
@@ -90,7 +94,7 @@ func (k *look) parent(thing string, u fstab.Unit) (out []finding.Finding) {
 	if u.None != "" || u.Where == "" || u.Tie != fstab.Required || u.Automount {
 		return nil
 	}
-	for _, p := range k.v.Units() {
+	for _, p := range k.units {
 		if p.None == "" && p.Where != "" && p.Tie == fstab.Wanted && !p.Automount && strings.HasPrefix(u.Where, strings.TrimSuffix(p.Where, "/")+"/") {
 			out = append(out, FstabParent.New(thing, "%s is required and lies below %s (line %d), which has nofail", u.Where, p.Where, p.Line).WithMend("fundus fstab edit %d --add=nofail", u.Line))
 		}

@@ -18,7 +18,7 @@ import (
 func (k *look) references() []finding.Finding {
 	var out []finding.Finding
 	first := map[string]int{}
-	for _, u := range k.v.Units() {
+	for _, u := range k.units {
 		l, _ := k.fstab.Line(u.Line)
 		thing := fmt.Sprintf("%s:%d", fstab.Path, u.Line)
 		out = append(out, k.reading(thing, l, u)...)

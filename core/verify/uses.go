@@ -23,7 +23,7 @@ const fullAt = 95
 // mount the same.
 func (k *look) uses() (out []finding.Finding) {
 	lines := map[string]fstab.Unit{}
-	for _, u := range k.v.Units() {
+	for _, u := range k.units {
 		if u.None == "" {
 			lines[u.Where] = u
 		}

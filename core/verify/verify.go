@@ -21,13 +21,14 @@ type look struct {
 	v       *inventory.Inventory
 	by      *inventory.Resolver
 	fstab   *fstab.File
+	units   []fstab.Unit   // what systemd makes of its lines
 	sameDir map[string]int // how many lines have the mount point
 	swaps   []inventory.Node
 	roots   []inventory.Node // what is mounted at /
 }
 
 func newLook(v *inventory.Inventory) *look {
-	l := &look{v: v, by: v.Resolver(), fstab: v.Fstab(), sameDir: map[string]int{}}
+	l := &look{v: v, by: v.Resolver(), fstab: v.Fstab(), units: v.Units(), sameDir: map[string]int{}}
 	for _, n := range v.Nodes {
 		if c, ok := n.Content(); ok && c.Class == fs.Swap {
 			l.swaps = append(l.swaps, n)

@@ -66,7 +66,11 @@ type Seen struct {
 func RehearseAt(v *inventory.Inventory, seen Seen) (*Rehearsal, error) {
 	f := v.Files[fstab.Path]
 	if f.Missing || f.Problem != "" {
-		return nil, fmt.Errorf("%w: %s%s", ErrNoFstab, f.Problem, map[bool]string{true: "the file is missing"}[f.Missing])
+		err := fmt.Errorf("%w: %s%s", ErrNoFstab, f.Problem, map[bool]string{true: "the file is missing"}[f.Missing])
+		if f.Missing && len(seen.Data) > 0 {
+			return nil, advice.Way(err, "fundus fstab restore")
+		}
+		return nil, err
 	}
 	out := rehearsal(v, boot.Rehearse(v))
 	if lost, is := fstab.Emptied(f.Data, seen.Data); is {

@@ -76,9 +76,12 @@ func ReadFileState(path string) (FileState, error) {
 // ReadFiles fills in the text files and the mount points that they name.
 func ReadFiles(v *inventory.Inventory, r Reader) error {
 	state, err := r.ReadFile(fstab.Path)
-	if err != nil {
+	switch {
+	case err != nil:
 		v.Files[fstab.Path] = inventory.File{Problem: err.Error()}
-	} else {
+	case state.Dir:
+		v.Files[fstab.Path] = inventory.File{Problem: "it is a directory"}
+	default:
 		v.Files[fstab.Path] = inventory.File{Data: state.Data, Missing: state.Missing}
 	}
 	readPlaces(v, r)

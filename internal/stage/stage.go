@@ -10,7 +10,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
 	"path"
 	"slices"
@@ -261,7 +260,8 @@ func (s *Stage) PutFile(title, p string, before, after machine.FileState) error 
 		return nil
 	}
 	if before.Dir != after.Dir && !before.Missing && !after.Missing {
-		return fmt.Errorf("%s: %w", p, fs.ErrExist)
+		is := map[bool]string{true: "a directory", false: "a file"}
+		return fmt.Errorf("%s is %s, and %s is wanted: move it away first", p, is[before.Dir], is[after.Dir])
 	}
 	at, err := s.base.Place(p)
 	if err != nil {

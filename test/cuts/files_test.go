@@ -211,6 +211,9 @@ func applied(t testing.TB, root string, d *deed.Deed, log string) {
 func bring(t testing.TB, root, path string, want machine.FileState) {
 	t.Helper()
 	at, err := machine.Below(root, path)
+	if err != nil {
+		t.Fatal(err)
+	}
 	full := at.Full
 	switch {
 	case want.Missing:

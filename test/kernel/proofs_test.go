@@ -203,7 +203,7 @@ func proveRoad(t *testing.T, j *judge) {
 	}, blank(t, 200<<20))[0]
 	says(t, a.Said, [][]string{
 		{"ubda", "200.0 MiB  no table", "empty", fine}, {"done: put a new GPT on ubda", fine}, {"done: add partition 1 on ubda", fine}, {"done: format ubda1", fine},
-		{"done: add an fstab line", fine}, {"done: mount ubda1", fine}, {"100.0 MiB ext4 1.0 MiB herbarium /srv/herbarium", fine}, {"comes up", fine}, {"in order: 1 disk, 1 partition and 1 line", fine},
+		{"done: add an fstab line", fine}, {"done: mount ubda1", fine}, {"100.0 MiB ext4 1.0 MiB herbarium /srv/herbarium", fine}, {"comes up", fine}, {"1 partition and 1 line of fstab", fine},
 		{"done: unmount", fine}, {"done: undo", fine}, {"--lose=herbarium", refused}, {"done: format", fine}, {"done: undo", fine}, {"ext4 herbarium", "in order", fine}, {"undone", fine},
 	})
 	clean(t, a, []string{"1 2048 204800"}, []string{"ubda1 mounted"})

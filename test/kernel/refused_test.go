@@ -103,7 +103,7 @@ func proveRootDisk(t *testing.T, j *judge) {
 	a = j.answers(t, start{rootDisk: true, images: []string{disk, other}}, 1)[0]
 	says(t, a.Said, [][]string{
 		{"done: add partition 2", fine}, {"done: format ubda2", fine}, {"root", refused}, {"root", refused}, {"root", refused}, {"behind", fine},
-		{`"1 2048 409600","2 411648 102400"`, `ubda2 mounted`}, {"22 rows, 4 actions, wrong: []"},
+		{`"1 2048 409600","2 411648 102400"`, `ubda2 mounted`}, {"24 rows, 4 actions, wrong: []"},
 	})
 }
 
@@ -163,7 +163,7 @@ func proveTopology(t *testing.T, j *judge) {
 	says(t, a.Said, [][]string{
 		{fine}, {fine}, {"watching"}, {"mapped"}, {"loop0"}, {}, {"done: format dm-0", fine}, {fine}, {fine},
 		{"volumes and arrays", "herbarium (dm-0)", "mapped device - on ubda1", "/srv", "in dm-0", "left out: loop0", fine}, {"loop0", "loop device - carries /dev/ubdb", fine},
-		{"ubdb", fine}, {"ext4 herbarium", "mapped device", "/dev/mapper/herbarium", "40.0 MiB", "mounted with noatime, which fstab has not", fine}, {"ext4 herbarium", "held dm-0", fine}, {"blocks"}, {fine}, {fine}, {"mapped"},
+		{"ubdb", fine}, {"ext4 herbarium", "mapped device", "/dev/mapper/herbarium", "40.0 MiB", "mounted with noatime; fstab says otherwise", fine}, {"ext4 herbarium", "held dm-0", fine}, {"blocks"}, {fine}, {fine}, {"mapped"},
 		{"dm-0 plugged in", "40.0 MiB", "loop0 changed", "dm-0 taken out", fine}, {"done: format ubda1", fine},
 	})
 	var total, free, files, left int64

@@ -15,6 +15,7 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/block/file"
+	corefs "fundus/core/fs"
 	"fundus/core/fs/ext"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
@@ -48,9 +49,9 @@ func fernhill(t *testing.T) *Machine {
 		"sys/block/sdb/device/model": "Larkspur S300", "sys/block/sdb/device/wwid": "naa.5eed000000020417",
 		"sys/block/sdb/sdb1/partition": "1", "sys/block/sdb/sdb1/start": "2048", "sys/block/sdb/sdb1/size": "40960", "sys/block/sdb/sdb1/dev": "8:17",
 		"sys/block/sdb/sdb1/holders/dm-0/dev": "253:0",
-		"sys/block/sdc/size":                  "2048", "sys/block/sdc/dev": "8:32", "sys/block/sdc/sdc1/partition": "1", "sys/block/sdc/sdc1/size": "100", "sys/block/sdc/sdc1/start": "34",
+		"sys/block/sdc/size":                  "2048", "sys/block/sdc/dev": "8:32", "sys/block/sdc/sdc1/partition": "1", "sys/block/sdc/sdc1/dev": "8:33", "sys/block/sdc/sdc1/size": "100", "dev/sdc1": "", "sys/block/sdc/sdc1/start": "34",
 		"sys/block/loop0/size": "2048", "sys/block/sr0/size": "2048", "sys/block/sdd/size": "0",
-		"proc/self/mountinfo": "36 35 8:17 / " + strings.ReplaceAll(dir, " ", "\\040") + "/root/srv/pressed\\040ferns rw,noatime shared:1 - ext4 /dev/sdb1 rw\n37 35 0:4 / /proc rw - proc proc rw\nshort line",
+		"proc/self/mountinfo": "36 35 8:17 / " + strings.ReplaceAll(dir, " ", "\\040") + "/root/srv/pressed\\040ferns rw,noatime shared:1 - ext4 /dev/sdb1 rw,commit=30\n38 35 0:45 /sub " + strings.ReplaceAll(dir, " ", "\\040") + "/root/srv/scans rw,noatime shared:2 - btrfs /dev/sdc1 rw,subvolid=256,subvol=/sub\n37 35 0:4 / /proc rw - proc proc rw\nshort line",
 		"proc/swaps":          "Filename Type Size Used Priority\n" + filepath.Join(dir, "dev/sdb2") + " partition 1000 250 -2\n/swapfile file 10 0 -3", "proc/sys/kernel/random/boot_id": "boot-one",
 		"root/etc/fstab": "LABEL=herbarium /srv/pressed\\040ferns ext4 noatime 0 2\nvault:/images /srv/images nfs defaults 0 0",
 	})
@@ -124,8 +125,11 @@ func TestDiscover(t *testing.T) {
 	if part, _ := v.Node("sdc1"); part.Size != 100*512 || part.Problem == "" {
 		t.Errorf("sdc1: %+v", part)
 	}
-	if use, ok := v.MountedAt("/srv/pressed ferns"); !ok || use.Node != "sdb1" || use.Options != "rw,noatime" {
+	if use, ok := v.MountedAt("/srv/pressed ferns"); !ok || use.Node != "sdb1" || use.Options != "rw,noatime" || use.Super != "rw,commit=30" {
 		t.Errorf("mount: %+v", use)
+	}
+	if use, ok := v.MountedAt("/srv/scans"); !ok || use.Node != "sdc1" || use.Super != "rw,subvolid=256,subvol=/sub" {
+		t.Errorf("a mount with numbers of its own: %+v", use)
 	}
 	if uses := v.UsesOf("sdb2"); len(uses) != 1 || uses[0].How != inventory.SwapOn || uses[0].Priority != -2 || uses[0].Space != (inventory.Space{Total: 1000 << 10, Free: 750 << 10}) {
 		t.Errorf("swap: %+v", uses)
@@ -197,6 +201,19 @@ func TestFlags(t *testing.T) {
 		if got := swapFlags(options); got != want {
 			t.Errorf("%s: %#x, want %#x", options, got, want)
 		}
+	}
+}
+
+// TestSpread: a file system on several devices is in use on each of them.
+func TestSpread(t *testing.T) {
+	on := func(name, uuid, devices string) inventory.Node {
+		return inventory.Node{Name: name, Contents: []corefs.Content{{Kind: "btrfs", Class: corefs.FileSystem, UUID: uuid, Devices: devices}}}
+	}
+	v := &inventory.Inventory{Nodes: []inventory.Node{on("sdb", "a", "device 1 of 2"), on("sdc", "a", "device 2 of 2"), on("sdd", "b", "")},
+		Uses: []inventory.Use{{Node: "sdb", How: inventory.Mounted, Where: "/srv", Kind: "btrfs"}, {Node: "sdd", How: inventory.Mounted, Where: "/mnt", Kind: "btrfs"}}}
+	spread(v)
+	if len(v.Uses) != 3 || v.Uses[2].Node != "sdc" || v.Uses[2].Where != "/srv" {
+		t.Errorf("%+v", v.Uses)
 	}
 }
 

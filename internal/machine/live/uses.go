@@ -122,7 +122,7 @@ func (m *Machine) mountTable(process string, names map[string]string) (uses []in
 		}
 		name := names[f[2]]
 		if name == "" && strings.HasPrefix(f[2], "0:") {
-			name = names[m.deviceOf(fstab.Unescape(f[dash+2]))]
+			name = m.sourceOf(fstab.Unescape(f[dash+2]), names)
 		}
 		if name == "" {
 			continue
@@ -134,18 +134,22 @@ func (m *Machine) mountTable(process string, names map[string]string) (uses []in
 	return uses, nil
 }
 
-// deviceOf gives the numbers of the block device that a path of /dev leads to; empty for any
-// other.
-func (m *Machine) deviceOf(path string) string {
-	rest, ok := strings.CutPrefix(path, "/dev/")
+// sourceOf names the node that a source is a path of, links followed.
+func (m *Machine) sourceOf(source string, names map[string]string) string {
+	rest, ok := strings.CutPrefix(source, "/dev/")
 	if !ok {
 		return ""
 	}
-	var st unix.Stat_t
-	if err := unix.Stat(filepath.Join(m.at.dev, rest), &st); err != nil || st.Mode&unix.S_IFMT != unix.S_IFBLK {
+	real, err := filepath.EvalSymlinks(filepath.Join(m.at.dev, rest))
+	if err != nil {
 		return ""
 	}
-	return fmt.Sprintf("%d:%d", unix.Major(st.Rdev), unix.Minor(st.Rdev))
+	for _, name := range names {
+		if name == filepath.Base(real) {
+			return name
+		}
+	}
+	return ""
 }
 
 // spread adds the uses of the other devices of file systems that lie on several.

@@ -82,7 +82,7 @@ func (r *FstabEdit) options(p *task.Planner, v *inventory.Inventory, table *fsta
 	}
 	for _, o := range r.Drop {
 		if !l.Entry.Has(mountopt.Name(o)) && len(r.Options) == 0 {
-			return fmt.Errorf("line %d has no option %s; it has %s", l.Number, mountopt.Name(o), strings.Join(l.Entry.Options, ","))
+			return advice.Way(fmt.Errorf("line %d has no option %s", l.Number, mountopt.Name(o)), "fundus fstab list")
 		}
 		if err := table.DropOption(l.Number, mountopt.Name(o)); err != nil {
 			return err

@@ -39,6 +39,43 @@ func options(words []string) string {
 	return fmt.Sprintf("%d asked, differ: %s", asked, strings.Join(differ, "; "))
 }
 
+// limits is TYPE DEVICE: the rows that not every type of a family has, and those that need a
+// journal, are mounted with; the type ext2 has none.
+func limits(words []string) string {
+	typ, device := words[0], words[1]
+	if fd, err := unix.Fsopen(typ, unix.FSOPEN_CLOEXEC); err != nil {
+		return "no such kind"
+	} else if unix.FsconfigSetFlag(fd, "nosuchoption") == nil {
+		return "another driver has it"
+	}
+	asked, differ := 0, []string(nil)
+	has := func(need mountopt.Need) bool { return typ != "ext2" }
+	for _, row := range kind.Options("ext4").Rows {
+		if row.To != mountopt.Own || row.Needs == mountopt.Built || row.Types == nil && row.Needs != mountopt.Journal {
+			continue
+		}
+		list := []string{row.Name}
+		switch row.Value {
+		case mountopt.Number:
+			list = []string{row.Name + "=30"}
+		case mountopt.Word:
+			list = []string{row.Name + "=" + row.Words[0]}
+		}
+		for _, o := range list {
+			asked++
+			takes := !slices.ContainsFunc(kind.Options(typ).Check([]string{o}, has), func(f mountopt.Fault) bool { return f.Trouble.Refused() })
+			err := unix.Mount(device, "/mnt", typ, 0, o)
+			if err == nil {
+				_ = unix.Unmount("/mnt", 0) // it was mounted just now
+			}
+			if (err == nil) != takes {
+				differ = append(differ, fmt.Sprintf("%s: %v", o, err))
+			}
+		}
+	}
+	return fmt.Sprintf("%d asked, differ: %s", asked, strings.Join(differ, "; "))
+}
+
 // written lists the rows of the type in each form that they have and in some that they have
 // not, and those of other types.
 func written(typ, device string) (out []string) {
