@@ -2,6 +2,7 @@ package kind
 
 import (
 	"slices"
+	"strings"
 
 	"fundus/core/mountopt"
 )
@@ -38,7 +39,8 @@ func mounts() (out []Mounts) {
 
 // IsMounted reports whether Linux mounts something by the word, as far as it is known.
 func IsMounted(word string) bool {
-	if slices.Contains(MountTypes(), word) || slices.Contains([]string{"nfs", "nfs4", "cifs", "overlay", "tmpfs", "proc", "sysfs", "udf,iso9660"}, word) {
+	word, _, _ = strings.Cut(word, ",") // of several, any
+	if slices.Contains(MountTypes(), word) || slices.Contains([]string{"nfs", "nfs4", "cifs", "overlay", "tmpfs", "proc", "sysfs"}, word) {
 		return true
 	}
 	return slices.ContainsFunc(All(), func(k Kind) bool { return k.Name == word || slices.Contains(k.Types, word) })

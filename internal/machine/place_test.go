@@ -4,6 +4,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 )
 
@@ -26,5 +27,29 @@ func TestBelow(t *testing.T) {
 		if at.Path != want || (err == nil) != (want != "") || err == nil && at.Full != filepath.Join(root, want) {
 			t.Errorf("%s: %+v, %v, want %s", path, at, err, want)
 		}
+	}
+}
+
+// TestRefuse: what is in the way of replacing a file is named, and only a mount point can be
+// written over.
+func TestRefuse(t *testing.T) {
+	for why, c := range map[string]struct {
+		place   Place
+		inPlace bool
+	}{
+		"":                            {Place{Path: "/etc/fstab"}, false},
+		"is read-only":                {Place{Path: "/etc/fstab", ReadOnly: true, Mounted: true}, true},
+		"gone with the next boot":     {Place{Path: "/run/fstab", Volatile: "tmpfs"}, true},
+		"it is immutable":             {Place{Path: "/etc/fstab", Fixed: "immutable"}, true},
+		"it is a mount point itself":  {Place{Path: "/etc/fstab", Mounted: true}, false},
+		"/etc/fstab (/srv/real): it ": {Place{Path: "/srv/real", Fixed: "append-only"}, false},
+	} {
+		r := c.place.Refuse("/etc/fstab", c.inPlace)
+		if (r == nil) != (why == "") || r != nil && !strings.Contains(r.Error(), why) {
+			t.Errorf("%s: %v", why, r)
+		}
+	}
+	if r := (Place{Path: "/etc/fstab", Mounted: true}).Refuse("/etc/fstab", true); r != nil {
+		t.Error(r)
 	}
 }

@@ -123,6 +123,9 @@ func (r Fstab) title(p *Printer) string {
 	if len(r.Lines) == 0 {
 		words = "no lines"
 	}
+	if len(r.Lines) == 0 && len(r.Findings) == 0 {
+		return words + ": nothing is mounted by it"
+	}
 	if n := len(r.Disabled); n > 0 {
 		words += fmt.Sprintf(", %d disabled", n)
 		if !r.All {
@@ -146,6 +149,10 @@ func (r FstabCheck) Document() any { return findingsDocument("fstab-check", r.Fi
 
 // Words implements Report.
 func (r FstabCheck) Words(p *Printer) {
+	if len(r.Findings) == 0 && len(r.Lines) == 0 {
+		p.printf("fstab has no lines, and mounts nothing\n  fundus fstab restore\n")
+		return
+	}
 	if len(r.Findings) == 0 {
 		p.printf("%s\n", p.paint(InUse, "in order: "+count(len(r.Lines), "line")+" of fstab"))
 		return

@@ -124,7 +124,7 @@ func foretell(units []fstab.Unit, checked func(kind string) bool) (out []string)
 		pulled := name
 		if u.Automount {
 			pulled = strings.TrimSuffix(name, ".mount") + ".automount"
-			out = append(out, fmt.Sprintf("%s idle %v", pulled, u.Idle != ""))
+			out = append(out, fmt.Sprintf("%s idle %v", pulled, span(u.Idle)))
 		}
 		kind := u.Entry.Type
 		if kind == "auto" || u.Entry.IsSwap() {
@@ -138,7 +138,7 @@ func foretell(units []fstab.Unit, checked func(kind string) bool) (out []string)
 		if options == "defaults" {
 			options = ""
 		}
-		out = append(out, fmt.Sprintf("%s what %q where %q type %q options %q times %v check %v late %v", name, u.What, u.Where, kind, options, u.Mount != "", check && u.Where != "/", u.Late))
+		out = append(out, fmt.Sprintf("%s what %q where %q type %q options %q times %v check %v late %v", name, u.What, u.Where, kind, options, span(u.Mount), check && u.Where != "/", u.Late))
 		for _, by := range u.By {
 			out = append(out, fmt.Sprintf("%s.%s %s", by.Target, map[fstab.Tie]string{fstab.Required: "requires", fstab.Wanted: "wants"}[by.Tie], pulled))
 		}
@@ -180,7 +180,7 @@ func generated(t *testing.T, dir string) (out []string) {
 		switch {
 		case strings.HasSuffix(base, ".automount"):
 			if get("Where") != "" {
-				out = append(out, fmt.Sprintf("%s idle %v", base, get("TimeoutIdleSec") != ""))
+				out = append(out, fmt.Sprintf("%s idle %v", base, span(get("TimeoutIdleSec"))))
 			}
 		case strings.HasSuffix(base, ".mount") || strings.HasSuffix(base, ".swap"):
 			if get("What") == "" && get("Where") == "" {
@@ -189,10 +189,12 @@ func generated(t *testing.T, dir string) (out []string) {
 			check := strings.Contains(string(data), "Requires=systemd-fsck@") || strings.Contains(string(data), "Wants=systemd-fsck@")
 			options := get("Options")
 			if strings.HasSuffix(base, ".swap") { // as they stand, with empty ones
-				options = strings.Join(fstab.Split(options), ",")
+				if options = strings.Join(fstab.Split(options), ","); options == "defaults" {
+					options = ""
+				}
 			}
 			late := strings.HasSuffix(base, ".mount") && !strings.Contains(string(data), "Before=local-fs.target\n") && !strings.Contains(string(data), "Before=remote-fs.target\n")
-			out = append(out, fmt.Sprintf("%s what %q where %q type %q options %q times %v check %v late %v", base, get("What"), get("Where"), get("Type"), options, get("TimeoutSec") != "", check, late))
+			out = append(out, fmt.Sprintf("%s what %q where %q type %q options %q times %v check %v late %v", base, get("What"), get("Where"), get("Type"), options, span(get("TimeoutSec")), check, late))
 		case base == "50-device-timeout.conf":
 			out = append(out, fmt.Sprintf("%s waits %q", strings.TrimSuffix(filepath.Base(filepath.Dir(path)), ".d"), get("JobRunningTimeoutSec")))
 		}
@@ -214,6 +216,19 @@ func setting(text, key string) string {
 		}
 	}
 	return ""
+}
+
+// span is a time in one form: systemd writes it in its own, and nothing for 0, which it takes
+// for no limit.
+func span(s string) string {
+	d, ok := fstab.Span(s)
+	switch {
+	case !ok:
+		return "none"
+	case d == 0 || d == fstab.Forever:
+		return "infinity"
+	}
+	return d.String()
 }
 
 const rootChecked = "the root is checked"

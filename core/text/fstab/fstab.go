@@ -106,6 +106,22 @@ func fields(raw string) (out []Field) {
 	return out
 }
 
+// Column is where a field stands in its line, from 1: counted in bytes, and in cells of a
+// terminal, which counts a tab up to the next eighth column and a letter as one.
+func (l Line) Column(field int) (inBytes, inCells int) {
+	if field >= len(l.Fields) {
+		return 0, 0
+	}
+	const tab = 8
+	cells := 0
+	for _, r := range l.Raw[:l.Fields[field].Start] {
+		if cells++; r == '\t' {
+			cells += (tab - cells%tab) % tab
+		}
+	}
+	return l.Fields[field].Start + 1, cells + 1
+}
+
 // Bytes gives the table as it is to be stored.
 func (f *File) Bytes() []byte {
 	var b strings.Builder

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 )
 
 const fernhill = "# fernhill\n\nUUID=8d0c\t/  ext4 errors=remount-ro 0 1\n  \t\nLABEL=FIELD\\040CARD /media/field\\011card vfat nofail,noauto 0 0\nUUID=e1 /srv/ferns # the herbarium\n/dev/sdb2 none swap sw"
@@ -47,6 +48,27 @@ func TestEditsTouchOneLine(t *testing.T) {
 		}
 		if err := c.back(f); err != nil || strings.TrimSuffix(string(f.Bytes()), "\n") != fernhill {
 			t.Errorf("%s, back: %v\n%q", c.name, err, f.Bytes())
+		}
+	}
+}
+
+// TestColumns: fields are found at their bytes, and where a terminal shows them.
+func TestColumns(t *testing.T) {
+	l := Parse([]byte(" LABEL=Gräser\t/srv/a  ext4\n")).Lines[0]
+	for i, want := range [][3]int{{2, 2, 13}, {16, 17, 6}, {24, 25, 4}, {0, 0, 0}} {
+		b, cells := l.Column(i)
+		if b != want[0] || cells != want[1] || i < len(l.Fields) && len(l.Fields[i].Text) != want[2] {
+			t.Errorf("field %d at byte %d, cell %d: %+v", i+1, b, cells, l.Fields)
+		}
+	}
+}
+
+// TestSpan: times as systemd reads them.
+func TestSpan(t *testing.T) {
+	for s, want := range map[string]time.Duration{"5": 5 * time.Second, "1min 3s": 63 * time.Second, "1h2m3s": 3723 * time.Second, ".5": time.Second / 2, "1.5h": 90 * time.Minute, "2 ms": 2 * time.Millisecond,
+		"infinity": Forever, "0": 0, " 1w ": 7 * 24 * time.Hour, "99999999999y": Forever, "": -1, "soon": -1, "-5": -1, "5sx": -1, "5 5x": -1} {
+		if got, ok := Span(s); ok != (want >= 0) || ok && got != want {
+			t.Errorf("%q: %v, %v, want %v", s, got, ok, want)
 		}
 	}
 }

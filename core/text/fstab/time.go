@@ -1,45 +1,82 @@
 package fstab
 
 import (
-	"slices"
+	"math"
+	"strconv"
 	"strings"
+	"time"
 )
 
-// IsTime reports whether systemd reads the words as a span of time: numbers with units or
-// without, in any row, or infinity.
+// Forever is a span without an end.
+const Forever = time.Duration(math.MaxInt64)
+
+// Span reads the words as systemd reads a span of time: numbers with units or without, in any
+// row, a bare one in seconds; or infinity.
 //
 // Source: systemd.time(7).
-func IsTime(s string) bool {
-	s = strings.TrimLeft(s, whites)
-	if rest, ok := strings.CutPrefix(s, "infinity"); ok {
-		return strings.Trim(rest, whites) == ""
+func Span(s string) (span time.Duration, ok bool) {
+	const blanks = " \t\n\r"
+	s = strings.TrimLeft(s, blanks)
+	if rest, is := strings.CutPrefix(s, "infinity"); is {
+		return Forever, strings.Trim(rest, blanks) == ""
 	}
-	some := false
-	for {
-		s = strings.TrimLeft(s, whites)
-		if s == "" {
-			return some
+	for some := false; ; some = true {
+		if s = strings.TrimLeft(s, blanks); s == "" {
+			return span, some
 		}
-		digits := len(s) - len(strings.TrimLeft(s, "0123456789"))
-		rest := s[digits:]
-		if after, ok := strings.CutPrefix(rest, "."); ok {
+		rest := strings.TrimLeft(s, "0123456789")
+		whole := s[:len(s)-len(rest)]
+		part := ""
+		if after, is := strings.CutPrefix(rest, "."); is {
 			rest = strings.TrimLeft(after, "0123456789")
-		} else if digits == 0 {
-			return false
+			part = after[:len(after)-len(rest)]
+		} else if whole == "" {
+			return 0, false
 		}
-		rest = strings.TrimLeft(rest, whites)
+		rest = strings.TrimLeft(rest, blanks)
 		n := len(rest) - len(strings.TrimLeft(rest, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZµ"))
-		if n > 0 && !slices.Contains(timeUnits(), rest[:n]) {
-			return false
+		unit, is := time.Second, true
+		if n > 0 {
+			unit, is = units()[rest[:n]]
 		}
-		s, some = rest[n:], true
+		if !is {
+			return 0, false
+		}
+		span += times(whole, part, unit)
+		s = rest[n:]
 	}
 }
 
-const whites = " \t\n\r"
+// times is so many units, with what stands behind a point.
+func times(whole, part string, unit time.Duration) time.Duration {
+	n, _ := strconv.ParseInt("0"+whole, 10, 64)
+	if n > int64(Forever/unit) {
+		return Forever
+	}
+	f, _ := strconv.ParseFloat("0."+part+"0", 64)
+	return time.Duration(n)*unit + time.Duration(f*float64(unit))
+}
 
-// timeUnits lists the words behind a number.
-func timeUnits() []string {
-	return []string{"seconds", "second", "sec", "s", "minutes", "minute", "min", "months", "month", "M", "msec", "ms", "m", "hours", "hour", "hr", "h",
-		"days", "day", "d", "weeks", "week", "w", "years", "year", "y", "usec", "us", "µs"}
+// IsTime reports whether systemd reads the words as a span of time.
+func IsTime(s string) bool {
+	_, ok := Span(s)
+	return ok
+}
+
+// units are the words behind a number; a month and a year are those of systemd.
+func units() map[string]time.Duration {
+	const day = 24 * time.Hour
+	list := map[string]time.Duration{}
+	for _, u := range []struct {
+		words string
+		span  time.Duration
+	}{
+		{"seconds second sec s", time.Second}, {"minutes minute min m", time.Minute}, {"months month M", 2629800 * time.Second}, {"msec ms", time.Millisecond},
+		{"hours hour hr h", time.Hour}, {"days day d", day}, {"weeks week w", 7 * day}, {"years year y", 31557600 * time.Second}, {"usec us µs", time.Microsecond},
+	} {
+		for word := range strings.FieldsSeq(u.words) {
+			list[word] = u.span
+		}
+	}
+	return list
 }

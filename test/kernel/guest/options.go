@@ -86,6 +86,9 @@ func written(typ, device string) (out []string) {
 		case mountopt.Even:
 			return []string{"4", "32"}, []string{"2", "7", "x"}
 		case mountopt.Number:
+			if o.Name == "sbsector" { // another leads nowhere
+				return []string{"0"}, []string{"x"}
+			}
 			if o.Name == "codepage" { // one that every kernel has
 				return []string{"437"}, []string{"x"}
 			}
@@ -122,7 +125,9 @@ func written(typ, device string) (out []string) {
 }
 
 // legacy are the types that judge options when they are mounted, and not before.
-func legacy(typ string) bool { return slices.Contains([]string{"vfat", "msdos", "btrfs"}, typ) }
+func legacy(typ string) bool {
+	return slices.Contains([]string{"vfat", "msdos", "btrfs", "iso9660", "udf"}, typ)
+}
 
 // taken asks the kernel: it configures without creating anything where it can, and mounts
 // the others.
