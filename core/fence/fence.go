@@ -26,11 +26,18 @@ import (
 const Size = 512
 
 const (
-	first    = "FUNDUS FENCE 1\n"
-	crcAt    = 504
-	longest  = 160     // bytes of one value, so that all of them fit
-	searched = 8 * 512 // every signature that is fenced first lies here
+	first   = "FUNDUS FENCE 1\n"
+	crcAt   = 504
+	longest = 160 // bytes of one value, so that all of them fit
 )
+
+// Places lists the stretches of a device, in bytes, where a fence is looked for: wherever a
+// kind has a mark that may be fenced first. Beyond the first ones are the ends of pages of
+// swap, and the superblocks of kinds that leave room for boot loaders.
+func Places() []extent.Span {
+	const k = 1 << 10
+	return []extent.Span{{Start: 0, Count: 8 * k}, {Start: 12 * k, Count: 4 * k}, {Start: 28 * k, Count: 8 * k}, {Start: 60 * k, Count: 8 * k}}
+}
 
 // Fence says whose it is and what to do.
 type Fence struct {
@@ -91,17 +98,21 @@ func Decode(b []byte) (*Fence, error) {
 	return f, nil
 }
 
-// Find looks for a fence in the first sectors of the device, where every
-// signature that is fenced first lies. It gives nil where there is none.
+// Find looks for a fence in the places where one may be. It gives nil where there is none.
 func Find(dev block.Device) (*Fence, int64, error) {
-	n := min(dev.Size(), searched)
-	b, err := block.ReadSized(dev, 0, n, searched)
-	if err != nil {
-		return nil, 0, err
-	}
-	for at := 0; at+Size <= len(b); at += Size {
-		if f, err := Decode(b[at:]); err == nil {
-			return f, int64(at), nil
+	for _, p := range Places() {
+		n := min(dev.Size()-int64(p.Start), int64(p.Count))
+		if n < Size {
+			break
+		}
+		b, err := block.ReadSized(dev, int64(p.Start), n, int64(p.Count))
+		if err != nil {
+			return nil, 0, err
+		}
+		for at := 0; at+Size <= len(b); at += Size {
+			if f, err := Decode(b[at:]); err == nil {
+				return f, int64(p.Start) + int64(at), nil
+			}
 		}
 	}
 	return nil, 0, nil

@@ -30,6 +30,9 @@ type ID struct {
 // Fresh cuts a new random UUID down to the form.
 func (f IDForm) Fresh(random uuid.UUID) ID {
 	if f == Serial {
+		if random[0] == 0 && random[1] == 0 && random[2] == 0 && random[3] == 0 {
+			random[3] = 1 // nought would be none
+		}
 		return ID{f, [16]byte{random[0], random[1], random[2], random[3]}}
 	}
 	return ID{f, random}
@@ -45,6 +48,9 @@ func (f IDForm) Parse(word string) (ID, error) {
 		return ID{Wide, u}, nil
 	}
 	n, err := strconv.ParseUint(strings.Replace(word, "-", "", 1), 16, 32)
+	if err == nil && n == 0 && len(word) == 9 {
+		return ID{}, fmt.Errorf("%q: %w: a serial number of nought is none", word, ErrID)
+	}
 	if err != nil || len(word) != 9 || word[4] != '-' {
 		return ID{}, fmt.Errorf("%q: %w: it is a number of 8 hexadecimal digits, such as 5EED-FE11", word, ErrID)
 	}

@@ -25,7 +25,9 @@ type Setting struct {
 	Meaning string // one clause
 	Form    Form
 	Only    []int64  // the values that it takes, where these are few
+	Names   []string // of those values, for a choice
 	Range   [2]int64 // the least and the most, where there is no Only
+	Shapes  bool     // it shapes what is made, and is not stored itself
 	Default string   // the rule, in words: its result depends on the device
 	When    When
 	Since   string // the oldest Linux that reads and writes the result, "" for every one that is maintained
@@ -38,6 +40,9 @@ type Form string
 const (
 	Size  Form = "size"  // bytes
 	Share Form = "share" // tenths of a percent
+	Count Form = "count"
+	// Choice is one of few words; the number is the place of its name.
+	Choice Form = "choice"
 )
 
 // When says at which times a setting can be given to content, as the format allows it.
@@ -75,6 +80,16 @@ func (s Setting) Parse(word string) (int64, error) {
 }
 
 func (s Setting) number(word string) (int64, error) {
+	switch s.Form {
+	case Choice:
+		if i := slices.Index(s.Names, word); i >= 0 {
+			return s.Only[i], nil
+		}
+		return 0, ErrSetting
+	case Count:
+		n, err := strconv.ParseUint(word, 10, 62)
+		return int64(n), err
+	}
 	if s.Form == Share {
 		text, isShare := strings.CutSuffix(word, "%")
 		percent, tenths, ok := strings.Cut(text, ".")
@@ -100,7 +115,15 @@ func (s Setting) number(word string) (int64, error) {
 
 // Word writes a value so that Parse reads the same.
 func (s Setting) Word(n int64) string {
-	if s.Form == Share {
+	switch s.Form {
+	case Choice:
+		if i := slices.Index(s.Only, n); i >= 0 {
+			return s.Names[i]
+		}
+		return "?"
+	case Count:
+		return strconv.FormatInt(n, 10)
+	case Share:
 		return strings.TrimSuffix(fmt.Sprintf("%d.%d", n/10, n%10), ".0") + "%"
 	}
 	for _, u := range []struct {
@@ -221,8 +244,14 @@ func Decided[O any](list []Option[O], o *O, wishes Wishes, hinted ...string) (ou
 	return out
 }
 
+// YesNo is a choice of two words.
+func YesNo(key string) Setting {
+	return Setting{Key: key, Form: Choice, Only: []int64{0, 1}, Names: []string{"no", "yes"}}
+}
+
 // Order is what a maker is asked for besides its settings.
 type Order struct {
+	Start  quantity.Bytes // where the device begins on its disk
 	Label  string
 	ID     ID
 	Wishes Wishes

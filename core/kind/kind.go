@@ -36,7 +36,8 @@ type Kind struct {
 	Fields   func(dev block.Device) ([]field.Structure, error)
 	Values   func(dev block.Device) ([]fs.Value, error) // today's values of the settings
 	SetLabel func(dev block.Device, label string) error
-	Marks    []Mark // where its magic lies, for whoever searches a disk
+	FitLabel func(label string) (string, error) // as the kind stores it; nil: as it is
+	Marks    []Mark                             // where its magic lies, for whoever searches a disk
 	// Copies looks for copies of the superblock: how many say the same, at how many
 	// places it looked, and whether what is at the beginning is no copy itself.
 	Copies     func(dev block.Device) (same, looked int, first bool)
@@ -84,7 +85,7 @@ func All() []Kind {
 			Options: &Mounts{[]string{"ext4", "ext3", "ext2"}, ext.MountOptions}},
 		{Name: "xfs", Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
 		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},
-		{Name: "fat", Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies,
+		{Name: "fat", Makes: []Maker{{"fat", fs.Serial, fat.Settings(), fat.MakeOrder}}, Values: fat.Values, SetLabel: fat.SetLabel, FitLabel: fat.Fit, Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies,
 			Options: &Mounts{[]string{"vfat", "msdos"}, fat.MountOptions}},
 		{Name: "exfat", Probe: probe.ExFAT, Fields: probe.ExFATFields, Marks: []Mark{{3, "EXFAT   "}}, Options: &Mounts{[]string{"exfat"}, probe.ExFATOptions}},
 		{Name: "ntfs", Probe: probe.NTFS, Fields: probe.NTFSFields, Marks: []Mark{{3, "NTFS    "}}, Options: &Mounts{[]string{"ntfs3"}, probe.NTFSOptions}},
@@ -100,7 +101,7 @@ func All() []Kind {
 		{Name: "hfsplus", Probe: probe.HFSPlus, Fields: probe.HFSPlusFields},
 		{Name: "apfs", Probe: probe.APFS, Fields: probe.APFSFields},
 		{Name: "minix", Probe: probe.Minix, Fields: probe.MinixFields},
-		{Name: "swap", Probe: swap.Probe, Fields: swap.Fields, Marks: []Mark{{4086, "SWAPSPACE2"}, {65526, "SWAPSPACE2"}}, Options: &Mounts{[]string{"swap"}, swap.MountOptions}},
+		{Name: "swap", Makes: []Maker{{"swap", fs.Wide, swap.Settings(), swap.MakeOrder}}, Values: swap.Values, SetLabel: swap.SetLabel, Probe: swap.Probe, Fields: swap.Fields, Marks: []Mark{{4086, "SWAPSPACE2"}, {65526, "SWAPSPACE2"}}, Options: &Mounts{[]string{"swap"}, swap.MountOptions}},
 		{Name: "luks", Probe: probe.LUKS, Fields: probe.LUKSFields, Marks: []Mark{{0, "LUKS\xBA\xBE"}}},
 		{Name: "bitlocker", Probe: probe.BitLocker, Fields: probe.BitLockerFields, Marks: []Mark{{3, "-FVE-FS-"}}},
 		{Name: "physical volume", Probe: probe.PhysicalVolume, Fields: probe.PhysicalVolumeFields, Marks: []Mark{{512, "LABELONE"}}},
@@ -146,6 +147,24 @@ func FindMaker(word string) (Maker, error) {
 // IsType reports whether Linux has the word for content that the probes recognise.
 func IsType(word string) bool {
 	return slices.ContainsFunc(All(), func(k Kind) bool { return slices.Contains(k.Types, word) })
+}
+
+// MakerOf finds the kind that a maker belongs to.
+func MakerOf(m Maker) Kind {
+	for _, k := range All() {
+		if slices.ContainsFunc(k.Makes, func(o Maker) bool { return o.Word == m.Word }) {
+			return k
+		}
+	}
+	return Kind{}
+}
+
+// Label is a label as the kind stores it.
+func (k Kind) Label(label string) (string, error) {
+	if k.FitLabel == nil || label == "" {
+		return label, nil
+	}
+	return k.FitLabel(label)
 }
 
 // Of finds the family of a content that Probe found.

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"fundus/core/block"
+	"fundus/core/fence"
 	"fundus/core/fs"
 )
 
@@ -80,4 +81,24 @@ func FuzzProbe(f *testing.F) {
 			t.Fatal(err)
 		}
 	})
+}
+
+// TestFencesAreFound: a fence that stands where any kind has a mark is found again.
+func TestFencesAreFound(t *testing.T) {
+	for _, k := range All() {
+		for _, m := range k.Marks {
+			for _, sector := range []int64{512, 4096} {
+				dev := block.NewMemory(1<<20, block.Geometry{Logical: sector, Physical: sector})
+				at := m.At / sector * sector
+				whole := make([]byte, sector)
+				copy(whole, fence.Encode(fence.Fence{Deed: "0001-ab"}))
+				if err := block.WriteBytes(dev, whole, at); err != nil {
+					t.Fatal(err)
+				}
+				if f, found, err := fence.Find(dev); err != nil || f == nil || found != at {
+					t.Errorf("%s, mark at %d, sectors of %d: fence at %d, %v", k.Name, m.At, sector, found, err)
+				}
+			}
+		}
+	}
 }

@@ -89,6 +89,22 @@ func Types() []Type {
 	}
 }
 
+// Fitting is the type for a partition that holds a kind: the one that has its name, else the
+// first that is for such contents and not for firmware, which nobody can tell from a FAT.
+func Fitting(kind string, s Scheme) (Type, bool) {
+	var first Type
+	for _, t := range Types() {
+		switch {
+		case t.Value(s) == "" || !slices.Contains(t.Holds, kind):
+		case strings.EqualFold(t.Name, kind):
+			return t, true
+		case first.Name == "" && t.Name != "esp" && t.Name != "xbootldr":
+			first = t
+		}
+	}
+	return first, first.Name != ""
+}
+
 // Value is how the scheme writes the type; empty where it has none.
 func (t Type) Value(s Scheme) string {
 	if s == MBR {

@@ -149,10 +149,8 @@ func typeFits(v *inventory.Inventory, n inventory.Node, c fs.Content) []finding.
 	if t.Name == "esp" {
 		f.Severity = finding.Warning
 	}
-	for _, fits := range table.Types() {
-		if slices.Contains(fits.Holds, c.Kind) && fits.Value(disk.Table.Scheme) != "" {
-			return []finding.Finding{f.WithMend("fundus partition edit %s --type %s", n.Name, fits.Name)}
-		}
+	if fits, ok := table.Fitting(c.Kind, disk.Table.Scheme); ok {
+		return []finding.Finding{f.WithMend("fundus partition edit %s --type %s", n.Name, fits.Name)}
 	}
 	return []finding.Finding{f.WithRemedy("nothing needs to be done where it is named by an identifier; else fundus partition edit gives it another type")}
 }

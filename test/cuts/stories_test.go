@@ -64,6 +64,10 @@ func stories() []story {
 			{Number: 7, First: 10240, Count: 4096, Type: "0fc63daf-8483-4772-8e79-3d69d8477de4", UUID: "5eed5eed-0000-4000-8000-000000000003"},
 		}}}
 	undo := &past.Undo{}
+	fat := &content.Format{Target: "sdb1", Kind: "fat", Label: "FIELDCARD"}
+	swap := &content.Format{Target: "sdb1", Kind: "swap", Label: "fern", Asked: map[string]string{"page": "64KiB"}}
+	bareSwap := &content.Format{Target: "sdb", Kind: "swap", Asked: map[string]string{"page": "64KiB"}}
+	erase := &content.Erase{Target: "sdb1"}
 	return []story{
 		{"table new on a blank disk", 512, 0, nil, newTable, false, 12, 0},
 		{"table new over a table", 512, 0, []task.Request{newTable, add}, newTable, false, 12, 0},
@@ -105,5 +109,17 @@ func stories() []story {
 		{"undo of a logical partition that went", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, &disk.PartitionRemove{Targets: []string{"sdb5"}}}, undo, true, 3, 0},
 		{"table, partition, file system and fstab line as one deed", 512, 0, nil, whole(newTable, add, format("herbarium"), &use.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"}), false, 12, 0},
 		{"undo of all that as one deed", 512, 0, []task.Request{whole(newTable, add, format("herbarium"), &use.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"})}, undo, true, 6, 0},
+		{"FAT on an empty partition", 512, 0, []task.Request{newTable, add}, fat, false, 12, 0},
+		{"FAT over ext4", 512, 0, []task.Request{newTable, add, format("old")}, fat, false, 12, 0},
+		{"FAT on 4096-byte sectors over swap", 4096, 4096, []task.Request{newTable, add, swap}, fat, false, 8, 0},
+		{"ext4 over FAT", 512, 0, []task.Request{newTable, add, fat}, format("new"), false, 12, 0},
+		{"swap of large pages on a blank disk", 512, 0, nil, bareSwap, false, 8, 0},
+		{"swap of large pages over ext4", 512, 0, []task.Request{newTable, add, format("old")}, swap, false, 12, 0},
+		{"ext4 over swap of large pages", 512, 0, []task.Request{newTable, add, swap}, format("new"), false, 8, 0},
+		{"label of a FAT", 512, 0, []task.Request{newTable, add, fat}, &content.Label{Target: "sdb1", Label: "SEEDS"}, false, 8, 0},
+		{"label of swap", 512, 0, []task.Request{newTable, add, swap}, label, false, 4, 0},
+		{"erase of ext4", 512, 0, []task.Request{newTable, add, format("old")}, erase, false, 6, 0},
+		{"erase of swap of large pages", 512, 0, []task.Request{newTable, add, swap}, erase, false, 6, 0},
+		{"undo of an erase", 512, 0, []task.Request{newTable, add, fat, erase}, undo, true, 6, 0},
 	}
 }

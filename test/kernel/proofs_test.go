@@ -66,6 +66,8 @@ func TestKernel(t *testing.T) {
 			{"cuts of table edits", proveTableCuts},
 			// The longest stand first and last: the testing package begins with the first
 			// and goes on from the last, and what is long is better not begun at the end.
+			{"FAT of every kind", proveFAT},
+			{"swap areas", proveSwap},
 			{"every mount option", proveOptions},
 			{"an fstab that cannot simply be replaced", proveAwkward},
 			{"probes beside udev", proveProbes},

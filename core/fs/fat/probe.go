@@ -1,4 +1,4 @@
-// Package fat recognises FAT12, FAT16 and FAT32.
+// Package fat recognises and makes FAT12, FAT16 and FAT32, and writes their labels.
 //
 // Source: Microsoft Extensible Firmware Initiative FAT32 File System
 // Specification 1.03 (boot sector and BPB; the kind follows from the number of
@@ -44,14 +44,22 @@ const (
 	magicAt           = 510
 )
 
-// Probe recognises FAT by a consistent boot sector; nil where there is none.
-func Probe(dev block.Device) (*fs.Content, error) {
+// figures are those of a boot sector that hold together.
+type figures struct {
+	boot          []byte
+	total         uint32 // sectors
+	sector, table uint32 // bytes; sectors
+	wide          bool   // FAT32, as Linux tells it
+}
+
+// open reads the boot sector; no figures where it is none of FAT.
+func open(dev block.Device) (volume, *figures, error) {
 	if dev.Size() < 512 {
-		return nil, nil
+		return volume{}, nil, nil
 	}
 	b, err := block.ReadSized(dev, 0, 512, 512)
 	if err != nil {
-		return nil, err
+		return volume{}, nil, err
 	}
 	le := binary.LittleEndian
 	sector, cluster := uint32(le.Uint16(b[bytesPerSector:])), uint32(b[sectorsPerCluster])
@@ -60,32 +68,43 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	// a power of two in three places and a medium from F0 on.
 	if le.Uint16(b[magicAt:]) != 0xAA55 || b[0] != 0xEB && b[0] != 0xE9 || sector < 512 || sector > 4096 || sector&(sector-1) != 0 ||
 		cluster == 0 || cluster&(cluster-1) != 0 || reserved == 0 || count == 0 || count > 2 || b[media] != 0xF0 && b[media] < 0xF8 {
-		return nil, nil
+		return volume{}, nil, nil
 	}
 	// Both stand twice: 16 bits from the beginning, 32 bits for what outgrew them; the
 	// small one is zero then.
-	total, table := uint32(le.Uint16(b[totalSmall:])), uint32(le.Uint16(b[tableSmall:]))
-	if total == 0 {
-		total = le.Uint32(b[totalLarge:])
+	f := &figures{boot: b, total: uint32(le.Uint16(b[totalSmall:])), sector: sector, table: uint32(le.Uint16(b[tableSmall:]))}
+	if f.total == 0 {
+		f.total = le.Uint32(b[totalLarge:])
 	}
-	wide := table == 0
-	if wide {
-		table = le.Uint32(b[tableLarge:])
+	if f.wide = f.table == 0; f.wide {
+		f.table = le.Uint32(b[tableLarge:])
 	}
 	root := (uint64(le.Uint16(b[rootEntries:]))*32 + uint64(sector) - 1) / uint64(sector)
-	overhead := uint64(reserved) + uint64(count)*uint64(table) + root
-	if table == 0 || overhead >= uint64(total) {
-		return nil, nil
+	overhead := uint64(reserved) + uint64(count)*uint64(f.table) + root
+	if f.table == 0 || overhead >= uint64(f.total) {
+		return volume{}, nil, nil
 	}
-	clusters := (uint64(total) - overhead) / uint64(cluster)
-	v := volume{dev: dev, sector: int64(sector), cluster: int64(sector * cluster), clusters: clusters, table: int64(reserved) * int64(sector),
-		root: int64(uint64(reserved)+uint64(count)*uint64(table)) * int64(sector), rootSize: int64(le.Uint16(b[rootEntries:])) * entrySize, data: int64(overhead) * int64(sector)}
-	size, _ := quantity.Count(total).Times(quantity.Bytes(sector)) // below 2^44
-	c := &fs.Content{Kind: name(clusters), Class: fs.FileSystem, State: fs.Clean, Size: size, BlockSize: quantity.Bytes(sector * cluster),
-		Types: []string{"vfat", "msdos"}, Ownerless: true, Super: extent.Span{Count: uint64(sector)},
+	v := volume{dev: dev, sector: int64(sector), cluster: int64(sector * cluster), clusters: (uint64(f.total) - overhead) / uint64(cluster), table: int64(reserved) * int64(sector),
+		root: int64(uint64(reserved)+uint64(count)*uint64(f.table)) * int64(sector), rootSize: int64(le.Uint16(b[rootEntries:])) * entrySize, data: int64(overhead) * int64(sector)}
+	if f.wide {
+		v.first = le.Uint32(b[rootCluster:])
+	}
+	return v, f, nil
+}
+
+// Probe recognises FAT by a consistent boot sector; nil where there is none.
+func Probe(dev block.Device) (*fs.Content, error) {
+	v, f, err := open(dev)
+	if f == nil || err != nil {
+		return nil, err
+	}
+	b, le := f.boot, binary.LittleEndian
+	size, _ := quantity.Count(f.total).Times(quantity.Bytes(f.sector)) // below 2^44
+	c := &fs.Content{Kind: name(v.clusters), Class: fs.FileSystem, State: fs.Clean, Size: size, BlockSize: quantity.Bytes(v.cluster),
+		Types: []string{"vfat", "msdos"}, Ownerless: true, Super: extent.Span{Count: uint64(f.sector)},
 		Signatures: []extent.Span{{Start: 0, Count: 3}, {Start: magicAt, Count: 2}}}
 	at, serial, label := signature16, serial16, label16
-	if wide {
+	if f.wide {
 		at, serial, label = signature32, serial32, label32
 	}
 	if b[at] == 0x28 || b[at] == 0x29 {
@@ -93,9 +112,6 @@ func Probe(dev block.Device) (*fs.Content, error) {
 		c.UUID = fmt.Sprintf("%04X-%04X", id>>16, id&0xFFFF)
 	}
 	other := strings.TrimRight(string(b[label:label+11]), " \x00")
-	if wide {
-		v.first = le.Uint32(b[rootCluster:])
-	}
 	if c.Label, err = v.label(); err != nil { // systemd goes by this one alone
 		return nil, err
 	}
@@ -103,11 +119,11 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	if b[at-1]&1 != 0 {
 		c.State = fs.Dirty
 	}
-	c.Facts = []fs.Fact{{Name: "shape", Value: fmt.Sprintf("%d sectors × %d bytes = %d bytes (%v); %d clusters of %d bytes", total, sector, size, size, clusters, sector*cluster)}}
+	c.Facts = []fs.Fact{{Name: "shape", Value: fmt.Sprintf("%d sectors × %d bytes = %d bytes (%v); %d clusters of %d bytes", f.total, f.sector, size, size, v.clusters, v.cluster)}}
 	if b[at] == 0x29 && other != "NO NAME" && other != "" && other != c.Label {
 		c.Facts = append(c.Facts, fs.Fact{Name: "old label", Value: fmt.Sprintf("%q in the boot sector, which nobody goes by", other)})
 	}
-	if wide {
+	if f.wide {
 		err = v.usage(c, int64(le.Uint16(b[infoSector:])))
 	}
 	return c, err

@@ -32,27 +32,51 @@ const (
 )
 
 // label is that of the root directory; "" where it has none.
+func (v volume) label() (string, error) {
+	at, there, err := v.labelPlace()
+	if !there || err != nil {
+		return "", err
+	}
+	name, err := v.bytes(at, entryAttribute)
+	if err != nil || name == nil {
+		return "", err
+	}
+	if name[0] == 0x05 { // stands for the mark of a deleted entry
+		name[0] = entryDeleted
+	}
+	return strings.TrimRight(string(name), " "), nil
+}
+
+// labelPlace is the byte of the entry that holds the label; where there is none, of one that
+// could: -1 where the directory is full.
 //
 // The label is an entry of the root directory with the volume attribute. FAT32 has the root
 // directory in a chain of clusters, of which the first few are followed: a label that is
 // set later may stand anywhere in it.
-func (v volume) label() (string, error) {
+func (v volume) labelPlace() (at int64, there bool, err error) {
 	if v.first == 0 {
-		text, _, err := v.labelIn(v.root, v.rootSize)
-		return text, err
+		at, there, _, err = v.labelIn(v.root, v.rootSize)
+		return at, there, err
 	}
+	free := int64(-1)
 	for cluster, looked := v.first, int64(0); v.valid(cluster) && looked < mostRoot; looked += v.cluster {
-		text, end, err := v.labelIn(v.data+int64(cluster-2)*v.cluster, v.cluster)
-		if text != "" || end || err != nil {
-			return text, err
+		at, there, end, err := v.labelIn(v.data+int64(cluster-2)*v.cluster, v.cluster)
+		if there || err != nil {
+			return at, there, err
+		}
+		if free < 0 {
+			free = at
+		}
+		if end {
+			break
 		}
 		next, err := v.bytes(v.table+4*int64(cluster), 4)
 		if err != nil || next == nil {
-			return "", err
+			return -1, false, err
 		}
 		cluster = binary.LittleEndian.Uint32(next) & 0x0FFFFFFF
 	}
-	return "", nil
+	return free, false, nil
 }
 
 func (v volume) valid(cluster uint32) bool {
@@ -67,27 +91,32 @@ func (v volume) bytes(at, n int64) ([]byte, error) {
 	return block.ReadSized(v.dev, at, n, mostRoot)
 }
 
-// labelIn looks for a label among the entries; end: there are no more behind
-// them.
-func (v volume) labelIn(at, size int64) (text string, end bool, err error) {
-	b, err := v.bytes(at, min(size, mostRoot))
-	for ; len(b) >= entrySize; b = b[entrySize:] {
-		attribute := b[entryAttribute]
-		switch {
-		case b[0] == 0:
-			return "", true, nil
+// labelIn looks for a label among the entries, and for the first free one; end: there are no
+// more behind them. The mark of the end is taken only where the entry behind it has it too:
+// what stands there without it would come back as files.
+func (v volume) labelIn(start, size int64) (at int64, there, end bool, err error) {
+	b, err := v.bytes(start, min(size, mostRoot))
+	free := int64(-1)
+	for off := int64(0); int64(len(b))-off >= entrySize; off += entrySize {
+		e := b[off:]
+		switch attribute := e[entryAttribute]; {
+		case e[0] == 0:
+			if behind := off + entrySize; free < 0 && (behind >= int64(len(b)) || b[behind] == 0) {
+				free = start + off
+			}
+			return free, false, true, nil
+		case e[0] == entryDeleted:
+			if free < 0 {
+				free = start + off
+			}
 		// A long name is stored in entries whose attributes are those of a volume and more,
 		// so that old systems skip them.
-		case b[0] == entryDeleted || attribute&0x3F == isLongName || attribute&isVolume == 0:
-			continue
+		case attribute&0x3F == isLongName || attribute&isVolume == 0:
+		default:
+			return start + off, true, true, nil
 		}
-		name := b[:entryAttribute]
-		if name[0] == 0x05 { // stands for the mark of a deleted entry
-			name = append([]byte{entryDeleted}, name[1:]...)
-		}
-		return strings.TrimRight(string(name), " "), true, nil
 	}
-	return "", false, err
+	return free, false, false, err
 }
 
 // usage is what FAT32 counts in a sector of its own, which may be out of date.

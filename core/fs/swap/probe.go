@@ -1,4 +1,4 @@
-// Package swap recognises swap areas.
+// Package swap recognises and makes swap areas, and writes their labels.
 //
 // Source: include/linux/swap.h (union swap_header) of Linux 6.1: the signature
 // ends the first page, whose size is the writer's; the numbers behind byte

@@ -17,6 +17,7 @@ import (
 	"fundus/core/refs"
 	"fundus/core/table"
 	"fundus/core/target"
+	"fundus/core/text/fstab"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -77,29 +78,38 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 	if c, ok := n.Content(); ok && r.UUID == KeepID && label == "" {
 		label = c.Label // what names it by its label goes on
 	}
+	asked := label
+	if label, err = kind.MakerOf(m).Label(label); err != nil {
+		return machine.About(n.Name, err)
+	}
 	p.Title("format %s as %s", n.Name, r.Kind)
+	if w := wishes(p, m, r)["for"]; w.Word == "efi" && n.Parent != "" {
+		if t, _ := table.FindType(v.SchemeOf(n), n.Entry.Type); t.Name != "esp" {
+			p.Note("firmware looks for it in a partition of its own type: fundus partition edit %s --type esp", n.Name)
+		}
+	}
+	if label != asked {
+		p.Note("the label is %s: FAT has capitals alone", label)
+	}
 	if r.Unless && r.there(n, m) {
 		return nil
 	}
 	if err := p.Lose(ctx, v, n); err != nil {
 		return err
 	}
-	wishes := p.Config.Wishes(m.Word)
-	for key, word := range r.Asked {
-		wishes[key] = fs.Wish{Word: word, By: fs.ByRequest}
-	}
+	wishes := wishes(p, m, r)
 	var made fs.Made
 	err = p.Write(ctx, "make "+r.Kind, machine.Whole(n, machine.HoldContent), func(dev block.Device) error {
 		if err := task.EraseSignatures(dev, n.Contents); err != nil {
 			return err
 		}
-		made, err = m.Make(ctx, dev, fs.Order{Label: label, ID: id, Wishes: wishes, Time: p.Clock, Fresh: p.Fresh})
+		made, err = m.Make(ctx, dev, fs.Order{Start: n.Start, Label: label, ID: id, Wishes: wishes, Time: p.Clock, Fresh: p.Fresh})
 		return err
 	})
 	if err != nil {
 		return machine.About(n.Name, withConfigured(p, m, wishes, err))
 	}
-	p.Details(fs.Fact{Name: "UUID", Value: id.String()})
+	p.Details(fs.Fact{Name: string(m.ID), Value: id.String()})
 	p.Details(made.Facts...)
 	p.Current().Values = made.Values
 	if err := checkMade(ctx, p, n, id); err != nil {
@@ -111,11 +121,21 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 	return p.Stage.TellKernel(ctx, n.Disk())
 }
 
+// wishes are the settings that somebody wants: of the configuration, and as they were typed.
+func wishes(p *task.Planner, m kind.Maker, r *Format) fs.Wishes {
+	list := p.Config.Wishes(m.Word)
+	for key, word := range r.Asked {
+		list[key] = fs.Wish{Word: word, By: fs.ByRequest}
+	}
+	return list
+}
+
 // there reports whether the device holds what is asked for already: the kind, and the label
 // and the identifier where these were named.
 func (r *Format) there(n inventory.Node, m kind.Maker) bool {
 	c, ok := n.Content()
-	if !ok || len(n.Contents) != 1 || !strings.EqualFold(c.Kind, m.Word) || c.State == fs.Damaged {
+	same := strings.EqualFold(c.Kind, m.Word) || c.Family == m.Word
+	if !ok || len(n.Contents) != 1 || !same || c.State == fs.Damaged {
 		return false
 	}
 	named := r.UUID != "" && r.UUID != NewID && r.UUID != KeepID
@@ -138,7 +158,36 @@ func (r *Format) leave(ctx context.Context, p *task.Planner, v *inventory.Invent
 			lines = append(lines, ref)
 		}
 	}
-	return p.Leave(ctx, v, task.Leaving{Node: n, Lines: lines, Decision: r.References, Now: now})
+	if err := p.Leave(ctx, v, task.Leaving{Node: n, Lines: lines, Decision: r.References, Now: now}); err != nil || r.References != task.Follow {
+		return err
+	}
+	return retype(ctx, p, n)
+}
+
+// retype lets the lines of fstab that name the device say what it holds now: a line that says
+// another kind is refused by the kernel.
+func retype(ctx context.Context, p *task.Planner, n inventory.Node) error {
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	now, _ := v.Node(n.Name)
+	c, ok := now.Content()
+	f, changed := p.FstabNow(), false
+	for _, l := range f.Entries() {
+		found := v.Resolve(l.Entry.Spec)
+		if !ok || len(found) != 1 || found[0].Name != n.Name || c.MountsAs(l.Entry.Type) || (c.Class == fs.Swap) != l.Entry.IsSwap() {
+			continue
+		}
+		if err := f.Set(l.Number, fstab.TypeField, c.MountType()); err != nil {
+			return err
+		}
+		changed = true
+	}
+	if !changed {
+		return nil
+	}
+	return p.SetFstab(ctx, "say "+c.MountType()+" in "+fstab.Path, f)
 }
 
 // id is the identifier of the new file system.

@@ -39,23 +39,27 @@ func (r *Label) Plan(ctx context.Context, p *task.Planner) error {
 	if !ok || k.SetLabel == nil || c.Class != fs.FileSystem && c.Class != fs.Swap { // a journal of its own belongs to a file system elsewhere
 		return fmt.Errorf("%s holds %s: %w: Fundus does not change its label", n.Name, c.Kind, kind.ErrCannot)
 	}
-	p.Title("label %s %q", n.Name, r.Label)
-	if r.Label == "" {
+	label, err := k.Label(r.Label)
+	if err != nil {
+		return machine.About(n.Name, err)
+	}
+	p.Title("label %s %q", n.Name, label)
+	if label == "" {
 		p.Title("remove the label of %s", n.Name)
 	}
-	if c.Label == r.Label {
+	if c.Label == label {
 		return nil
 	}
-	p.Facts(fs.Fact{Name: "label", Value: fmt.Sprintf("%q becomes %q", c.Label, r.Label)})
-	err = p.Write(ctx, "write the label", machine.Whole(n, machine.HoldContent), func(dev block.Device) error { return k.SetLabel(dev, r.Label) })
+	p.Facts(fs.Fact{Name: "label", Value: fmt.Sprintf("%q becomes %q", c.Label, label)})
+	err = p.Write(ctx, "write the label", machine.Whole(n, machine.HoldContent), func(dev block.Device) error { return k.SetLabel(dev, label) })
 	if err != nil {
 		return machine.About(n.Name, err)
 	}
 	if c.Label == "" {
 		return nil
 	}
-	name := "LABEL=" + r.Label
-	if r.Label == "" {
+	name := "LABEL=" + label
+	if label == "" {
 		name = "UUID=" + c.UUID
 	}
 	return p.Rename(ctx, v, n, "LABEL="+c.Label, name)

@@ -79,6 +79,8 @@ func (x *extras) find(name string) func(words []string) string {
 		"statfs":      statfs,      // DIR
 		"options":     options,     // TYPE DEVICE
 		"limits":      limits,      // TYPE DEVICE: what only some types of a family take
+		"fat":         fat,         // DEVICE: what the kernel makes of a new one
+		"area":        area,        // DEVICE: swapped on
 		"awkward":     awkward,     // ROOT HOW: an fstab that cannot simply be replaced
 		"clear":       func([]string) string { fmt.Print("\033[H\033[2J"); return "" },
 		"show":        show, // COMMAND: on the console, as an administrator sees it
