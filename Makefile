@@ -10,7 +10,7 @@ build: # one static program
 	CGO_ENABLED=0 go build -trimpath -ldflags='-s -w' -o bin/fundus ./cmd/fundus
 
 kernel: # the kernel that judges, from Debian, unless another is named, and what makes the system around it
-	@{ test -n "$$FUNDUS_TEST_KERNEL" || command -v linux.uml; } > /dev/null && command -v mmdebstrap > /dev/null || { apt-get update -q && DEBIAN_FRONTEND=noninteractive apt-get install -qy user-mode-linux mmdebstrap; } > /dev/null
+	@{ { test -n "$$FUNDUS_TEST_KERNEL" || command -v linux.uml; } && command -v mmdebstrap && command -v grub-fstest; } > /dev/null || { apt-get update -q && DEBIAN_FRONTEND=noninteractive apt-get install -qy user-mode-linux mmdebstrap grub-common; } > /dev/null
 
 test: kernel # every test, the proofs as a sample, core and deeds under the race detector
 	go vet ./...

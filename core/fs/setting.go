@@ -262,6 +262,6 @@ type Order struct {
 
 // Made is what became of an order.
 type Made struct {
-	Values []Value // every setting of the kind, in its order
+	Values []Value // the settings that shape it, in the kind's order
 	Facts  []Fact  // the figures that follow from them
 }

@@ -127,7 +127,10 @@ func run(words, shows string) act             { return act{words: words, shows: 
 func fails(exit int, words, shows string) act { return act{words: words, exit: exit, shows: shows} }
 
 // script is the demo.
-func script() []act {
+func script() []act { return append(herbarium(), media()...) }
+
+// herbarium is its first part: a new disk comes into use, and what may go wrong with it.
+func herbarium() []act {
 	return []act{
 		say("Fernhill is a seed bank on a hill. Its machine has got a new disk for scans of specimens. First: which one is it?"),
 		run("bench new DIR --host fernhill", "is up"),
@@ -174,6 +177,13 @@ func script() []act {
 		run("recover --direction=back", "everything is as before"),
 		run("survey", "archive"),
 		run("deed list", "taken back"),
+	}
+}
+
+// media is its second part: removable media and their kinds, a disk that grows, a table that
+// is lost.
+func media() []act {
+	return []act{
 		say("A card from the field recorder has an old table: four entries, one of which holds the logical partitions. One of those goes, and the next one moves up; what names it follows."),
 		run(`bench disk add sdd --size 32GB --removable --bus usb --model "Larkspur Card" --serial LS-00093`, "plugged in"),
 		run("table new sdd --scheme mbr --commit --quiet", "done"),
@@ -183,13 +193,26 @@ func script() []act {
 		run("fstab add sdd6 /srv/recorder --by partuuid --commit --quiet", "done"),
 		run("partition remove sdd5 --commit", "partition 6 becomes 5"),
 		run("fstab list", "sdd5"),
+		say("The recorder itself reads FAT alone. Its own card gets one, as large as it is, with a label in capitals; and the machine gets an area of swap beside the herbarium."),
+		run(`bench disk add sdf --size 32GiB --removable --bus usb --model "Field Recorder 3" --serial FR-0091`, "plugged in"),
+		run("table new sdf --scheme mbr --commit --quiet", "done"),
+		run("partition add sdf --type fat32 --commit --quiet", "done: add partition 1"),
+		run(`format sdf1 fat --label "field rec" --commit --steps`, "FAT32: "),
+		run("fstab add sdf1 /media/recorder --commit", "nofail"),
+		run("partition add sdb --size 8GiB --type swap --commit --quiet", "done: add partition 2"),
+		run("format sdb2 swap --label fern-swap --commit --quiet", "done: format sdb2 as swap"),
+		run("fstab add sdb2 swap --commit --quiet", "done: add an fstab line"),
+		run("fstab remove sdb2 --commit --quiet", "done: remove"),
+		fails(1, "erase sdb2 --commit --quiet", "--lose=fern-swap"),
+		run("erase sdb2 --lose=fern-swap --commit", "Linux and udev go by it"),
+		run("partition remove sdb2 --lose=0417 --commit --quiet", "done"),
 		say("The store of the new disk is made larger. The kernel is told, and the next change takes the table's backup copy to the new end first."),
 		run("bench disk resize sdb --size 96GiB", "96GiB"),
 		run("rescan sdb", "before 64.0 GiB"),
 		fails(4, "verify sdb", "table-backup-misplaced"),
 		run("partition add sdb --size max --name images --commit", "has become larger"),
 		say("Somebody wipes the beginning and the end of that disk. The table is saved nowhere, but what it named is still there."),
-		run("format sdb2 ext4 --label images --commit --quiet", "done"),
+		run("format sdb2 ext4 --label images --lose=0417 --commit --quiet", "done"),
 		run("unmount /srv/herbarium", "done"),
 		{hand: wipe},
 		run("bench disk remove sdb", "pulled out"),

@@ -18,8 +18,9 @@ signature on it is removed. What was there must be named with --lose, and comes
 back by fundus undo until the new file system is mounted for writing.
 
 Each KEY=VALUE is a setting of the kind; fundus settings KIND lists them with what
-they take. What is not said comes from the configuration, or is chosen by the size
-of the device; the draft shows every value and where it is from.`,
+they take; size=SIZE, of every kind, leaves room behind it. What is not said
+comes from the configuration, or is chosen by the size of the device; the draft
+shows every value and where it is from.`,
 		Example:           "  fundus format sdb1 ext4 --label herbarium reserved=1%\n  fundus format card.img:1 ext4 --lose=FIELDCARD --commit",
 		Args:              words(2, 64, "a device and a kind, such as ext4, and settings as KEY=VALUE"),
 		ValidArgsFunction: e.completeFormat,

@@ -36,13 +36,14 @@ const (
 	RuleSwapTwice    Rule = "swap-twice"
 	RuleNotSwap      Rule = "not-swap"
 	RuleOption       Rule = "unknown-option"
+	RuleAsleep       Rule = "hibernated"
 	RuleFile         Rule = "file-cannot-be-replaced" // about text files, which no kernel judges
 )
 
 // Rules lists every rule.
 func Rules() []Rule {
 	return []Rule{RuleNoDevice, RuleNoContent, RuleWrongKind, RuleDamaged, RuleFeature, RuleTooLarge, RuleFenced, RuleDirectory, RuleReadOnly,
-		RuleMounted, RuleRoot, RuleNotMounted, RuleBusy, RuleTableInUse, RulePartitionUse, RuleSwapTwice, RuleNotSwap, RuleOption}
+		RuleMounted, RuleRoot, RuleNotMounted, RuleBusy, RuleTableInUse, RulePartitionUse, RuleSwapTwice, RuleNotSwap, RuleOption, RuleAsleep}
 }
 
 // Refusal is a rule that was broken: what, why, and what to do next.
@@ -107,6 +108,9 @@ func checkMount(v *inventory.Inventory, a Action) *Refusal {
 	case n.Hardware.ReadOnly && !hasOption(a.Options, "ro"):
 		return refuse(RuleReadOnly, n.Name, "add --options ro", "the medium is read-only")
 	}
+	if r := checkAsleep(v, n, nil); r != nil && !hasOption(a.Options, "ro") {
+		return r
+	}
 	typ := a.MountType(c)
 	for _, f := range kind.Options(typ).Check(fstab.Split(a.Options), c.Has) {
 		if f.Trouble.Refused() {
@@ -136,6 +140,9 @@ func checkSwap(v *inventory.Inventory, a Action) *Refusal {
 	n, ok := v.Node(a.Node)
 	if !ok {
 		return refuse(RuleNoDevice, a.Node, "fundus survey", "there is no such device")
+	}
+	if r := checkAsleep(v, n, nil); r != nil && a.Verb == SwapOn {
+		return r
 	}
 	active := false
 	for _, u := range v.UsesOf(n.Name) {
@@ -180,6 +187,9 @@ func CheckClaim(v *inventory.Inventory, t Target) error {
 	if disk.Hardware.ReadOnly {
 		return refuse(RuleReadOnly, t.Disk, "it may have a switch for that", "the medium is read-only")
 	}
+	if r := checkAsleep(v, disk, &t); r != nil {
+		return r
+	}
 	if t.Hold == HoldTable {
 		return nil
 	}
@@ -197,6 +207,27 @@ func CheckClaim(v *inventory.Inventory, t Target) error {
 			}
 			return refuse(RuleMounted, n.Name, release(use), "it is %s", describeUse(use))
 		}
+	}
+	return nil
+}
+
+// checkAsleep refuses every change of a machine's disks while the memory of a system that
+// hibernates lies on one of them: when that wakes up it goes on with what it knew of the
+// disks, and destroys what was written meanwhile. Only that very area may be written over:
+// then it does not wake up. An image is no disk of the machine.
+func checkAsleep(v *inventory.Inventory, on inventory.Node, t *Target) *Refusal {
+	if v.Imaged(on) {
+		return nil
+	}
+	for _, n := range v.Nodes {
+		c, ok := n.Content()
+		if !ok || c.State != fs.Asleep || v.Imaged(n) {
+			continue
+		}
+		if t != nil && t.Hold == HoldContent && *t == Whole(n, HoldContent) {
+			continue
+		}
+		return refuse(RuleAsleep, on.Name, "start that system, or give it up for good: fundus help erase", "a system sleeps in the swap area on %s: when it wakes up it destroys what was changed meanwhile", n.Name)
 	}
 	return nil
 }

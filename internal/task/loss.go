@@ -85,6 +85,9 @@ func (p *Planner) LossOf(ctx context.Context, n inventory.Node) (*draft.Loss, er
 			loss.What += " and "
 		}
 		loss.What += c.Words()
+		if c.State == fs.Asleep {
+			loss.What += ", in which a system sleeps that will not wake up,"
+		}
 		loss.Accept = append(loss.Accept, c.UUID)
 		if c.Label != "" {
 			loss.Name = c.Label

@@ -106,7 +106,7 @@ func proveFAT(t *testing.T, j *judge) {
 // those of other pages are refused.
 func proveSwap(t *testing.T, j *judge) {
 	var images, commands, want []string
-	for i, size := range []int64{64 << 10, 68 << 10, 1<<20 + 1536, 5 << 20, 5<<20 + 512, 40 << 20, 41<<20 + 3, 300 << 20, 1 << 30, 9 << 30, 100 << 30} {
+	for i, size := range []int64{64 << 10, 68 << 10, 1<<20 + 1536, 5 << 20, 5<<20 + 512, 40 << 20, 41<<20 + 512*3, 300 << 20, 1 << 30, 9 << 30, 100 << 30} {
 		for _, page := range []quantity.Bytes{4096, []quantity.Bytes{8192, 65536}[i%2]} {
 			if quantity.Bytes(size) < 10*page {
 				continue

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/binary"
 	"fmt"
+	"slices"
 
 	"fundus/core/block"
 	"fundus/core/fs"
@@ -76,7 +77,16 @@ func MakeOrder(ctx context.Context, dev block.Device, r fs.Order) (fs.Made, erro
 		return fs.Made{}, err
 	}
 	l.options.Bits, l.options.Cluster = l.Bits, quantity.Bytes(l.Per)*quantity.Bytes(l.Sector)
-	return fs.Made{Values: fs.Decided(options(), &l.options, r.Wishes), Facts: l.Facts()}, nil
+	values := fs.Decided(options(), &l.options, r.Wishes)
+	values = slices.DeleteFunc(values, func(v fs.Value) bool { return v.By == fs.ByDefault && l.idle(v.Key) })
+	return fs.Made{Values: values, Facts: l.Facts()}, nil
+}
+
+// idle reports whether a setting shapes nothing in this layout: the root directory of FAT32
+// grows as any other, and the clusters of FAT12 and FAT16 are not aligned.
+func (l Layout) idle(key string) bool {
+	wide := l.Bits == 32
+	return key == "root-entries" && wide || key == "align" && !wide
 }
 
 // Values reads the settings back that a FAT stores.

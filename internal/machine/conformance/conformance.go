@@ -32,6 +32,7 @@ type Row struct {
 	Rule     machine.Rule
 	First    []machine.Action // brings the machine into the state
 	ReadOnly bool             // the disk is a read-only medium
+	Asleep   bool             // a system hibernates in the swap area
 	Ours     bool             // a rule of Fundus's own: the kernel would do something
 	Action   machine.Action
 	Target   *machine.Target // to claim, instead of an action
@@ -132,6 +133,9 @@ func Rows(s Subject) []Row {
 		{Rule: machine.RuleFenced, Action: mount(7, "/srv/a")},
 		{Rule: machine.RuleDirectory, Action: mount(1, "/srv/none")},
 		{Rule: machine.RuleReadOnly, Action: mount(1, "/srv/a"), ReadOnly: true},
+		{Rule: machine.RuleAsleep, Action: mount(1, "/srv/a"), Asleep: true, Ours: true},
+		{Rule: machine.RuleAsleep, Target: claim(sectors*sector, sectors*sector), Asleep: true, Ours: true},
+		{Rule: machine.RuleAsleep, Target: &machine.Target{Disk: s.Disk, Size: sector, Hold: machine.HoldTable}, Asleep: true, Ours: true},
 		{Rule: machine.RuleOption, Action: machine.Action{Verb: machine.Mount, Node: s.Part(1), Where: "/srv/a", Options: "noatime,nosuchoption"}},
 		{Rule: machine.RuleOption, Action: machine.Action{Verb: machine.Mount, Node: s.Part(1), Where: "/srv/a", Options: "errors=never"}},
 		{Rule: machine.RuleReadOnly, Target: &machine.Target{Disk: s.Disk}, ReadOnly: true},
@@ -214,6 +218,12 @@ func (s Subject) row(ctx context.Context, row Row) error {
 			return fmt.Errorf("before it: %w", err)
 		}
 	}
+	if row.Asleep {
+		if err := s.swapSays(ctx, m, "S1SUSPEND\x00"); err != nil {
+			return err
+		}
+		defer s.swapSays(ctx, m, "SWAPSPACE2")
+	}
 	if row.ReadOnly {
 		if err := s.SetReadOnly(true); err != nil {
 			return err
@@ -236,6 +246,21 @@ func (s Subject) row(ctx context.Context, row Row) error {
 		return errors.New("the kernel itself does not refuse it")
 	}
 	return nil
+}
+
+// swapSays writes what stands at the end of the swap area's first page.
+func (s Subject) swapSays(ctx context.Context, m machine.Machine, word string) error {
+	const start, signature = 3 * sectors * sector, 4086
+	claim, err := m.Claim(ctx, nil, []machine.Target{{Disk: s.Disk, Start: start, Size: sectors * sector, Hold: machine.HoldContent}})
+	if err != nil {
+		return err
+	}
+	defer claim.Release()
+	dev, err := claim.Device(s.Disk)
+	if err != nil {
+		return err
+	}
+	return errors.Join(block.WriteBytes(dev, []byte(word), start+signature), dev.Sync())
 }
 
 func try(ctx context.Context, m machine.Machine, row Row) error {

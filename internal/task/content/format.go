@@ -14,6 +14,7 @@ import (
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/kind"
+	"fundus/core/quantity"
 	"fundus/core/refs"
 	"fundus/core/table"
 	"fundus/core/target"
@@ -98,9 +99,17 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	wishes := wishes(p, m, r)
+	size, err := sizeOf(n, wishes)
+	if err != nil {
+		return machine.About(n.Name, err)
+	}
 	var made fs.Made
 	err = p.Write(ctx, "make "+r.Kind, machine.Whole(n, machine.HoldContent), func(dev block.Device) error {
 		if err := task.EraseSignatures(dev, n.Contents); err != nil {
+			return err
+		}
+		dev, err := block.NewSlice(dev, 0, int64(size))
+		if err != nil {
 			return err
 		}
 		made, err = m.Make(ctx, dev, fs.Order{Start: n.Start, Label: label, ID: id, Wishes: wishes, Time: p.Clock, Fresh: p.Fresh})
@@ -119,6 +128,28 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	return p.Stage.TellKernel(ctx, n.Disk())
+}
+
+// sizeOf takes the size out of the wishes, which every kind has: how much of the device the
+// new file system uses.
+func sizeOf(n inventory.Node, wishes fs.Wishes) (quantity.Bytes, error) {
+	w, asked := wishes["size"]
+	delete(wishes, "size")
+	if !asked {
+		return n.Size, nil
+	}
+	q, err := quantity.Parse(w.Word)
+	if err != nil {
+		return 0, fmt.Errorf("size=%s: %w", w.Word, err)
+	}
+	size, err := q.Resolve(quantity.Bytes(max(n.Geometry.Logical, 1)), n.Size)
+	switch {
+	case err != nil:
+		return 0, fmt.Errorf("size=%s: %w", w.Word, err)
+	case size > n.Size || size <= 0:
+		return 0, fmt.Errorf("size=%s: it has %v", w.Word, n.Size)
+	}
+	return size / quantity.Bytes(max(n.Geometry.Logical, 1)) * quantity.Bytes(max(n.Geometry.Logical, 1)), nil
 }
 
 // wishes are the settings that somebody wants: of the configuration, and as they were typed.
