@@ -262,6 +262,7 @@ type Order struct {
 
 // Made is what became of an order.
 type Made struct {
-	Values []Value // the settings that shape it, in the kind's order
-	Facts  []Fact  // the figures that follow from them
+	Values []Value  // the settings that shape it, in the kind's order
+	Idle   []string // the keys of those that shape nothing here
+	Facts  []Fact   // the figures that follow from them
 }

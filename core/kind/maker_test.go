@@ -2,6 +2,7 @@ package kind
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
 	"testing"
 	"time"
@@ -47,8 +48,8 @@ func TestSettingsReadBack(t *testing.T) {
 					if !has(got.Values, want) || err != nil || !s.Shapes && !has(there, fs.Value{Key: s.Key, Word: want.Word}) {
 						t.Errorf("%s %s=%s: made %v, on the device %v (%v)", m.Word, s.Key, want.Word, got.Values, there, err)
 					}
-					if len(got.Values) != len(m.Settings) {
-						t.Errorf("%s says %d values of %d settings", m.Word, len(got.Values), len(m.Settings))
+					if len(got.Values)+len(got.Idle) != len(m.Settings) {
+						t.Errorf("%s says %d values of %d settings, and %v shape nothing", m.Word, len(got.Values), len(m.Settings), got.Idle)
 					}
 				}
 			}
@@ -74,6 +75,47 @@ func TestDevicesHint(t *testing.T) {
 	for sector, want := range map[int64]fs.Value{512: {Key: "block", Word: "1KiB", By: fs.ByDefault}, 4096: {Key: "block", Word: "4KiB", By: fs.ByDevice}} {
 		if _, got := made(t, m, sector, nil); !has(got.Values, want) {
 			t.Errorf("physical sectors of %d: %v", sector, got.Values)
+		}
+	}
+}
+
+// TestMakersWriteLittle: the bytes written are those of the structures that the figures
+// tell, and next to none twice: FAT has its reserved sectors, tables and root directory, swap
+// the 64 KiB in which other signatures may lie.
+func TestMakersWriteLittle(t *testing.T) {
+	le := binary.LittleEndian
+	for _, c := range []struct {
+		word string
+		size int64
+	}{{"fat", 64 << 10}, {"fat", 1440 << 10}, {"fat", 100 << 20}, {"fat", 32 << 30}, {"fat", 2040 << 30}, {"swap", 1 << 20}, {"swap", 8 << 30}} {
+		m, err := FindMaker(c.word)
+		if err != nil {
+			t.Fatal(err)
+		}
+		dev := block.NewMemory(c.size, block.DefaultGeometry)
+		order := fs.Order{Label: "seeds", ID: m.ID.Fresh(uuid.New()), Time: time.Unix(1772352000, 0), Fresh: uuid.New}
+		if _, err := m.Make(t.Context(), dev, order); err != nil {
+			t.Fatal(c, err)
+		}
+		written, want := int64(0), int64(64<<10)
+		for i := range dev.Phases() {
+			for _, e := range dev.Phase(i) {
+				written += e.Len
+			}
+		}
+		if c.word == "fat" {
+			b, err := block.ReadSized(dev, 0, 512, 512)
+			if err != nil {
+				t.Fatal(err)
+			}
+			table, cluster := int64(le.Uint16(b[22:])), int64(0)
+			if table == 0 {
+				table, cluster = int64(le.Uint32(b[36:])), int64(b[13])
+			}
+			want = 512 * (int64(le.Uint16(b[14:])) + int64(b[16])*table + int64(le.Uint16(b[17:]))/16 + cluster)
+		}
+		if ratio := float64(written) / float64(want); ratio > 1.02 || ratio < 1 {
+			t.Errorf("%s of %d bytes: %d written for %d: %.3f times", c.word, c.size, written, want, ratio)
 		}
 	}
 }

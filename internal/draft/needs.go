@@ -15,6 +15,18 @@ type Need struct {
 	Why    string // "destroys sdb1 (ext4 herbarium, 20.0 GiB)"
 }
 
+// Typed is the option as a shell takes it: a label may have blanks and worse.
+func (n Need) Typed() string {
+	plain := func(r rune) bool {
+		return r > 127 || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("_@%+=:,./-", r)
+	}
+	name, value, _ := strings.Cut(n.Option, "=")
+	if name != "--lose" || !strings.ContainsFunc(value, func(r rune) bool { return !plain(r) }) {
+		return n.Option
+	}
+	return name + "='" + strings.ReplaceAll(value, "'", `'\''`) + "'"
+}
+
 // Given is what was said on the command line.
 type Given struct {
 	Lose    []string // names of what may be destroyed
@@ -30,8 +42,8 @@ func (e *NeedError) Error() string {
 		if !slices.Contains(whys, n.Why) {
 			whys = append(whys, n.Why)
 		}
-		if !slices.Contains(options, n.Option) {
-			options = append(options, n.Option)
+		if !slices.Contains(options, n.Typed()) {
+			options = append(options, n.Typed())
 		}
 	}
 	return strings.Join(whys, "; ") + "; needed to go ahead: " + strings.Join(options, " ")

@@ -12,6 +12,7 @@ import (
 	"fundus/core/block"
 	"fundus/core/fs"
 	"fundus/core/inventory"
+	"fundus/core/kind"
 	"fundus/core/table"
 	"fundus/core/table/gpt"
 	"fundus/core/table/schemes"
@@ -103,8 +104,41 @@ func (p *Planner) Change(ctx context.Context, disk inventory.Node, t table.Edito
 	return p.Stage.TellKernel(ctx, disk.Name)
 }
 
+// mostLabels is how often a kind may lie on a device: a pool has four labels.
+const mostLabels = 16
+
 // EraseSignatures zeroes the sectors of every signature.
 func EraseSignatures(dev block.Device, contents []fs.Content) error {
+	_, err := EraseEach(dev, contents, eraseSectors)
+	return err
+}
+
+// EraseEach erases contents and what is taken for the same kind then: some have labels at
+// both ends, each of which is believed where the one before it is gone. It counts those.
+func EraseEach(dev block.Device, contents []fs.Content, erase func(block.Device, []fs.Content) error) (further int, err error) {
+	gone := contents
+	for range mostLabels {
+		if err := erase(dev, gone); err != nil {
+			return further, err
+		}
+		if gone = ofKinds(dev, contents); len(gone) == 0 {
+			return further, nil
+		}
+		further += len(gone)
+	}
+	return further, fmt.Errorf("more than %d signatures of %s, one behind the other", mostLabels, gone[0].Kind)
+}
+
+// ofKinds finds what is on the device of the kinds of these contents. What cannot be read
+// is not looked for.
+func ofKinds(dev block.Device, contents []fs.Content) []fs.Content {
+	found, _ := kind.Probe(dev)
+	return slices.DeleteFunc(found, func(c fs.Content) bool {
+		return !slices.ContainsFunc(contents, func(o fs.Content) bool { return o.Kind == c.Kind })
+	})
+}
+
+func eraseSectors(dev block.Device, contents []fs.Content) error {
 	sector := uint64(dev.Geometry().Logical)
 	for _, c := range contents {
 		for _, s := range c.Signatures {

@@ -326,7 +326,7 @@ type Result struct {
 func (p *Printer) needs(list []draft.Need) {
 	var options []string
 	for _, n := range list {
-		options = append(options, visible(n.Option))
+		options = append(options, visible(n.Typed()))
 		if !strings.HasPrefix(n.Option, "--lose=") { // what is lost was said
 			p.wrap(0, "", visible(n.Why))
 		}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/binary"
 	"fmt"
-	"slices"
 
 	"fundus/core/block"
 	"fundus/core/fs"
@@ -77,9 +76,15 @@ func MakeOrder(ctx context.Context, dev block.Device, r fs.Order) (fs.Made, erro
 		return fs.Made{}, err
 	}
 	l.options.Bits, l.options.Cluster = l.Bits, quantity.Bytes(l.Per)*quantity.Bytes(l.Sector)
-	values := fs.Decided(options(), &l.options, r.Wishes)
-	values = slices.DeleteFunc(values, func(v fs.Value) bool { return v.By == fs.ByDefault && l.idle(v.Key) })
-	return fs.Made{Values: values, Facts: l.Facts()}, nil
+	out := fs.Made{Facts: l.Facts()}
+	for _, v := range fs.Decided(options(), &l.options, r.Wishes) {
+		if v.By == fs.ByDefault && l.idle(v.Key) {
+			out.Idle = append(out.Idle, v.Key)
+			continue
+		}
+		out.Values = append(out.Values, v)
+	}
+	return out, nil
 }
 
 // idle reports whether a setting shapes nothing in this layout: the root directory of FAT32

@@ -69,9 +69,19 @@ func (r *Erase) Plan(ctx context.Context, p *task.Planner) error {
 	if err := r.say(ctx, p, n, chosen, stay, believed); err != nil {
 		return err
 	}
-	err = p.Write(ctx, "erase signatures", machine.Whole(n, machine.HoldContent), func(dev block.Device) error { return eraseBytes(dev, chosen) })
+	further := 0
+	err = p.Write(ctx, "erase signatures", machine.Whole(n, machine.HoldContent), func(dev block.Device) (err error) {
+		if len(r.Only) > 0 {
+			return eraseBytes(dev, chosen)
+		}
+		further, err = task.EraseEach(dev, chosen, eraseBytes)
+		return err
+	})
 	if err != nil {
 		return machine.About(n.Name, err)
+	}
+	if further > 0 {
+		p.Note("%d more that would be believed then go too", further)
 	}
 	if err := checkErased(ctx, p, n, stay); err != nil || !gone {
 		return err

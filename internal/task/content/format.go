@@ -33,6 +33,7 @@ type Format struct {
 	// References decides about lines that say an identifier which the new file system has
 	// not: follow, drop, disable or keep.
 	References string `json:"references,omitempty"`
+	Type       string `json:"type,omitempty"`         // FitType, or "" for the partition's type as it is
 	Unless     bool   `json:"unless_there,omitempty"` // nothing is done where it is there as asked
 }
 
@@ -75,6 +76,9 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		return err
 	}
+	if err := r.checkType(n); err != nil {
+		return err
+	}
 	label := r.Label
 	if c, ok := n.Content(); ok && r.UUID == KeepID && label == "" {
 		label = c.Label // what names it by its label goes on
@@ -84,11 +88,6 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 		return machine.About(n.Name, err)
 	}
 	p.Title("format %s as %s", n.Name, r.Kind)
-	if w := wishes(p, m, r)["for"]; w.Word == "efi" && n.Parent != "" {
-		if t, _ := table.FindType(v.SchemeOf(n), n.Entry.Type); t.Name != "esp" {
-			p.Note("firmware looks for it in a partition of its own type: fundus partition edit %s --type esp", n.Name)
-		}
-	}
 	if label != asked {
 		p.Note("the label is %s: FAT has capitals alone", label)
 	}
@@ -127,7 +126,10 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 	if err := r.leave(ctx, p, v, n, id, label); err != nil {
 		return err
 	}
-	return p.Stage.TellKernel(ctx, n.Disk())
+	if err := p.Stage.TellKernel(ctx, n.Disk()); err != nil {
+		return err
+	}
+	return r.fit(ctx, p, n, wishes["for"].Word == "efi")
 }
 
 // sizeOf takes the size out of the wishes, which every kind has: how much of the device the
