@@ -89,7 +89,7 @@ func All() []Kind {
 			Options: &Mounts{[]string{"vfat", "msdos"}, fat.MountOptions}},
 		{Name: "exfat", Probe: probe.ExFAT, Fields: probe.ExFATFields, Marks: []Mark{{3, "EXFAT   "}}, Options: &Mounts{[]string{"exfat"}, probe.ExFATOptions}},
 		{Name: "ntfs", Probe: probe.NTFS, Fields: probe.NTFSFields, Marks: []Mark{{3, "NTFS    "}}, Options: &Mounts{[]string{"ntfs3"}, probe.NTFSOptions}},
-		{Name: "btrfs", Probe: probe.Btrfs, Fields: probe.BtrfsFields, Marks: []Mark{{65600, "_BHRfS_M"}}, Options: &Mounts{[]string{"btrfs"}, probe.BtrfsOptions}},
+		{Name: "btrfs", Probe: probe.Btrfs, Fields: probe.BtrfsFields, Marks: []Mark{{65600, "_BHRfS_M"}}, Copies: probe.BtrfsCopies, Options: &Mounts{[]string{"btrfs"}, probe.BtrfsOptions}},
 		{Name: "f2fs", Probe: probe.F2FS, Fields: probe.F2FSFields, Marks: []Mark{{1024, "\x10\x20\xF5\xF2"}}},
 		{Name: "udf", Probe: probe.UDF, Fields: probe.UDFFields, Options: &Mounts{[]string{"udf"}, probe.UDFOptions}},
 		{Name: "iso9660", Probe: probe.ISO9660, Fields: probe.ISO9660Fields, Options: &Mounts{[]string{"iso9660"}, probe.ISOOptions}},

@@ -22,6 +22,7 @@ const (
 	btrfsSize       = 4096
 	btrfsMagic      = "_BHRfS_M"
 	btrfsFSID       = 32
+	btrfsPlace      = 48 // of this copy, bytes
 	btrfsMagicAt    = 64
 	btrfsGeneration = 72
 	btrfsTotal      = 112 // bytes of all devices
@@ -75,6 +76,27 @@ func Btrfs(dev block.Device) (*fs.Content, error) {
 	fact(c, "room", "device %d of %d; %v of %v used on all of them", l.u64(btrfsDevID), l.u64(btrfsDevices), times(l.u64(btrfsUsed), 1), times(l.u64(btrfsTotal), 1))
 	fact(c, "shape", "nodes of %d bytes; generation %d", l.u32(btrfsNode), l.u64(btrfsGeneration))
 	return c, nil
+}
+
+// BtrfsCopies looks for the copies of the superblock, which the kernel writes at every commit
+// where the device reaches as far (btrfs_sb_offset in fs/btrfs/disk-io.c), and reads only when
+// it is told to. Each says where it lies, so that a copy is known from the first.
+func BtrfsCopies(dev block.Device) (same, looked int, first bool) {
+	l, err := read(dev, btrfsAt, btrfsSize, le)
+	if err != nil || !l.has(btrfsMagicAt, btrfsMagic) {
+		return 0, 0, false
+	}
+	for _, at := range []int64{64 << 20, 256 << 30} {
+		if uint64(at)+btrfsSize >= l.u64(btrfsDevTotal) {
+			break
+		}
+		looked++
+		c, err := read(dev, at, btrfsSize, le)
+		if err == nil && c.has(btrfsMagicAt, btrfsMagic) && c.u64(btrfsPlace) == uint64(at) && c.uuid(btrfsFSID) == l.uuid(btrfsFSID) {
+			same++
+		}
+	}
+	return same, looked, l.u64(btrfsPlace) == btrfsAt
 }
 
 // BtrfsFields are the fields of the first superblock.

@@ -93,10 +93,14 @@ func All() []Sample {
 // Each function below puts down what its format needs to be believed, and a label and an
 // identifier where it has them; everything else is zeros, as nobody reads it.
 func btrfs() Sample {
-	p := newPage(4096, le).text(32, id).u64(48, 65536).text(64, "_BHRfS_M").u64(72, 7).u64(112, 256<<20).u64(120, 1<<20).u64(136, 1).
-		u32(144, 4096).u32(148, 16384).u32(152, 16384).u32(156, 4096).u64(201, 1).u64(209, 256<<20).text(267, id).text(299, "herbarium")
-	p.u32(0, ^crc(castagnoli, ^uint32(0), p.b[32:]))
-	return Sample{Name: "btrfs", Size: 256 << 20, Pieces: map[int64][]byte{65536: p.b}, Kind: "btrfs", Label: "herbarium", UUID: idText, Length: 256 << 20}
+	pieces := map[int64][]byte{}
+	for _, at := range []int64{64 << 10, 64 << 20} { // the first superblock, and its copy
+		p := newPage(4096, le).text(32, id).u64(48, uint64(at)).text(64, "_BHRfS_M").u64(72, 7).u64(112, 256<<20).u64(120, 1<<20).u64(136, 1).
+			u32(144, 4096).u32(148, 16384).u32(152, 16384).u32(156, 4096).u64(201, 1).u64(209, 256<<20).text(267, id).text(299, "herbarium")
+		p.u32(0, ^crc(castagnoli, ^uint32(0), p.b[32:]))
+		pieces[at] = p.b
+	}
+	return Sample{Name: "btrfs", Size: 256 << 20, Pieces: pieces, Kind: "btrfs", Label: "herbarium", UUID: idText, Length: 256 << 20}
 }
 
 func f2fs() Sample {

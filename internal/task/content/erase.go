@@ -81,7 +81,7 @@ func (r *Erase) Plan(ctx context.Context, p *task.Planner) error {
 		return machine.About(n.Name, err)
 	}
 	if further > 0 {
-		p.Note("%d more that would be believed then go too", further)
+		p.Note("labels at other places, which would be believed then, go too: %d", further)
 	}
 	if err := checkErased(ctx, p, n, stay); err != nil || !gone {
 		return err
@@ -167,8 +167,11 @@ func (r *Erase) say(ctx context.Context, p *task.Planner, n inventory.Node, chos
 		if err != nil {
 			return err
 		}
-		if copies > 0 {
-			words += fmt.Sprintf("; %d copies further in stay, which no one believes", copies)
+		switch {
+		case copies == 1:
+			words += "; a copy further in stays, which no one goes by"
+		case copies > 1:
+			words += fmt.Sprintf("; copies further in stay, %d at least, which no one goes by", copies)
 		}
 		p.Facts(fs.Fact{Name: c.Kind, Value: fmt.Sprintf("%s; at byte %d", words, c.Signatures[0].Start)})
 	}
