@@ -394,15 +394,6 @@ func (v *Inventory) MountedAt(dir string) (Use, bool) {
 	return Use{}, false
 }
 
-// SchemeOf is the scheme of the table that a partition is in; empty for what is in none.
-func (v *Inventory) SchemeOf(n Node) table.Scheme {
-	d, ok := v.Node(n.Parent)
-	if !ok || d.Table == nil {
-		return ""
-	}
-	return d.Table.Scheme
-}
-
 // Fstab reads the machine's table of file systems; empty where it is missing.
 func (v *Inventory) Fstab() *fstab.File { return fstab.Parse(v.Files[fstab.Path].Data) }
 

@@ -144,14 +144,15 @@ func sizeOf(n inventory.Node, wishes fs.Wishes) (quantity.Bytes, error) {
 	if err != nil {
 		return 0, fmt.Errorf("size=%s: %w", w.Word, err)
 	}
-	size, err := q.Resolve(quantity.Bytes(max(n.Geometry.Logical, 1)), n.Size)
+	sector := quantity.Bytes(max(n.Geometry.Logical, 1))
+	size, err := q.Resolve(sector, n.Size)
 	switch {
 	case err != nil:
 		return 0, fmt.Errorf("size=%s: %w", w.Word, err)
 	case size > n.Size || size <= 0:
 		return 0, fmt.Errorf("size=%s: it has %v", w.Word, n.Size)
 	}
-	return size / quantity.Bytes(max(n.Geometry.Logical, 1)) * quantity.Bytes(max(n.Geometry.Logical, 1)), nil
+	return size / sector * sector, nil
 }
 
 // wishes are the settings that somebody wants: of the configuration, and as they were typed.

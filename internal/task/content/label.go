@@ -39,6 +39,9 @@ func (r *Label) Plan(ctx context.Context, p *task.Planner) error {
 	if !ok || k.SetLabel == nil || c.Class != fs.FileSystem && c.Class != fs.Swap { // a journal of its own belongs to a file system elsewhere
 		return fmt.Errorf("%s holds %s: %w: Fundus does not change its label", n.Name, c.Kind, kind.ErrCannot)
 	}
+	if c.State == fs.Asleep && !v.Imaged(n) { // its own area is free to be erased, and for nothing else
+		return fmt.Errorf("%s: a system sleeps in it, and goes on with what it knew of it: start that system, and label it then", n.Name)
+	}
 	label, err := k.Label(r.Label)
 	if err != nil {
 		return machine.About(n.Name, err)
