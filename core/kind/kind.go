@@ -22,6 +22,7 @@ import (
 	"fundus/core/fs/xfs"
 	"fundus/core/mountopt"
 	"fundus/core/probe"
+	"fundus/core/quantity"
 	"fundus/core/table/gpt"
 	"fundus/core/table/mbr"
 )
@@ -36,6 +37,7 @@ type Kind struct {
 	Fields   func(dev block.Device) ([]field.Structure, error)
 	Values   func(dev block.Device) ([]fs.Value, error) // today's values of the settings
 	SetLabel func(dev block.Device, label string) error
+	Relabels bool                               // the kernel changes the label of a mounted one by its own call
 	FitLabel func(label string) (string, error) // as the kind stores it; nil: as it is
 	Marks    []Mark                             // where its magic lies, for whoever searches a disk
 	// Copies looks for copies of the superblock: how many say the same, at how many
@@ -63,12 +65,24 @@ type Maker struct {
 	ID       fs.IDForm    // of its identifier
 	Settings []fs.Setting // what it can be made with
 	Make     func(ctx context.Context, dev block.Device, o fs.Order) (fs.Made, error)
+	// Variant is the kind that a probe would see, where it follows from the size and the
+	// settings; nil: the word.
+	Variant func(size quantity.Bytes, geo block.Geometry, o fs.Order) (string, error)
+}
+
+// Called is what a probe would call the thing that is made, without making it.
+func (m Maker) Called(size quantity.Bytes, geo block.Geometry, o fs.Order) (string, error) {
+	if m.Variant == nil {
+		return m.Word, nil
+	}
+	return m.Variant(size, geo, o)
 }
 
 // Simulation changes bytes as the kernel does.
 type Simulation struct {
 	Mounted   func(dev block.Device, at time.Time, where string) error
 	Unmounted func(dev block.Device, at time.Time) error
+	Labelled  func(dev block.Device, label string) error // while it is mounted
 }
 
 // All lists the kinds in the order in which Linux would ask for them.
@@ -80,12 +94,12 @@ func All() []Kind {
 	return []Kind{
 		{Name: "fence", Probe: fence.Probe, Fields: fence.Fields},
 		{Name: "gpt", Probe: probeGPT, Fields: gpt.Fields},
-		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: []Maker{{"ext4", fs.Wide, ext.Settings(), ext.MakeOrder}}, Values: ext.Values, Probe: ext.Probe, Fields: ext.Fields, SetLabel: ext.SetLabel,
-			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies,
+		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: []Maker{{Word: "ext4", ID: fs.Wide, Settings: ext.Settings(), Make: ext.MakeOrder}}, Values: ext.Values, Probe: ext.Probe, Fields: ext.Fields, SetLabel: ext.SetLabel, Relabels: true,
+			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted, ext.MarkLabelled}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies,
 			Options: &Mounts{[]string{"ext4", "ext3", "ext2"}, ext.MountOptions}},
-		{Name: "xfs", Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
+		{Name: "xfs", Relabels: true, Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
 		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},
-		{Name: "fat", Makes: []Maker{{"fat", fs.Serial, fat.Settings(), fat.MakeOrder}}, Values: fat.Values, SetLabel: fat.SetLabel, FitLabel: fat.Fit, Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies,
+		{Name: "fat", Makes: []Maker{{Word: "fat", ID: fs.Serial, Settings: fat.Settings(), Make: fat.MakeOrder, Variant: fat.Variant}}, Values: fat.Values, SetLabel: fat.SetLabel, FitLabel: fat.Fit, Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies,
 			Options: &Mounts{[]string{"vfat", "msdos"}, fat.MountOptions}},
 		{Name: "exfat", Probe: probe.ExFAT, Fields: probe.ExFATFields, Marks: []Mark{{3, "EXFAT   "}}, Options: &Mounts{[]string{"exfat"}, probe.ExFATOptions}},
 		{Name: "ntfs", Probe: probe.NTFS, Fields: probe.NTFSFields, Marks: []Mark{{3, "NTFS    "}}, Options: &Mounts{[]string{"ntfs3"}, probe.NTFSOptions}},
@@ -101,7 +115,7 @@ func All() []Kind {
 		{Name: "hfsplus", Probe: probe.HFSPlus, Fields: probe.HFSPlusFields},
 		{Name: "apfs", Probe: probe.APFS, Fields: probe.APFSFields},
 		{Name: "minix", Probe: probe.Minix, Fields: probe.MinixFields},
-		{Name: "swap", Makes: []Maker{{"swap", fs.Wide, swap.Settings(), swap.MakeOrder}}, Values: swap.Values, SetLabel: swap.SetLabel, Probe: swap.Probe, Fields: swap.Fields, Marks: []Mark{{4086, "SWAPSPACE2"}, {65526, "SWAPSPACE2"}}, Options: &Mounts{[]string{"swap"}, swap.MountOptions}},
+		{Name: "swap", Makes: []Maker{{Word: "swap", ID: fs.Wide, Settings: swap.Settings(), Make: swap.MakeOrder}}, Values: swap.Values, SetLabel: swap.SetLabel, Probe: swap.Probe, Fields: swap.Fields, Marks: []Mark{{4086, "SWAPSPACE2"}, {65526, "SWAPSPACE2"}}, Options: &Mounts{[]string{"swap"}, swap.MountOptions}},
 		{Name: "luks", Probe: probe.LUKS, Fields: probe.LUKSFields, Marks: []Mark{{0, "LUKS\xBA\xBE"}}},
 		{Name: "bitlocker", Probe: probe.BitLocker, Fields: probe.BitLockerFields, Marks: []Mark{{3, "-FVE-FS-"}}},
 		{Name: "physical volume", Probe: probe.PhysicalVolume, Fields: probe.PhysicalVolumeFields, Marks: []Mark{{512, "LABELONE"}}},

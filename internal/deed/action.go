@@ -18,7 +18,12 @@ func (acting) record(_ *recorder, s draft.Stroke) (StrokeRecord, error) {
 
 func (acting) weight(*Deed, StrokeRecord) int64 { return 0 }
 
-func (acting) grade(draft.Step) draft.Grade { return draft.Nothing }
+func (acting) grade(s draft.Step) draft.Grade {
+	if s.Action.Verb == machine.Relabel {
+		return draft.Exactly
+	}
+	return draft.Nothing
+}
 
 // foreign has nothing to lose: whether an action holds is asked when it is its turn.
 func (acting) foreign(context.Context, *executor) error { return nil }
@@ -33,7 +38,8 @@ func (acting) carry(ctx context.Context, x *executor, s StrokeRecord, forward bo
 		return nil
 	}
 	holds, err := x.machine.Holds(ctx, a)
-	if err != nil || forward && holds || !forward && (!holds || x.deed.BootID != x.bootID) {
+	past := x.deed.BootID != x.bootID && a.Verb != machine.Relabel // gone with its boot
+	if err != nil || forward && holds || !forward && (!holds || past) {
 		return err
 	}
 	if !forward {

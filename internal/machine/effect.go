@@ -42,6 +42,21 @@ func SwappedOn(a Action) inventory.Use {
 	return u
 }
 
+// relabelled gives the file system on a device its label.
+func relabelled(v *inventory.Inventory, a Action) {
+	v.Nodes = slices.Clone(v.Nodes)
+	for i := range v.Nodes {
+		n := &v.Nodes[i]
+		c, ok := n.Content()
+		if n.Name != a.Node || !ok {
+			continue
+		}
+		n.Contents = slices.Clone(n.Contents)
+		at := slices.IndexFunc(n.Contents, func(o fs.Content) bool { return o.Kind == c.Kind && o.UUID == c.UUID })
+		n.Contents[at].Label = a.Label
+	}
+}
+
 // drop takes uses away.
 func drop(v *inventory.Inventory, which func(u inventory.Use) bool) {
 	v.Uses = slices.DeleteFunc(slices.Clone(v.Uses), which)

@@ -350,6 +350,7 @@ const (
 	ResizePartition Verb = "resize-partition" // tell the kernel of a partition's new end
 	ReadSize        Verb = "read-size"        // have the kernel ask the disk for its size again
 	ReloadUnits     Verb = "reload-units"     // have systemd read fstab and its units again
+	Relabel         Verb = "relabel"          // have the kernel change the label of a mounted file system
 )
 
 // Action is one change of the running system, as plain data.
@@ -364,6 +365,8 @@ type Action struct {
 	Where   string         `json:"where,omitempty"`     // mount point
 	Kind    string         `json:"kind,omitempty"`      // file system
 	Options string         `json:"options,omitempty"`
+	Label   string         `json:"label,omitempty"`
+	Former  string         `json:"former_label,omitempty"` // before
 }
 
 // With is the action on the devices as they are called now, by their names of before.

@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -132,6 +133,56 @@ func checkUnmount(v *inventory.Inventory, a Action) *Refusal {
 		if u.How == inventory.Mounted && strings.HasPrefix(u.Where, a.Where+"/") {
 			return refuse(RuleBusy, a.Where, "fundus unmount "+u.Where, "it is busy: %s is mounted at %s", u.Node, u.Where)
 		}
+	}
+	return nil
+}
+
+// Mounts are the mounts of the node in this system, those for writing first.
+func Mounts(v *inventory.Inventory, node string) (out []inventory.Use) {
+	for _, u := range v.UsesOf(node) {
+		if u.How == inventory.Mounted && u.Elsewhere == "" {
+			out = append(out, u)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b inventory.Use) int {
+		return cmp.Compare(len(readOnlyWords(a)), len(readOnlyWords(b)))
+	})
+	return out
+}
+
+// readOnlyWords says how a mount is for reading alone: the superblock, or the mount itself.
+func readOnlyWords(u inventory.Use) string {
+	if u.ReadOnly || hasOption(u.Options, "ro") {
+		return "read-only"
+	}
+	return ""
+}
+
+// checkRelabel refuses a label that the kernel would not write: it does so for a mounted
+// file system by its own call, and where none is mounted the device is free to be written.
+func checkRelabel(v *inventory.Inventory, a Action) *Refusal {
+	n, ok := v.Node(a.Node)
+	if !ok {
+		return refuse(RuleNoDevice, a.Node, "fundus survey", "there is no such device")
+	}
+	c, ok := n.Content()
+	if !ok {
+		return refuse(RuleNoContent, n.Name, "fundus inspect "+n.Name, "it holds nothing that could have a label (%s)", orNothing(n.Holds()))
+	}
+	k, _ := kind.Of(c)
+	mounts := Mounts(v, n.Name)
+	switch {
+	case len(mounts) == 0 && k.SetLabel != nil:
+		var refusal *Refusal
+		errors.As(CheckClaim(v, Whole(n, HoldContent)), &refusal)
+		return refusal
+	case !k.Relabels || len(mounts) == 0:
+		return refuse(RuleWrongKind, n.Name, "", "the kernel has no call for a label of %s", c.Kind)
+	case readOnlyWords(mounts[0]) != "":
+		return refuse(RuleReadOnly, n.Name, "fundus unmount "+mounts[0].Where, "it is mounted at %s for reading alone, and the kernel labels nothing through that", mounts[0].Where)
+	}
+	if r := checkAsleep(v, n, nil); r != nil {
+		return r
 	}
 	return nil
 }

@@ -17,6 +17,7 @@ type verb struct {
 	holds   func(v *inventory.Inventory, a Action) bool     // nil: that cannot be seen, it is done again
 	effect  func(v *inventory.Inventory, a Action)          // in plain data; nil: none that would be seen
 	gives   Gives
+	reads   bool // whether it holds is seen in what lies on the device
 }
 
 // Gives is what a claim on the device must let go of before the action.
@@ -31,6 +32,10 @@ const (
 
 // Gives says what a claim must let go of for the action.
 func (a Action) Gives() Gives { return verbs()[a.Verb].gives }
+
+// Reads reports whether what lies on the device says if the action holds: a look at the
+// kernel's lists alone does not.
+func (a Action) Reads() bool { return verbs()[a.Verb].reads }
 
 func verbs() map[Verb]verb {
 	return map[Verb]verb{
@@ -87,6 +92,14 @@ func verbs() map[Verb]verb {
 				v.Uses = append(slices.Clone(v.Uses), SwappedOn(a))
 			},
 		},
+		Relabel: {
+			words:   func(a Action) string { return fmt.Sprintf("label %s %q", a.Node, a.Label) },
+			inverse: Relabel, refuse: checkRelabel, effect: relabelled, gives: GivesAll, reads: true,
+			holds: func(v *inventory.Inventory, a Action) bool {
+				c, ok := nodeOf(v, a.Node).Content()
+				return ok && c.Label == a.Label
+			},
+		},
 		SwapOff: {
 			words:   func(a Action) string { return fmt.Sprintf("stop using %s as swap", a.Node) },
 			inverse: SwapOn, refuse: checkSwap, holds: not(swaps), gives: GivesAll,
@@ -109,8 +122,11 @@ func (a Action) String() string {
 func (a Action) Inverse() (Action, bool) {
 	known := verbs()[a.Verb]
 	a.Verb = known.inverse
-	if a.Verb == ResizePartition {
+	switch a.Verb {
+	case ResizePartition:
 		a.Size, a.Was = a.Was, a.Size
+	case Relabel:
+		a.Label, a.Former = a.Former, a.Label
 	}
 	return a, a.Verb != ""
 }

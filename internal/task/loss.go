@@ -86,7 +86,7 @@ func (p *Planner) LossOf(ctx context.Context, n inventory.Node) (*draft.Loss, er
 		}
 		loss.What += c.Words()
 		if c.State == fs.Asleep {
-			loss.What += ", in which a system sleeps that will not wake up,"
+			loss.What += " and the system that sleeps in it"
 		}
 		loss.Accept = append(loss.Accept, c.UUID)
 		if c.Label != "" {

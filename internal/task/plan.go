@@ -57,14 +57,15 @@ type Conditions struct {
 
 // Planner collects what a plan consists of.
 type Planner struct {
-	Stage  *stage.Stage
-	Store  *deed.Store
-	Clock  time.Time
-	Config *config.Config
-	Draft  draft.Draft
-	part   int // of the draft's, which is being planned
-	random *rand.ChaCha8
-	Undoes string // identifier of the deed that it takes back
+	Stage    *stage.Stage
+	Store    *deed.Store
+	Clock    time.Time
+	Config   *config.Config
+	Draft    draft.Draft
+	part     int // of the draft's, which is being planned
+	requests int // so far
+	random   *rand.ChaCha8
+	Undoes   string // identifier of the deed that it takes back
 }
 
 // ErrChanging says that another process is changing a disk, which cannot be planned with
@@ -159,23 +160,32 @@ func (p *Planner) Fresh() uuid.UUID {
 // Do plans another request behind what was planned so far, as a part of the same draft
 // with a title and facts of its own.
 func (p *Planner) Do(ctx context.Context, r Request) error {
-	outer, random := p.part, p.random
-	p.part = len(p.Draft.Parts)
-	p.random = rand.NewChaCha8(SeedOf(p.Draft.Seed, p.part))
-	p.Draft.Parts = append(p.Draft.Parts, draft.Part{Steps: [2]int{len(p.Stage.Steps()), 0}})
-	err := r.Plan(ctx, p)
-	p.Current().Steps[1] = len(p.Stage.Steps())
-	p.part, p.random = outer, random
+	random := p.random
+	p.random = rand.NewChaCha8(SeedOf(p.Draft.Seed, p.requests))
+	p.requests++
+	err := p.Part(func() error { return r.Plan(ctx, p) })
+	p.random = random
 	return err
 }
 
-// SeedOf is the seed of one part of a draft, counted from 0: which identifiers a part
-// draws does not depend on how many others before it drew.
-func SeedOf(seed [32]byte, part int) [32]byte {
-	if part == 0 {
+// Part plans what stands as a part of its own in the draft, with its title and facts.
+func (p *Planner) Part(plan func() error) error {
+	outer := p.part
+	p.part = len(p.Draft.Parts)
+	p.Draft.Parts = append(p.Draft.Parts, draft.Part{Steps: [2]int{len(p.Stage.Steps()), 0}})
+	err := plan()
+	p.Current().Steps[1] = len(p.Stage.Steps())
+	p.part = outer
+	return err
+}
+
+// SeedOf is the seed of one request of a draft, counted from 0: which identifiers it draws
+// does not depend on how many others before it drew.
+func SeedOf(seed [32]byte, request int) [32]byte {
+	if request == 0 {
 		return seed
 	}
-	return sha256.Sum256(binary.BigEndian.AppendUint64(seed[:], uint64(part)))
+	return sha256.Sum256(binary.BigEndian.AppendUint64(seed[:], uint64(request)))
 }
 
 // Current is the part that is being planned.

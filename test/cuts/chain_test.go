@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"path/filepath"
 	"reflect"
+	"slices"
+	"strings"
 	"testing"
 
 	"fundus/core/inventory"
@@ -86,8 +88,9 @@ func atOnce(t *testing.T, start *rig, seed [32]byte, list []request) outcome {
 	if foretold.Empty() {
 		return look(t, r, nil)
 	}
-	if len(foretold.Parts) != len(list)+1 {
-		t.Fatalf("%d requests, %d parts", len(list), len(foretold.Parts))
+	inner := func(p draft.Part) bool { return strings.HasPrefix(p.Title, "set the type of") } // a request's own
+	if parts := slices.DeleteFunc(slices.Clone(foretold.Parts), inner); len(parts) != len(list)+1 {
+		t.Fatalf("%d requests, %d parts", len(list), len(parts))
 	}
 	c := deed.Commit{Store: s.Store, Machine: r, Reviewed: &foretold, Seen: plan.Seen, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Plan(ctx, s, whole(list...)) }}
 	_, err = c.Run(context.Background())

@@ -10,6 +10,8 @@ import (
 	"fundus/core/block"
 	"fundus/internal/deed"
 	"fundus/internal/task"
+	"fundus/internal/task/content"
+	"fundus/internal/task/disk"
 	"fundus/test/amount"
 )
 
@@ -53,6 +55,8 @@ func prepare(t *testing.T, s story) *setting {
 	p.old, p.fresh = seen(p.start), seen(p.done)
 	if several, ok := s.cut.(*chain); ok {
 		p.parts = partsOf(t, p.start, several)
+	} else if f, ok := s.cut.(*content.Format); ok && f.Type == content.FitType { // the type is set first, by itself
+		p.parts = partsOf(t, p.start, whole(&disk.PartitionEdit{Target: f.Target, Type: "data"}))
 	} else if several, ok := last(s.before).(*chain); ok {
 		p.parts = partsOf(t, newRig(t, s.physics, max(s.logical, 512)), several)
 	}

@@ -121,5 +121,6 @@ func stories() []story {
 		{"erase of ext4", 512, 0, []task.Request{newTable, add, format("old")}, erase, false, 6, 0},
 		{"erase of swap of large pages", 512, 0, []task.Request{newTable, add, swap}, erase, false, 6, 0},
 		{"undo of an erase", 512, 0, []task.Request{newTable, add, fat, erase}, undo, true, 6, 0},
+		{"FAT with the type that fits", 512, 0, []task.Request{newTable, add, format("old")}, &content.Format{Target: "sdb1", Kind: "fat", Type: content.FitType}, false, 12, 0},
 	}
 }

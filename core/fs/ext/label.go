@@ -21,6 +21,20 @@ func SetLabel(dev block.Device, label string) error {
 	if err != nil {
 		return err
 	}
+	return s.relabel(dev, label)
+}
+
+// MarkLabelled changes the label as the kernel does for a mounted file system, whose journal
+// is in use. It is for simulated machines.
+func MarkLabelled(dev block.Device, label string) error {
+	s, err := Read(dev)
+	if err != nil {
+		return err
+	}
+	return s.relabel(dev, label)
+}
+
+func (s *Superblock) relabel(dev block.Device, label string) error {
 	// The primary one last: it is the one that counts, and a cut leaves it whole, old or new.
 	for _, blockNumber := range s.Backups() {
 		off := int64(blockNumber) * int64(s.BlockSize)

@@ -56,21 +56,43 @@ func options() []fs.Option[Options] {
 // Settings lists what a new FAT can be made with.
 func Settings() []fs.Setting { return fs.Settings(options()) }
 
-// MakeOrder makes a FAT with the settings that are wished for, and the defaults.
-func MakeOrder(ctx context.Context, dev block.Device, r fs.Order) (fs.Made, error) {
+// ordered are the options that an order amounts to.
+func ordered(r fs.Order, sector int64) (Options, error) {
 	label, err := Fit(r.Label)
 	if err != nil {
-		return fs.Made{}, err
+		return Options{}, err
 	}
 	o := Options{Tables: 2, RootEntries: 512, Align: true, Label: label, Start: r.Start, Time: r.Time, Sink: r.Sink}
-	if first := uint64(r.Start) / uint64(max(dev.Geometry().Logical, 512)); first < 1<<32 {
+	if first := uint64(r.Start) / uint64(max(sector, 512)); first < 1<<32 {
 		o.Hidden = uint32(first)
 	}
 	if err := fs.Take(options(), &o, r.Wishes); err != nil {
-		return fs.Made{}, err
+		return Options{}, err
 	}
 	id := r.ID.UUID()
 	o.Serial = uint32(id[0])<<24 | uint32(id[1])<<16 | uint32(id[2])<<8 | uint32(id[3])
+	return o, nil
+}
+
+// Variant is the kind that an order becomes on a device: FAT12, FAT16 or FAT32.
+func Variant(size quantity.Bytes, geo block.Geometry, r fs.Order) (string, error) {
+	o, err := ordered(r, geo.Logical)
+	if err != nil {
+		return "", err
+	}
+	l, err := Plan(size, geo, o)
+	if err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("FAT%d", l.Bits), nil
+}
+
+// MakeOrder makes a FAT with the settings that are wished for, and the defaults.
+func MakeOrder(ctx context.Context, dev block.Device, r fs.Order) (fs.Made, error) {
+	o, err := ordered(r, dev.Geometry().Logical)
+	if err != nil {
+		return fs.Made{}, err
+	}
 	l, err := Make(ctx, dev, o)
 	if err != nil {
 		return fs.Made{}, err

@@ -349,12 +349,17 @@ func (b *Bench) Settle(context.Context, []string) error { return nil }
 func (b *Bench) Inhibit(context.Context, string) func() { return func() {} }
 
 // Holds looks the action up in the kernel's tables.
-func (b *Bench) Holds(_ context.Context, a machine.Action) (bool, error) {
+func (b *Bench) Holds(ctx context.Context, a machine.Action) (bool, error) {
 	k, err := b.running()
 	if err != nil {
 		return false, err
 	}
 	v := &inventory.Inventory{Nodes: []inventory.Node{{Name: a.Disk, Kernel: k.Partitions[a.Disk]}}, Uses: k.Uses}
+	if a.Reads() {
+		if v, err = b.inventory(ctx, k); err != nil {
+			return false, err
+		}
+	}
 	return machine.Holds(v, a), nil
 }
 
@@ -380,13 +385,15 @@ func (b *Bench) Do(ctx context.Context, v *inventory.Inventory, a machine.Action
 	case machine.ReadSize:
 		delete(k.Sizes, a.Disk)
 	case machine.Mount:
-		err = b.mount(ctx, v, k, a)
+		err = b.mount(v, k, a)
 	case machine.Unmount:
 		use, _ := v.MountedAt(a.Where)
 		k.Uses = slices.DeleteFunc(k.Uses, func(u inventory.Use) bool { return u.How == use.How && u.Node == use.Node && u.Where == use.Where })
 		if !use.ReadOnly && len(v.UsesOf(use.Node)) == 1 {
-			err = b.touch(ctx, v, use.Node, func(s *kind.Simulation, dev block.Device) error { return s.Unmounted(dev, b.now()) })
+			err = b.touch(v, use.Node, func(s *kind.Simulation, dev block.Device) error { return s.Unmounted(dev, b.now()) })
 		}
+	case machine.Relabel:
+		err = b.relabel(v, a)
 	default:
 		k.bring(v, a)
 	}
@@ -416,7 +423,7 @@ func readTable(v *inventory.Inventory, disk string) []inventory.KernelPart {
 	return out
 }
 
-func (b *Bench) mount(ctx context.Context, v *inventory.Inventory, k *kernel, a machine.Action) error {
+func (b *Bench) mount(v *inventory.Inventory, k *kernel, a machine.Action) error {
 	n, _ := v.Node(a.Node)
 	c, _ := n.Content()
 	again := len(v.UsesOf(n.Name)) > 0
@@ -425,16 +432,37 @@ func (b *Bench) mount(ctx context.Context, v *inventory.Inventory, k *kernel, a 
 	if use.ReadOnly || again {
 		return nil
 	}
-	return b.touch(ctx, v, n.Name, func(s *kind.Simulation, dev block.Device) error { return s.Mounted(dev, b.now(), a.Where) })
+	return b.touch(v, n.Name, func(s *kind.Simulation, dev block.Device) error { return s.Mounted(dev, b.now(), a.Where) })
+}
+
+func (b *Bench) relabel(v *inventory.Inventory, a machine.Action) error {
+	return b.onNode(v, a.Node, func(k kind.Kind, dev block.Device) error {
+		if len(machine.Mounts(v, a.Node)) == 0 {
+			return k.SetLabel(dev, a.Label)
+		}
+		if k.Simulation == nil {
+			return fmt.Errorf("%s: a bench cannot label %s while it is mounted", a.Node, k.Name)
+		}
+		return k.Simulation.Labelled(dev, a.Label)
+	})
 }
 
 // touch writes to a node as the kernel does, past any claim: the kernel asks
 // nobody, but an image that somebody else locked is refused.
-func (b *Bench) touch(_ context.Context, v *inventory.Inventory, name string, fn func(*kind.Simulation, block.Device) error) error {
+func (b *Bench) touch(v *inventory.Inventory, name string, fn func(*kind.Simulation, block.Device) error) error {
+	return b.onNode(v, name, func(k kind.Kind, dev block.Device) error {
+		if k.Simulation == nil {
+			return nil
+		}
+		return fn(k.Simulation, dev)
+	})
+}
+
+func (b *Bench) onNode(v *inventory.Inventory, name string, fn func(kind.Kind, block.Device) error) error {
 	n, _ := v.Node(name)
 	c, ok := n.Content()
 	k, known := kind.Of(c)
-	if !ok || !known || k.Simulation == nil {
+	if !ok || !known {
 		return nil
 	}
 	dev, err := b.claim(n.Disk())
@@ -443,7 +471,7 @@ func (b *Bench) touch(_ context.Context, v *inventory.Inventory, name string, fn
 	}
 	part, err := block.NewSlice(dev, int64(n.Start), int64(n.Size))
 	if err == nil {
-		err = fn(k.Simulation, part)
+		err = fn(k, part)
 	}
 	return errors.Join(err, dev.Close())
 }

@@ -249,7 +249,7 @@ func (b *Bench) shutdown(ctx context.Context, k *kernel) error {
 	}
 	for _, u := range v.Uses {
 		if u.How == inventory.Mounted && !u.ReadOnly {
-			if err := b.touch(ctx, v, u.Node, unmounted(b.now())); err != nil {
+			if err := b.touch(v, u.Node, unmounted(b.now())); err != nil {
 				return err
 			}
 		}

@@ -122,6 +122,7 @@ func Rows(s Subject) []Row {
 	}
 	mounted := []machine.Action{mount(1, "/srv/a")}
 	swapOn := machine.Action{Verb: machine.SwapOn, Node: s.Part(3)}
+	relabel := machine.Action{Verb: machine.Relabel, Node: s.Part(1), Label: "mosses"}
 	return []Row{
 		{Rule: machine.RuleNoDevice, Action: machine.Action{Verb: machine.Mount, Node: "sdz9", Where: "/srv/a"}},
 		{Rule: machine.RuleNoContent, Action: mount(2, "/srv/a")},
@@ -149,6 +150,9 @@ func Rows(s Subject) []Row {
 		{Rule: machine.RulePartitionUse, First: mounted, Action: machine.Action{Verb: machine.RemovePartition, Disk: s.Disk, Number: 1}},
 		{Rule: machine.RuleSwapTwice, First: []machine.Action{swapOn}, Action: swapOn},
 		{Rule: machine.RuleNotSwap, Action: machine.Action{Verb: machine.SwapOn, Node: s.Part(1)}},
+		{Rule: machine.RuleReadOnly, First: []machine.Action{{Verb: machine.Mount, Node: s.Part(1), Where: "/srv/a", Options: "ro"}}, Action: relabel},
+		{Rule: machine.RuleNoContent, Action: machine.Action{Verb: machine.Relabel, Node: s.Part(2), Label: "mosses"}, Ours: true},
+		{Rule: machine.RuleMounted, First: []machine.Action{swapOn}, Action: machine.Action{Verb: machine.Relabel, Node: s.Part(3), Label: "mosses"}, Ours: true},
 		{Rule: machine.RuleNotSwap, Action: machine.Action{Verb: machine.SwapOff, Node: s.Part(3)}},
 	}
 }
@@ -180,7 +184,13 @@ func Actions(s Subject) []machine.Action {
 		{Verb: machine.SwapOn, Node: s.Part(3)},
 		{Verb: machine.ResizePartition, Disk: s.Disk, Number: 2, Start: start, Size: size / 2, Was: size},
 		{Verb: machine.RemovePartition, Disk: s.Disk, Number: 2, Start: start, Size: size},
+		{Verb: machine.Relabel, Node: s.Part(8), Label: "mosses"}, // on the device itself
 	}
+}
+
+// Mounted are actions that can be taken back while the first partition is mounted.
+func Mounted(s Subject) []machine.Action {
+	return []machine.Action{{Verb: machine.Relabel, Node: s.Part(1), Label: "mosses and ferns"}}
 }
 
 // RunActions carries each action out and back: what was done holds, what was
@@ -191,18 +201,33 @@ func RunActions(ctx context.Context, s Subject) (wrong []string) {
 		return []string{err.Error()}
 	}
 	for _, a := range Actions(s) {
-		inverse, ok := a.Inverse()
-		if !ok {
-			wrong = append(wrong, fmt.Sprintf("%v has no inverse", a))
-			continue
-		}
-		for _, step := range []machine.Action{a, inverse} {
-			before, errBefore := m.Holds(ctx, step)
-			errDo := m.Do(ctx, nil, step)
-			after, errAfter := m.Holds(ctx, step)
-			if err := errors.Join(errBefore, errDo, errAfter); err != nil || before || !after {
-				wrong = append(wrong, fmt.Sprintf("%v: held before %v, after %v: %v", step, before, after, err))
-			}
+		wrong = append(wrong, outAndBack(ctx, m, a)...)
+	}
+	mount := Actions(s)[0]
+	if err := m.Do(ctx, nil, mount); err != nil {
+		return append(wrong, err.Error())
+	}
+	for _, a := range Mounted(s) {
+		wrong = append(wrong, outAndBack(ctx, m, a)...)
+	}
+	unmount, _ := mount.Inverse()
+	if err := m.Do(ctx, nil, unmount); err != nil {
+		return append(wrong, err.Error())
+	}
+	return wrong
+}
+
+func outAndBack(ctx context.Context, m machine.Machine, a machine.Action) (wrong []string) {
+	inverse, ok := a.Inverse()
+	if !ok {
+		return []string{fmt.Sprintf("%v has no inverse", a)}
+	}
+	for _, step := range []machine.Action{a, inverse} {
+		before, errBefore := m.Holds(ctx, step)
+		errDo := m.Do(ctx, nil, step)
+		after, errAfter := m.Holds(ctx, step)
+		if err := errors.Join(errBefore, errDo, errAfter); err != nil || before || !after {
+			wrong = append(wrong, fmt.Sprintf("%v: held before %v, after %v: %v", step, before, after, err))
 		}
 	}
 	return wrong

@@ -113,6 +113,8 @@ func (m *Machine) act(ctx context.Context, v *inventory.Inventory, a machine.Act
 		return unix.Mount(n.Path, m.below(a.Where), a.MountType(c), flags, data)
 	case machine.Unmount:
 		return unix.Unmount(m.below(a.Where), 0)
+	case machine.Relabel:
+		return m.relabel(ctx, v, a)
 	}
 	return fmt.Errorf("%v: %w", a, unix.ENOSYS)
 }
@@ -199,6 +201,10 @@ func (m *Machine) addPartition(v *inventory.Inventory, a machine.Action) error {
 func (m *Machine) Holds(ctx context.Context, a machine.Action) (bool, error) {
 	if !a.Visible() {
 		return false, nil
+	}
+	if a.Reads() {
+		v, err := m.Inventory(ctx)
+		return err == nil && machine.Holds(v, a), err
 	}
 	if a.Disk == "" {
 		v, err := m.lists(ctx)

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -121,11 +122,21 @@ func agrees(n inventory.Node, record map[string]string) bool {
 	foreign := slices.ContainsFunc(n.Contents, func(c fs.Content) bool { return c.Class != fs.FileSystem && c.Class != fs.Swap })
 	switch {
 	case ok && !foreign:
-		return c.UUID == "" || strings.EqualFold(c.UUID, record["ID_FS_UUID"]) && (c.Label == "") == (record["ID_FS_LABEL"] == "")
+		return c.UUID == "" || strings.EqualFold(c.UUID, record["ID_FS_UUID"]) && sameLabel(c.Label, record["ID_FS_LABEL_ENC"])
 	case len(n.Contents) == 0:
 		return !kind.IsType(record["ID_FS_TYPE"]) // what was taken away is gone there too
 	}
 	return true
+}
+
+// sameLabel compares a label with udev's property of it, where every byte that is not plain
+// is written \xNN. Blanks at the end are not told from none.
+func sameLabel(label, encoded string) bool {
+	plain, err := strconv.Unquote(`"` + strings.ReplaceAll(encoded, `"`, `\x22`) + `"`)
+	if err != nil {
+		return true // it cannot be compared
+	}
+	return strings.TrimSpace(plain) == strings.TrimSpace(label)
 }
 
 // announce has the kernel tell udev of the device again.

@@ -31,20 +31,17 @@ func (r *Format) checkType(n inventory.Node) error {
 	return nil
 }
 
-// fit says the type that fits what was made: in the table where that is asked for, else as
-// a note where the present one is for something else.
-func (r *Format) fit(ctx context.Context, p *task.Planner, n inventory.Node, firmware bool) error {
-	v, err := p.Now(ctx)
-	if err != nil {
-		return err
-	}
-	now, _ := v.Node(n.Name)
-	c, ok := now.Content()
-	disk, found := v.Node(n.Parent)
-	if !ok || !found || disk.Table == nil {
+// fit says the type that fits what is going to be made: in the table where that is asked
+// for, else as a note where the present one is for something else.
+//
+// The type is a part of the deed of its own, and comes first: where the deed is cut between
+// the two, what was there before is still whole, under the type of what it was to become.
+func (r *Format) fit(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node, made string, firmware bool) error {
+	on, found := v.Node(n.Parent)
+	if !found || on.Table == nil {
 		return nil
 	}
-	want, ok := wantedType(disk.Table.Scheme, n.Entry.Type, c.Kind, firmware)
+	want, ok := wantedType(on.Table.Scheme, n.Entry.Type, made, firmware)
 	switch {
 	case !ok:
 		return nil
@@ -55,18 +52,23 @@ func (r *Format) fit(ctx context.Context, p *task.Planner, n inventory.Node, fir
 		p.Note("--type=fit sets the type of the partition to %s", want.Name)
 		return nil
 	}
-	t, err := p.Editor(ctx, disk)
+	return p.Part(func() error { return setType(ctx, p, n, on, want.Value(on.Table.Scheme)) })
+}
+
+func setType(ctx context.Context, p *task.Planner, n, on inventory.Node, to string) error {
+	p.Title("set the type of %s", n.Name)
+	t, err := p.Editor(ctx, on)
 	if err != nil {
 		return err
 	}
 	part, _ := t.Model().Part(n.Number)
 	was := part.Type
-	part.Type = want.Value(disk.Table.Scheme)
+	part.Type = to
 	if err := t.Set(n.Number, part); err != nil {
 		return machine.About(n.Name, err)
 	}
-	p.Facts(fs.Fact{Name: "type", Value: fmt.Sprintf("%s becomes %s", table.TypeWords(t.Model(), was), table.TypeWords(t.Model(), part.Type))})
-	return p.Change(ctx, disk, t)
+	p.Facts(fs.Fact{Name: "type", Value: fmt.Sprintf("%s becomes %s", table.TypeWords(t.Model(), was), table.TypeWords(t.Model(), to))})
+	return p.Change(ctx, on, t)
 }
 
 // wantedType is the type that a partition should have in place of its present one; none

@@ -79,17 +79,10 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 	if err := r.checkType(n); err != nil {
 		return err
 	}
-	label := r.Label
-	if c, ok := n.Content(); ok && r.UUID == KeepID && label == "" {
-		label = c.Label // what names it by its label goes on
-	}
-	asked := label
-	if label, err = kind.MakerOf(m).Label(label); err != nil {
-		return machine.About(n.Name, err)
-	}
 	p.Title("format %s as %s", n.Name, r.Kind)
-	if label != asked {
-		p.Note("the label is %s: FAT has capitals alone", label)
+	label, err := r.label(p, n, m)
+	if err != nil {
+		return machine.About(n.Name, err)
 	}
 	if r.Unless && r.there(n, m) {
 		return nil
@@ -102,8 +95,43 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		return machine.About(n.Name, err)
 	}
+	order := fs.Order{Start: n.Start, Label: label, ID: id, Wishes: wishes, Time: p.Clock, Fresh: p.Fresh}
+	called, err := m.Called(size, n.Geometry, order)
+	if err != nil {
+		return machine.About(n.Name, withConfigured(p, m, wishes, err))
+	}
+	if err := r.fit(ctx, p, v, n, called, wishes["for"].Word == "efi"); err != nil {
+		return err
+	}
+	if err := build(ctx, p, n, m, order, size); err != nil {
+		return machine.About(n.Name, withConfigured(p, m, wishes, err))
+	}
+	if err := checkMade(ctx, p, n, id); err != nil {
+		return err
+	}
+	if err := r.leave(ctx, p, v, n, id, label); err != nil {
+		return err
+	}
+	return p.Stage.TellKernel(ctx, n.Disk())
+}
+
+// label is the label of the new file system, as its kind stores it.
+func (r *Format) label(p *task.Planner, n inventory.Node, m kind.Maker) (string, error) {
+	asked := r.Label
+	if c, ok := n.Content(); ok && r.UUID == KeepID && asked == "" {
+		asked = c.Label // what names it by its label goes on
+	}
+	label, err := kind.MakerOf(m).Label(asked)
+	if err == nil && label != asked {
+		p.Note("the label is %s: FAT has capitals alone", label)
+	}
+	return label, err
+}
+
+// build takes off what is there and makes the new file system, in one step.
+func build(ctx context.Context, p *task.Planner, n inventory.Node, m kind.Maker, o fs.Order, size quantity.Bytes) error {
 	var made fs.Made
-	err = p.Write(ctx, "make "+r.Kind, machine.Whole(n, machine.HoldContent), func(dev block.Device) error {
+	err := p.Write(ctx, "make "+m.Word, machine.Whole(n, machine.HoldContent), func(dev block.Device) error {
 		if err := task.EraseSignatures(dev, n.Contents); err != nil {
 			return err
 		}
@@ -111,25 +139,16 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 		if err != nil {
 			return err
 		}
-		made, err = m.Make(ctx, dev, fs.Order{Start: n.Start, Label: label, ID: id, Wishes: wishes, Time: p.Clock, Fresh: p.Fresh})
+		made, err = m.Make(ctx, dev, o)
 		return err
 	})
 	if err != nil {
-		return machine.About(n.Name, withConfigured(p, m, wishes, err))
+		return err
 	}
-	p.Details(fs.Fact{Name: string(m.ID), Value: id.String()})
+	p.Details(fs.Fact{Name: string(m.ID), Value: o.ID.String()})
 	p.Details(made.Facts...)
 	p.Current().Values = made.Values
-	if err := checkMade(ctx, p, n, id); err != nil {
-		return err
-	}
-	if err := r.leave(ctx, p, v, n, id, label); err != nil {
-		return err
-	}
-	if err := p.Stage.TellKernel(ctx, n.Disk()); err != nil {
-		return err
-	}
-	return r.fit(ctx, p, n, wishes["for"].Word == "efi")
+	return nil
 }
 
 // sizeOf takes the size out of the wishes, which every kind has: how much of the device the

@@ -7,6 +7,7 @@ import (
 	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/core/fs"
+	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/target"
 	"fundus/internal/machine"
@@ -54,8 +55,7 @@ func (r *Label) Plan(ctx context.Context, p *task.Planner) error {
 		return nil
 	}
 	p.Facts(fs.Fact{Name: "label", Value: fmt.Sprintf("%q becomes %q", c.Label, label)})
-	err = p.Write(ctx, "write the label", machine.Whole(n, machine.HoldContent), func(dev block.Device) error { return k.SetLabel(dev, label) })
-	if err != nil {
+	if err := write(ctx, p, v, n, k, c.Label, label); err != nil {
 		return machine.About(n.Name, err)
 	}
 	if c.Label == "" {
@@ -66,4 +66,14 @@ func (r *Label) Plan(ctx context.Context, p *task.Planner) error {
 		name = "UUID=" + c.UUID
 	}
 	return p.Rename(ctx, v, n, "LABEL="+c.Label, name)
+}
+
+// write has the label written: by the kernel where it is mounted and the kernel has a call
+// for that, since what it has of the superblock in its memory would come back over ours;
+// else on the device itself.
+func write(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node, k kind.Kind, former, label string) error {
+	if k.Relabels && len(machine.Mounts(v, n.Name)) > 0 {
+		return p.Stage.Tell(ctx, machine.Action{Verb: machine.Relabel, Node: n.Name, Label: label, Former: former})
+	}
+	return p.Write(ctx, "write the label", machine.Whole(n, machine.HoldContent), func(dev block.Device) error { return k.SetLabel(dev, label) })
 }

@@ -12,7 +12,7 @@ import (
 )
 
 // rounds walks the road over and over, beside systemd and udev: table,
-// partition, file system, mount, unmount, and all of it undone; each fourth time
+// partition, file system, mount, another label, unmount, and all of it undone; each fourth time
 // with a line of fstab, which has systemd make the mount. It gives what failed
 // and what was left behind.
 func rounds(words []string) string {
@@ -26,17 +26,21 @@ func rounds(words []string) string {
 	for i := range n {
 		progress("round %d", i+1)
 		lines := []string{"table new " + disk, "partition add " + disk + " --size 100MiB", "format " + part + " ext4 --label herbarium"}
-		mount := []string{"mount " + part + " /srv/herbarium", "unmount /srv/herbarium"}
+		mount := []string{"mount " + part + " /srv/herbarium", "label " + part + " mosses", "undo", "unmount /srv/herbarium"}
 		if i%4 == 0 {
-			mount = []string{"fstab add " + part + " /srv/herbarium", "mount /srv/herbarium", "unmount " + part, "undo"}
+			mount = []string{"fstab add " + part + " /srv/herbarium", "mount /srv/herbarium", "label " + part + " mosses", "undo", "unmount " + part, "undo"}
 		}
 		for _, line := range append(append(lines, mount...), "undo FORMAT --over-later-writes --lose=FORMAT", "undo", "undo") {
 			line = strings.ReplaceAll(line, "FORMAT", deed(format))
 			if said := fundus(strings.Fields(line + " --commit")); !strings.HasSuffix(said, "[<nil>]") {
 				wrong = append(wrong, fmt.Sprintf("round %d: fundus %s: %s", i+1, line, said))
 			}
+			// The kernel wrote the label, and nobody closed the device: udev was told.
+			if to, err := os.Readlink("/dev/disk/by-label/mosses"); strings.HasPrefix(line, "label") && filepath.Base(to) != part {
+				wrong = append(wrong, fmt.Sprintf("round %d: mosses leads to %q: %v", i+1, to, err))
+			}
 		}
-		format += 6
+		format += 8
 		if i%4 == 0 {
 			format += 2
 		}
@@ -63,7 +67,7 @@ func deed(number int) string {
 // leftovers names nodes and units that should be gone.
 func leftovers(disk string) string {
 	var left []string
-	for _, pattern := range []string{"/dev/" + disk + "[0-9]*", "/sys/block/" + disk + "/" + disk + "*", "/dev/disk/by-label/herbarium", "/dev/disk/by-uuid/*", "/run/systemd/generator/srv-*"} {
+	for _, pattern := range []string{"/dev/" + disk + "[0-9]*", "/sys/block/" + disk + "/" + disk + "*", "/dev/disk/by-label/*", "/dev/disk/by-uuid/*", "/run/systemd/generator/srv-*"} {
 		found, _ := filepath.Glob(pattern)
 		left = append(left, found...)
 	}
