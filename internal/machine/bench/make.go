@@ -15,7 +15,10 @@ import (
 	"fundus/core/block"
 	"fundus/core/block/file"
 	"fundus/core/boot"
+	"fundus/core/extent"
+	corefs "fundus/core/fs"
 	"fundus/core/fs/ext"
+	"fundus/core/fs/fat"
 	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/quantity"
@@ -25,9 +28,12 @@ import (
 	"fundus/internal/oscall"
 )
 
-// linuxRoot is the type of a root partition on x86-64 (Discoverable Partitions
-// Specification).
-const linuxRoot = "4f68bce3-e8cd-4db1-96e7-fbcaf984b709"
+// Types of the partitions of a system disk: a root on x86-64, and that from which firmware
+// starts (Discoverable Partitions Specification).
+const (
+	linuxRoot = "4f68bce3-e8cd-4db1-96e7-fbcaf984b709"
+	efiSystem = "c12a7328-f81f-11d2-ba4b-00a0c93ec93b"
+)
 
 // ErrNotEmpty is a directory in which there is something.
 var ErrNotEmpty = errors.New("it is not empty")
@@ -73,35 +79,59 @@ func New(ctx context.Context, dir, host string, now func() time.Time, fresh func
 	return b, err
 }
 
-// install gives the system disk its table and its root file system.
+// firmwareSize is that of the partition from which firmware starts.
+const firmwareSize = 512 * quantity.MiB
+
+// install gives the system disk its table, its root file system, and behind that the
+// partition from which firmware starts the machine.
 func (b *Bench) install(d *Disk, label string, id uuid.UUID, fresh func() uuid.UUID) error {
 	dev, err := file.Open(b.imagePath(d), true, d.Sectors)
 	if err != nil {
 		return err
 	}
 	defer dev.Close()
-	t, err := gpt.New(quantity.Bytes(dev.Size()), quantity.Bytes(d.Sectors.Logical), quantity.MiB, fresh())
+	sector := quantity.Bytes(d.Sectors.Logical)
+	t, err := gpt.New(quantity.Bytes(dev.Size()), sector, quantity.MiB, fresh())
 	if err != nil {
 		return err
 	}
-	span, err := t.Model(quantity.Bytes(d.Sectors.Logical)).Place(0, quantity.MiB)
+	room, err := t.Model(sector).Place(0, quantity.MiB)
 	if err != nil {
 		return err
 	}
-	root := gpt.Entry{Type: uuid.MustParse(linuxRoot), Unique: fresh(), First: span.Start, Last: span.End() - 1}
-	if err := errors.Join(root.SetName("root"), t.Add(1, root)); err != nil {
+	firmware := uint64(firmwareSize / sector)
+	root, efi := room, room
+	root.Count -= firmware
+	efi.Start, efi.Count = root.End(), firmware
+	rootID := fresh()
+	options := ext.Options{Label: label[:min(len(label), 16)], UUID: id, ReservedTenths: ext.DefaultReservedTenths, Time: b.now(), HashSeed: fresh(), JournalUUID: fresh(), FirstSequence: 1}
+	if err := errors.Join(addPart(t, 1, linuxRoot, "root", root, rootID), addPart(t, 2, efiSystem, "efi", efi, fresh())); err != nil {
 		return err
 	}
 	if _, err := gpt.Write(dev, nil, t); err != nil {
 		return err
 	}
-	part, err := block.NewSlice(dev, int64(span.Start)*d.Sectors.Logical, int64(span.Count)*d.Sectors.Logical)
+	err = within(dev, root, func(part block.Device) error { _, err := ext.Make(context.Background(), part, options); return err })
 	if err != nil {
 		return err
 	}
-	_, err = ext.Make(context.Background(), part, ext.Options{Label: label[:min(len(label), 16)], UUID: id, ReservedTenths: ext.DefaultReservedTenths, Time: b.now(),
-		HashSeed: fresh(), JournalUUID: fresh(), FirstSequence: 1})
-	return err
+	order := corefs.Order{Start: quantity.Bytes(efi.Start) * sector, ID: corefs.Serial.Fresh(fresh()), Wishes: corefs.Wishes{"for": {Word: "efi"}}, Time: options.Time, Fresh: fresh}
+	return within(dev, efi, func(part block.Device) error { _, err := fat.MakeOrder(context.Background(), part, order); return err })
+}
+
+func addPart(t *gpt.Table, number int, kind, name string, at extent.Span, id uuid.UUID) error {
+	e := gpt.Entry{Type: uuid.MustParse(kind), Unique: id, First: at.Start, Last: at.End() - 1}
+	return errors.Join(e.SetName(name), t.Add(number, e))
+}
+
+// within runs the function on sectors of a disk.
+func within(dev block.Device, at extent.Span, fn func(part block.Device) error) error {
+	sector := dev.Geometry().Logical
+	part, err := block.NewSlice(dev, int64(at.Start)*sector, int64(at.Count)*sector)
+	if err != nil {
+		return err
+	}
+	return fn(part)
 }
 
 // AddDisk plugs a disk in. Its image is made if it is missing.
