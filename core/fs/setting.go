@@ -43,6 +43,8 @@ const (
 	Count Form = "count"
 	// Choice is one of few words; the number is the place of its name.
 	Choice Form = "choice"
+	// Reader is one of few words, or a version of Linux: who must be able to use the result.
+	Reader Form = "reader"
 )
 
 // When says at which times a setting can be given to content, as the format allows it.
@@ -73,6 +75,9 @@ var (
 // Parse reads a value. Bad words are ErrSetting, with what would be taken.
 func (s Setting) Parse(word string) (int64, error) {
 	n, err := s.number(word)
+	if _, version := versionOf(n); s.Form == Reader && err == nil && version {
+		return n, nil
+	}
 	if err != nil || len(s.Only) > 0 && !slices.Contains(s.Only, n) || len(s.Only) == 0 && (n < s.Range[0] || n > s.Range[1]) {
 		return 0, fmt.Errorf("%s=%s: %w; it takes %s", s.Key, word, ErrSetting, s.Takes())
 	}
@@ -81,6 +86,8 @@ func (s Setting) Parse(word string) (int64, error) {
 
 func (s Setting) number(word string) (int64, error) {
 	switch s.Form {
+	case Reader:
+		return s.parseReader(word)
 	case Choice:
 		if i := slices.Index(s.Names, word); i >= 0 {
 			return s.Only[i], nil
@@ -116,6 +123,8 @@ func (s Setting) number(word string) (int64, error) {
 // Word writes a value so that Parse reads the same.
 func (s Setting) Word(n int64) string {
 	switch s.Form {
+	case Reader:
+		return s.readerWord(n)
 	case Choice:
 		if i := slices.Index(s.Only, n); i >= 0 {
 			return s.Names[i]
@@ -143,6 +152,9 @@ func (s Setting) Takes() string {
 		return s.Word(s.Range[0]) + " to " + s.Word(s.Range[1])
 	}
 	words := s.Words()
+	if s.Form == Reader {
+		words = append(words, "a Linux such as 5.4")
+	}
 	if last := len(words) - 1; last > 0 {
 		return strings.Join(words[:last], ", ") + " or " + words[last]
 	}
@@ -239,7 +251,20 @@ func Decided[O any](list []Option[O], o *O, wishes Wishes, hinted ...string) (ou
 		if w, ok := wishes[s.Key]; ok {
 			by = w.By
 		}
+		if s.Form == Reader && by == ByDefault { // nobody in particular
+			continue
+		}
 		out = append(out, Value{s.Key, s.Word(s.Get(o)), by})
+	}
+	return out
+}
+
+// Stored lists the values of those that are stored, as they lie on a device.
+func Stored[O any](list []Option[O], o *O) (out []Value) {
+	for _, s := range list {
+		if !s.Shapes {
+			out = append(out, Value{Key: s.Key, Word: s.Word(s.Get(o))})
+		}
 	}
 	return out
 }

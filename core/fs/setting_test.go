@@ -99,3 +99,36 @@ func TestIdentifiers(t *testing.T) {
 		t.Error("no identifier is written as something")
 	}
 }
+
+// TestAimed: a reader leaves out what it does not know, and refuses what somebody asked for
+// all the same, or what cannot be left out.
+func TestAimed(t *testing.T) {
+	traits := []Trait{{Name: "groups", Since: Version{2, 6}, Boot: true}, {Name: "late times", Key: "late-times", Since: Version{5, 10}, Boot: true}, {Name: "wide counts", Key: "wide-counts", Since: Version{5, 19}, Off: true}}
+	for _, c := range []struct {
+		aim    string
+		wishes Wishes
+		want   string // the values of late-times and wide-counts, or an error
+	}{
+		{"any", Wishes{}, "/"}, {"6.1", Wishes{}, "/"}, {"5.10", Wishes{}, "/"}, {"5.9", Wishes{}, "no/"}, {"5.4.17", Wishes{}, "no/"}, {"2.5", Wishes{}, "error"}, {"boot", Wishes{}, "/"},
+		{"5.4", Wishes{"late-times": {"yes", ByRequest}}, "error"}, {"5.4", Wishes{"late-times": {"yes", ByConfiguration}}, "no/"}, {"5.4", Wishes{"late-times": {"no", ByRequest}}, "no/"},
+		{"boot", Wishes{"wide-counts": {"yes", ByRequest}}, "error"}, {"boot", Wishes{"wide-counts": {"yes", ByConfiguration}}, "/no"}, {"6.6", Wishes{"wide-counts": {"yes", ByRequest}}, "/yes"},
+	} {
+		c.wishes[ForKey] = Wish{c.aim, ByRequest}
+		before := len(c.wishes)
+		got, err := Aimed(traits, c.wishes)
+		said := got["late-times"].Word + "/" + got["wide-counts"].Word
+		if err != nil {
+			said = "error"
+		}
+		if said != c.want || len(c.wishes) != before || (err != nil) != errors.Is(err, ErrSetting) {
+			t.Errorf("%s with %v: %s, want %s (%v)", c.aim, c.wishes, said, c.want, err)
+		}
+	}
+	s := ForSetting(ForBoot)
+	for word, want := range map[string]string{"5.4": "5.4", "5.4.17": "5.4", "boot": "boot", "any": "any", "efi": "", "5": "", "1.2": "", "5.400": "", "5.x": "", "": ""} {
+		n, err := s.Parse(word)
+		if (err == nil) != (want != "") || err == nil && s.Word(n) != want {
+			t.Errorf("%s=%q: %q, %v", s.Key, word, s.Word(n), err)
+		}
+	}
+}

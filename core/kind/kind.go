@@ -64,6 +64,7 @@ type Maker struct {
 	Word     string       // that `format` takes
 	ID       fs.IDForm    // of its identifier
 	Settings []fs.Setting // what it can be made with
+	Traits   []fs.Trait   // what not every reader of it knows
 	Make     func(ctx context.Context, dev block.Device, o fs.Order) (fs.Made, error)
 	// Variant is the kind that a probe would see, where it follows from the size and the
 	// settings; nil: the word.
@@ -94,7 +95,7 @@ func All() []Kind {
 	return []Kind{
 		{Name: "fence", Probe: fence.Probe, Fields: fence.Fields},
 		{Name: "gpt", Probe: probeGPT, Fields: gpt.Fields},
-		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: []Maker{{Word: "ext4", ID: fs.Wide, Settings: ext.Settings(), Make: ext.MakeOrder}}, Values: ext.Values, Probe: ext.Probe, Fields: ext.Fields, SetLabel: ext.SetLabel, Relabels: true,
+		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: []Maker{{Word: "ext4", ID: fs.Wide, Settings: ext.Settings(), Traits: ext.Traits(), Make: ext.MakeOrder}}, Values: ext.Values, Probe: ext.Probe, Fields: ext.Fields, SetLabel: ext.SetLabel, Relabels: true,
 			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted, ext.MarkLabelled}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies,
 			Options: &Mounts{[]string{"ext4", "ext3", "ext2"}, ext.MountOptions}},
 		{Name: "xfs", Relabels: true, Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},

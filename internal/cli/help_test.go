@@ -156,7 +156,7 @@ shows what is in force, and from where.
 // it.
 func TestSettings(t *testing.T) {
 	var b strings.Builder
-	b.WriteString("# Settings\n\nWhat `fundus format TARGET KIND KEY=VALUE…` takes, written from the kinds; `go test ./internal/cli -run TestSettings\n-update` writes it anew. `format.KIND.KEY` in the configuration sets one for all that are made on a machine.\n`fundus settings` shows the same.\n")
+	b.WriteString("# Settings\n\nWhat `fundus format TARGET KIND KEY=VALUE…` takes, written from the kinds; `go test ./internal/cli -run TestSettings\n-update` writes it anew. `format.KIND.KEY` in the configuration sets one for all that are made on a machine.\n`fundus settings` shows the same. `size=SIZE` says of every kind how much of the device it takes. Which parts of a kind\n`for=` leaves out stands below its settings; what is always there is refused then.\n")
 	for _, m := range kind.Makers() {
 		fmt.Fprintf(&b, "\n## %s\n\n| key | takes | default | can be set | what it is for |\n|---|---|---|---|---|\n", m.Word)
 		for _, s := range m.Settings {
@@ -165,8 +165,26 @@ func TestSettings(t *testing.T) {
 			}
 			fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", s.Key, s.Takes(), s.Default, s.When, s.Meaning)
 		}
+		writeTraits(&b, m.Traits)
 	}
 	holdFile(t, filepath.Join("..", "..", "docs", "settings.md"), []byte(b.String()))
+}
+
+func writeTraits(b *strings.Builder, traits []fs.Trait) {
+	if len(traits) == 0 {
+		return
+	}
+	b.WriteString("\n| made with | setting | Linux since | boot loaders |\n|---|---|---|---|\n")
+	for _, t := range traits {
+		key, boot := "always", "read it"
+		if t.Key != "" {
+			key = "`" + t.Key + "`"
+		}
+		if !t.Boot {
+			boot = "not each"
+		}
+		fmt.Fprintf(b, "| %s | %s | %v | %s |\n", t.Name, key, t.Since, boot)
+	}
 }
 
 // TestMountOptions holds docs/options.md against the rows; -update writes it.

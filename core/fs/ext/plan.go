@@ -22,11 +22,13 @@ type Options struct {
 	UUID      uuid.UUID
 	// ReservedTenths is the share kept for root, in tenths of a percent.
 	ReservedTenths int
-	Time           time.Time
-	HashSeed       uuid.UUID // random: salts the directory hashes
-	JournalUUID    uuid.UUID // random: keeps blocks of an earlier journal out
-	FirstSequence  uint32    // random, for the same reason
-	Sink           progress.Sink
+	// For is the reader, as its setting has it.
+	For           int64
+	Time          time.Time
+	HashSeed      uuid.UUID // random: salts the directory hashes
+	JournalUUID   uuid.UUID // random: keeps blocks of an earlier journal out
+	FirstSequence uint32    // random, for the same reason
+	Sink          progress.Sink
 }
 
 // DefaultReservedTenths is 5 percent.

@@ -22,7 +22,20 @@ func options() []fs.Option[Options] {
 			Default: "5%"},
 		Get: func(o *Options) int64 { return int64(o.ReservedTenths) },
 		Set: func(o *Options, n int64) { o.ReservedTenths = int(n) },
+	}, {
+		Setting: fs.ForSetting(fs.ForBoot),
+		Get:     func(o *Options) int64 { return o.For },
+		Set:     func(o *Options, n int64) { o.For = n },
 	}}
+}
+
+// Traits lists what is not known to every reader of ext4, by Documentation/filesystems/ext4
+// of Linux, and as readers of boot loaders were tried.
+func Traits() []fs.Trait {
+	return []fs.Trait{
+		{Name: "extents, groups of groups, block numbers of 64 bits", Since: fs.Version{Major: 2, Minor: 6}, Boot: true},
+		{Name: "checksums of the metadata", Since: fs.Version{Major: 3, Minor: 5}, Boot: true},
+	}
 }
 
 // Settings lists what a new ext4 can be made with.
@@ -31,7 +44,11 @@ func Settings() []fs.Setting { return fs.Settings(options()) }
 // MakeOrder makes an ext4 with the settings that are wished for, and the defaults.
 func MakeOrder(ctx context.Context, dev block.Device, r fs.Order) (fs.Made, error) {
 	o := Options{Label: r.Label, UUID: r.ID.UUID(), ReservedTenths: DefaultReservedTenths, Time: r.Time, Sink: r.Sink}
-	if err := fs.Take(options(), &o, r.Wishes); err != nil {
+	wishes, err := fs.Aimed(Traits(), r.Wishes)
+	if err != nil {
+		return fs.Made{}, err
+	}
+	if err := fs.Take(options(), &o, wishes); err != nil {
 		return fs.Made{}, err
 	}
 	o.HashSeed, o.JournalUUID = r.Fresh(), r.Fresh()
@@ -45,7 +62,7 @@ func MakeOrder(ctx context.Context, dev block.Device, r fs.Order) (fs.Made, erro
 	if l.hinted {
 		hinted = []string{"block"}
 	}
-	return fs.Made{Values: fs.Decided(options(), &l.options, r.Wishes, hinted...), Facts: l.Facts()}, nil
+	return fs.Made{Values: fs.Decided(options(), &l.options, wishes, hinted...), Facts: l.Facts()}, nil
 }
 
 // Values reads the settings back from a file system of the family. A share that lies
@@ -56,9 +73,5 @@ func Values(dev block.Device) ([]fs.Value, error) {
 		return nil, err
 	}
 	tenths := (uint64(s.Reserved)*1000 + uint64(s.Blocks)/2) / max(1, uint64(s.Blocks)) // below 2^48 blocks
-	values := fs.Decided(options(), &Options{BlockSize: s.BlockSize, ReservedTenths: int(tenths)}, nil)
-	for i := range values {
-		values[i].By = ""
-	}
-	return values, nil
+	return fs.Stored(options(), &Options{BlockSize: s.BlockSize, ReservedTenths: int(tenths)}), nil
 }

@@ -17,6 +17,7 @@ type Options struct {
 	Tables      int            // 1 or 2
 	RootEntries int            // of FAT12 and FAT16
 	Align       bool           // the clusters begin on a step of the disk
+	For         int64          // the reader, as its setting has it
 	Firmware    bool           // FAT32 wherever it fits, in small clusters
 	Hidden      uint32         // sectors before the volume, as the boot sector says it
 	Start       quantity.Bytes // where the device begins on its disk

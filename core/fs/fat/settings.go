@@ -10,6 +10,9 @@ import (
 	"fundus/core/quantity"
 )
 
+// forFirmware is the number of the word efi.
+const forFirmware = 2
+
 // options ties each setting to its field.
 func options() []fs.Option[Options] {
 	number := func(get func(*Options) *int) (func(*Options) int64, func(*Options, int64)) {
@@ -33,7 +36,6 @@ func options() []fs.Option[Options] {
 	tables, setTables := number(func(o *Options) *int { return &o.Tables })
 	entries, setEntries := number(func(o *Options) *int { return &o.RootEntries })
 	align, setAlign := yes(func(o *Options) *bool { return &o.Align })
-	firmware, setFirmware := yes(func(o *Options) *bool { return &o.Firmware })
 	alignSetting := fs.YesNo("align")
 	alignSetting.Shapes = true
 	alignSetting.Meaning, alignSetting.Default = "whether the clusters of FAT32 begin on a step of the disk, which flash writes faster", "yes"
@@ -48,8 +50,7 @@ func options() []fs.Option[Options] {
 		add(alignSetting, align, setAlign),
 		add(fs.Setting{Key: "hidden", Form: fs.Count, Range: [2]int64{0, 1<<32 - 1}, Default: "the sectors before the partition", Meaning: "what the boot sector says of where it lies, for boot code"},
 			func(o *Options) int64 { return int64(o.Hidden) }, func(o *Options, n int64) { o.Hidden = uint32(n) }),
-		add(fs.Setting{Key: "for", Form: fs.Choice, Only: []int64{0, 1}, Names: []string{"any", "efi"}, Shapes: true, Default: "any",
-			Meaning: "efi: what firmware reads best, FAT32 with small clusters wherever it fits"}, firmware, setFirmware),
+		add(fs.ForSetting(fs.ForBoot, fs.ForFirmware), func(o *Options) int64 { return o.For }, func(o *Options, n int64) { o.For, o.Firmware = n, n == forFirmware }),
 	}
 }
 

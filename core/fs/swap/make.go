@@ -26,6 +26,7 @@ const (
 // Options is what a new area is made with.
 type Options struct {
 	Page  quantity.Bytes // of the kernel that will use it
+	For   int64          // the reader, as its setting has it
 	Label string
 	UUID  [16]byte
 	Sink  progress.Sink

@@ -16,6 +16,10 @@ func options() []fs.Option[Options] {
 			Meaning: "the page of the kernel that will use it: another one takes it for no swap at all"},
 		Get: func(o *Options) int64 { return int64(o.Page) },
 		Set: func(o *Options, n int64) { o.Page = quantity.Bytes(n) },
+	}, {
+		Setting: fs.ForSetting(), // every Linux takes it, and no boot loader
+		Get:     func(o *Options) int64 { return o.For },
+		Set:     func(o *Options, n int64) { o.For = n },
 	}}
 }
 
@@ -28,11 +32,7 @@ func Values(dev block.Device) ([]fs.Value, error) {
 	if err != nil || c == nil {
 		return nil, err
 	}
-	values := fs.Decided(options(), &Options{Page: c.BlockSize}, nil)
-	for i := range values {
-		values[i].By = ""
-	}
-	return values, nil
+	return fs.Stored(options(), &Options{Page: c.BlockSize}), nil
 }
 
 // MakeOrder makes an area with the settings that are wished for, and the defaults.
