@@ -100,6 +100,7 @@ func newBenchDiskAdd(e *Env) *cobra.Command {
 	f.Int64Var(&d.Sectors.OptIO, "optimal-io", 0, "its optimal I/O size in `BYTES`")
 	f.BoolVar(&d.Rotational, "rotational", false, "it has spinning platters")
 	f.BoolVar(&d.Removable, "removable", false, "it can be taken out")
+	f.Int64Var(&d.Discard, "discard", 0, "it can discard, in steps of `BYTES`")
 	f.BoolVar(&d.ReadOnly, "read-only", false, "it cannot be written to")
 	return cmd
 }

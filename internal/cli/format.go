@@ -39,6 +39,7 @@ shows every value and where it is from.`,
 	f.StringVar(&r.Label, "label", "", "the file system's `LABEL`")
 	f.StringVar(&r.References, "references", "", "what becomes of lines that say an identifier of before: follow, drop, disable or keep")
 	f.StringVar(&r.Type, "type", "", "fit: the partition's type becomes one that fits, in the same deed (`WORD`)")
+	f.BoolVar(&r.Discard, "discard", false, "tell the device at the end that the rest is not needed: from then on there is no way back")
 	f.BoolVar(&r.Unless, "unless-there", false, "do nothing where it is there already, of that kind and label")
 	f.StringVar(&r.UUID, "uuid", content.NewID, "the file system's identifier: an `ID`, new for a random one, or keep for that of what is there")
 	return e.addChange(cmd)

@@ -37,6 +37,9 @@ func (acting) carry(ctx context.Context, x *executor, s StrokeRecord, forward bo
 		x.reloads = x.deed.BootID == x.bootID
 		return nil
 	}
+	if a.Once() && x.names != nil { // somebody may have written there since
+		return x.log.line(remark, 0, "left out at the recovery: "+a.String())
+	}
 	holds, err := x.machine.Holds(ctx, a)
 	past := x.deed.BootID != x.bootID && a.Verb != machine.Relabel // gone with its boot
 	if err != nil || forward && holds || !forward && (!holds || past) {

@@ -113,7 +113,7 @@ func (x *executor) noWayBack(ctx context.Context, from int) (int, error) {
 		if !step.NoWayBack {
 			continue
 		}
-		if i < from || step.Action == nil {
+		if i < from || step.Action == nil || step.Action.Once() {
 			return i, nil
 		}
 		holds, err := x.machine.Holds(ctx, step.Action.With(x.names))

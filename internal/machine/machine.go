@@ -350,6 +350,7 @@ const (
 	ResizePartition Verb = "resize-partition" // tell the kernel of a partition's new end
 	ReadSize        Verb = "read-size"        // have the kernel ask the disk for its size again
 	ReloadUnits     Verb = "reload-units"     // have systemd read fstab and its units again
+	Discard         Verb = "discard"          // tell the device which bytes nobody needs
 	Relabel         Verb = "relabel"          // have the kernel change the label of a mounted file system
 )
 
@@ -367,6 +368,7 @@ type Action struct {
 	Options string         `json:"options,omitempty"`
 	Label   string         `json:"label,omitempty"`
 	Former  string         `json:"former_label,omitempty"` // before
+	Spans   []extent.Span  `json:"spans,omitempty"`        // bytes of the node
 }
 
 // With is the action on the devices as they are called now, by their names of before.

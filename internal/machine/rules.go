@@ -187,6 +187,17 @@ func checkRelabel(v *inventory.Inventory, a Action) *Refusal {
 	return nil
 }
 
+// checkDiscard lets nobody lose what is in use.
+func checkDiscard(v *inventory.Inventory, a Action) *Refusal {
+	n, ok := v.Node(a.Node)
+	if !ok {
+		return refuse(RuleNoDevice, a.Node, "fundus survey", "there is no such device")
+	}
+	var refusal *Refusal
+	errors.As(CheckClaim(v, Whole(n, HoldContent)), &refusal)
+	return refusal
+}
+
 func checkSwap(v *inventory.Inventory, a Action) *Refusal {
 	n, ok := v.Node(a.Node)
 	if !ok {

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"fundus/core/inventory"
+	"fundus/core/quantity"
 )
 
 // verb is all that is known of a verb but how the running system does it, which is
@@ -17,6 +18,7 @@ type verb struct {
 	holds   func(v *inventory.Inventory, a Action) bool     // nil: that cannot be seen, it is done again
 	effect  func(v *inventory.Inventory, a Action)          // in plain data; nil: none that would be seen
 	gives   Gives
+	once    bool // once begun it counts as done: nobody can see whether it was
 	reads   bool // whether it holds is seen in what lies on the device
 }
 
@@ -32,6 +34,10 @@ const (
 
 // Gives says what a claim must let go of for the action.
 func (a Action) Gives() Gives { return verbs()[a.Verb].gives }
+
+// Once reports whether the action counts as done once it has begun, since nobody can see
+// how far it came.
+func (a Action) Once() bool { return verbs()[a.Verb].once }
 
 // Reads reports whether what lies on the device says if the action holds: a look at the
 // kernel's lists alone does not.
@@ -91,6 +97,12 @@ func verbs() map[Verb]verb {
 			effect: func(v *inventory.Inventory, a Action) {
 				v.Uses = append(slices.Clone(v.Uses), SwappedOn(a))
 			},
+		},
+		Discard: {
+			words: func(a Action) string {
+				return fmt.Sprintf("discard %v of %s that nothing uses", a.bytes(), a.Node)
+			},
+			refuse: checkDiscard, gives: GivesAll, once: true,
 		},
 		Relabel: {
 			words:   func(a Action) string { return fmt.Sprintf("label %s %q", a.Node, a.Label) },
@@ -157,6 +169,14 @@ func Effect(v *inventory.Inventory, a Action) {
 	if known := verbs()[a.Verb]; known.effect != nil {
 		known.effect(v, a)
 	}
+}
+
+// bytes is how many the spans have.
+func (a Action) bytes() (sum quantity.Bytes) {
+	for _, s := range a.Spans {
+		sum += quantity.Bytes(s.Count)
+	}
+	return sum
 }
 
 func not(holds func(*inventory.Inventory, Action) bool) func(*inventory.Inventory, Action) bool {

@@ -98,7 +98,7 @@ func (r *rig) StateDir() string     { return filepath.Join(r.root, "state") }
 
 func (r *rig) node() inventory.Node {
 	return inventory.Node{Name: "sdb", Path: "/dev/sdb", Form: inventory.Disk, Size: quantity.Bytes(r.medium.Size()), Geometry: r.medium.Geometry(), InKernel: true, Kernel: r.known,
-		Hardware: inventory.Hardware{Model: "Larkspur S300", Serial: "LS-20417"},
+		Hardware: inventory.Hardware{Model: "Larkspur S300", Serial: "LS-20417", Discard: 4096},
 		Identity: inventory.Identity{Disk: "sata Larkspur S300 LS-20417", Own: true, Size: quantity.Bytes(r.medium.Size()), Sector: quantity.Bytes(r.medium.Geometry().Logical)}}
 }
 
@@ -165,12 +165,41 @@ func (r *rig) Do(_ context.Context, _ *inventory.Inventory, a machine.Action) er
 	if a.Verb == machine.RemovePartition && r.open[a.Number] {
 		return &machine.Refusal{Rule: machine.RulePartitionUse, Thing: "sdb", Text: fmt.Sprintf("partition %d is open", a.Number)}
 	}
+	if a.Verb == machine.Discard {
+		return r.discard(a)
+	}
 	r.known = slices.DeleteFunc(slices.Clone(r.known), func(k inventory.KernelPart) bool { return k.Number == a.Number })
 	if a.Verb != machine.RemovePartition {
 		r.known = append(r.known, inventory.KernelPart{Number: a.Number, Start: a.Start, Size: a.Size})
 	}
 	return nil
 }
+
+// discard lets the bytes read as anything, as a device may.
+func (r *rig) discard(a machine.Action) error {
+	claim, err := r.Claim(context.Background(), nil, nil)
+	if err != nil {
+		return err
+	}
+	dev, err := claim.Device("sdb")
+	if err != nil {
+		return err
+	}
+	v, err := r.Inventory(context.Background())
+	if err != nil {
+		return err
+	}
+	n, _ := v.Node(a.Node)
+	for _, s := range a.Spans {
+		if _, err := dev.WriteAt(bytes.Repeat([]byte{discarded}, int(s.Count)), int64(n.Start)+int64(s.Start)); err != nil {
+			return err
+		}
+	}
+	return dev.Sync()
+}
+
+// discarded is what stands where the rig discarded.
+const discarded = 0xA5
 
 func (r *rig) Holds(_ context.Context, a machine.Action) (bool, error) {
 	has := slices.Contains(r.known, inventory.KernelPart{Number: a.Number, Start: a.Start, Size: a.Size})

@@ -1,6 +1,7 @@
 package cuts
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -8,6 +9,7 @@ import (
 	"testing"
 
 	"fundus/core/block"
+	"fundus/core/kind"
 	"fundus/internal/deed"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
@@ -101,6 +103,53 @@ func TestNoWayBack(t *testing.T) {
 			t.Errorf("undo = %v", err)
 		}
 	}
+}
+
+// TestDiscard: a file system of each kind is as whole on a device that reads as anything
+// where it was discarded; what was there before comes back until the first byte is, and
+// nothing is discarded at a recovery.
+func TestDiscard(t *testing.T) {
+	for _, word := range kind.Words() {
+		t.Run(word, func(t *testing.T) {
+			start := newRig(t, 512, 512)
+			must(t, start, storeIn(t), herbarium()...)
+			start.faulty = nil
+			over := &content.Format{Target: "sdb1", Kind: word, Discard: true}
+			x, done := record(t, start, storeIn(t), func(r *rig) error { _, err := r.commit(r.recorder.store, over); return err })
+			if x.deed.Undo != draft.NotAfter {
+				t.Errorf("grade %q", x.deed.Undo)
+			}
+			p := &setting{story: story{name: "format as " + word + " with a discard"}, old: seen(start), fresh: seen(done)}
+			counts := map[string]int{}
+			for n := range x.ops {
+				for _, way := range []deed.Direction{deed.Back, deed.Forward} {
+					r, store := x.at(t, n, uint64(n))
+					before := anyDiscarded(t, r)
+					if err := r.recover(store, way); err != nil {
+						t.Fatalf("cut at %d, recover %s: %v", n, way, err)
+					}
+					state := p.judge(t, r, fmt.Sprintf("cut at %d, recovered %s", n, way))
+					if state == "fenced" || state == "old" && (way == deed.Forward || before) || anyDiscarded(t, r) && !before {
+						t.Errorf("cut at %d (discarded before: %v), recover %s: %s, discarded %v", n, before, way, state, anyDiscarded(t, r))
+					}
+					counts[fmt.Sprintf("%s %s, discarded %v", way, state, before)]++
+				}
+			}
+			if counts["back old, discarded false"] == 0 || counts["back new, discarded true"] == 0 || counts["forward new, discarded false"] == 0 {
+				t.Errorf("only %v", counts)
+			}
+		})
+	}
+}
+
+// anyDiscarded reports whether the rig discarded anything of the first partition.
+func anyDiscarded(t *testing.T, r *rig) bool {
+	t.Helper()
+	b := make([]byte, 30<<20)
+	if _, err := r.medium.ReadAt(b, 1<<20); err != nil {
+		t.Fatal(err)
+	}
+	return bytes.Contains(b, bytes.Repeat([]byte{discarded}, 512))
 }
 
 // TestWithoutUndo: nothing from before is kept; a commit that is cut short is fenced as

@@ -13,6 +13,7 @@ import (
 	"fundus/core/fs"
 	"fundus/core/fs/fat"
 	"fundus/core/fs/swap"
+	"fundus/core/kind"
 	"fundus/core/quantity"
 	"fundus/test/amount"
 )
@@ -87,7 +88,7 @@ func proveFAT(t *testing.T, j *judge) {
 			want = append(want, fmt.Sprintf("%d of %d free, %d bytes; wrong: ", free, l.Clusters, l.Per*l.Sector))
 			made++
 		}
-		a := j.run(t, start{modules: []string{"vfat", "nls_cp437", "nls_iso8859-1", "nls_ascii", "nls_utf8"}, images: images, commands: commands})[len(images)-1]
+		a := j.run(t, start{modules: fatModules(), images: images, commands: commands})[len(images)-1]
 		for i, said := range a.Said {
 			if said != want[i] {
 				t.Errorf("%d bytes in sectors of %d, %+v: %q, want %q", list[i].size, list[i].sector, list[i].options, said, want[i])
@@ -142,4 +143,19 @@ func proveSwap(t *testing.T, j *judge) {
 		}
 	}
 	fmt.Printf("kernel proof: %d swap areas are taken with their size, or refused for their pages: %v\n", n, !t.Failed())
+}
+
+// proveReturns: each kind over each that a kernel filled, undone: not a byte is another one,
+// and the tree is read.
+func proveReturns(t *testing.T, j *judge) {
+	said := j.run(t, start{modules: fatModules(), images: []string{blank(t, 150<<20)}, commands: []string{"returns ubda " + strings.Join(kind.Words(), " ")}})[0].Said[0]
+	mountable := len(kind.Words()) - 1 // all but swap
+	if said != fmt.Sprintf("%d pairs, wrong: []", mountable*len(kind.Words())) {
+		t.Error(said)
+	}
+}
+
+// fatModules are those that a kernel mounts a FAT with.
+func fatModules() []string {
+	return []string{"vfat", "nls_cp437", "nls_iso8859-1", "nls_ascii", "nls_utf8"}
 }

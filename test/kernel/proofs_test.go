@@ -68,6 +68,7 @@ func TestKernel(t *testing.T) {
 			// and goes on from the last, and what is long is better not begun at the end.
 			{"FAT of every kind", proveFAT},
 			{"swap areas", proveSwap},
+			{"what a kernel filled comes back", proveReturns},
 			{"names beside udev", proveNames},
 			{"every mount option", proveOptions},
 			{"an fstab that cannot simply be replaced", proveAwkward},

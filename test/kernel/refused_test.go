@@ -97,7 +97,7 @@ func proveRootDisk(t *testing.T, j *judge) {
 		t.Fatal(err)
 	}
 	a := j.run(t, start{root: root, images: []string{disk}, commands: []string{
-		"table new ubda --commit", "partition add ubda --size 200MiB --commit", "format ubda1 ext4 --label root --commit", "install ubda1 /second.json",
+		"table new ubda --commit", "partition add ubda --size 200MiB --commit", "format ubda1 ext4 --label root --discard --commit", "install ubda1 /second.json",
 	}})[0]
 	says(t, a.Said, [][]string{{fine}, {fine}, {fine}, {"installed"}})
 	a = j.answers(t, start{rootDisk: true, images: []string{disk, other}}, 1)[0]

@@ -188,6 +188,22 @@ func (d *File) WriteZeroes(off, n int64) error {
 	return nil
 }
 
+// Discard tells a block device that nobody needs the bytes, which read as anything then; an
+// image gets a hole. It changes what no one can bring back.
+func (d *File) Discard(off, n int64) error {
+	if !d.isDevice {
+		return d.WriteZeroes(off, n)
+	}
+	if err := block.CheckAccess(d, "discard", off, n); err != nil || n == 0 {
+		return err
+	}
+	span := [2]uint64{uint64(off), uint64(n)}
+	if _, _, errno := unix.Syscall(unix.SYS_IOCTL, d.f.Fd(), unix.BLKDISCARD, uintptr(unsafe.Pointer(&span))); errno != 0 {
+		return &block.AccessError{Op: "discard", Off: off, N: n, Err: errno}
+	}
+	return nil
+}
+
 func (d *File) writePlainZeros(off, n int64) error {
 	zeros := make([]byte, min(n, 1<<20))
 	for n > 0 {

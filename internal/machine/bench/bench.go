@@ -394,6 +394,8 @@ func (b *Bench) Do(ctx context.Context, v *inventory.Inventory, a machine.Action
 		}
 	case machine.Relabel:
 		err = b.relabel(v, a)
+	case machine.Discard:
+		err = b.discard(v, a)
 	default:
 		k.bring(v, a)
 	}
@@ -433,6 +435,19 @@ func (b *Bench) mount(v *inventory.Inventory, k *kernel, a machine.Action) error
 		return nil
 	}
 	return b.touch(v, n.Name, func(s *kind.Simulation, dev block.Device) error { return s.Mounted(dev, b.now(), a.Where) })
+}
+
+// discard lets the bytes read as zeros, as many devices do.
+func (b *Bench) discard(v *inventory.Inventory, a machine.Action) error {
+	n, _ := v.Node(a.Node)
+	dev, err := b.claim(n.Disk())
+	if err != nil {
+		return err
+	}
+	for _, s := range a.Spans {
+		err = errors.Join(err, dev.WriteZeroes(int64(n.Start)+int64(s.Start), int64(s.Count)))
+	}
+	return errors.Join(err, dev.Close())
 }
 
 func (b *Bench) relabel(v *inventory.Inventory, a machine.Action) error {

@@ -35,6 +35,7 @@ type Disk struct {
 	Rotational bool           `yaml:"rotational,omitempty"`
 	Removable  bool           `yaml:"removable,omitempty"`
 	ReadOnly   bool           `yaml:"read_only,omitempty"`
+	Discard    int64          `yaml:"discard_bytes,omitempty"` // in steps of so many; 0 where it cannot
 	Sectors    block.Geometry `yaml:"sectors"`
 	Fault      *Fault         `yaml:"fault,omitempty"`
 }
@@ -164,7 +165,7 @@ func (d *Disk) node() inventory.Node {
 	size, _ := d.bytes() // check read it already
 	n := inventory.Node{
 		Name: d.Name, Path: "/dev/" + d.Name, Form: inventory.Disk, Size: size, Geometry: d.Sectors, InKernel: true,
-		Hardware: inventory.Hardware{Bus: d.Bus, Model: d.Model, Serial: d.Serial, Rotational: d.Rotational, Removable: d.Removable, ReadOnly: d.ReadOnly},
+		Hardware: inventory.Hardware{Bus: d.Bus, Model: d.Model, Serial: d.Serial, Rotational: d.Rotational, Removable: d.Removable, ReadOnly: d.ReadOnly, Discard: quantity.Bytes(d.Discard)},
 		Identity: inventory.Identity{Disk: "bench image " + d.Image, Size: size, Sector: quantity.Bytes(d.Sectors.Logical)},
 	}
 	if d.Serial != "" {

@@ -105,7 +105,7 @@ func (b *Bench) install(d *Disk, label string, id uuid.UUID, fresh func() uuid.U
 	efi.Start, efi.Count = root.End(), firmware
 	rootID := fresh()
 	options := ext.Options{Label: label[:min(len(label), 16)], UUID: id, ReservedTenths: ext.DefaultReservedTenths, Time: b.now(), HashSeed: fresh(), JournalUUID: fresh(), FirstSequence: 1}
-	if err := errors.Join(addPart(t, 1, linuxRoot, "root", root, rootID), addPart(t, 2, efiSystem, "efi", efi, fresh())); err != nil {
+	if err := errors.Join(enterPartition(t, 1, linuxRoot, "root", root, rootID), enterPartition(t, 2, efiSystem, "efi", efi, fresh())); err != nil {
 		return err
 	}
 	if _, err := gpt.Write(dev, nil, t); err != nil {
@@ -119,7 +119,7 @@ func (b *Bench) install(d *Disk, label string, id uuid.UUID, fresh func() uuid.U
 	return within(dev, efi, func(part block.Device) error { _, err := fat.MakeOrder(context.Background(), part, order); return err })
 }
 
-func addPart(t *gpt.Table, number int, kind, name string, at extent.Span, id uuid.UUID) error {
+func enterPartition(t *gpt.Table, number int, kind, name string, at extent.Span, id uuid.UUID) error {
 	e := gpt.Entry{Type: uuid.MustParse(kind), Unique: id, First: at.Start, Last: at.End() - 1}
 	return errors.Join(e.SetName(name), t.Add(number, e))
 }

@@ -11,6 +11,7 @@ import (
 
 	"fundus/core/advice"
 	"fundus/core/block"
+	"fundus/core/extent"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/kind"
@@ -34,6 +35,7 @@ type Format struct {
 	// not: follow, drop, disable or keep.
 	References string `json:"references,omitempty"`
 	Type       string `json:"type,omitempty"`         // FitType, or "" for the partition's type as it is
+	Discard    bool   `json:"discard,omitempty"`      // what the new file system has not written is discarded
 	Unless     bool   `json:"unless_there,omitempty"` // nothing is done where it is there as asked
 }
 
@@ -76,7 +78,7 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		return err
 	}
-	if err := r.checkType(n); err != nil {
+	if err := errors.Join(r.checkType(n), r.checkDiscard(v, n)); err != nil {
 		return err
 	}
 	p.Title("format %s as %s", n.Name, r.Kind)
@@ -103,7 +105,8 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 	if err := r.fit(ctx, p, v, n, called, wishes["for"].Word == "efi"); err != nil {
 		return err
 	}
-	if err := build(ctx, p, n, m, order, size); err != nil {
+	unwritten, err := build(ctx, p, n, m, order, size)
+	if err != nil {
 		return machine.About(n.Name, withConfigured(p, m, wishes, err))
 	}
 	if err := checkMade(ctx, p, n, id); err != nil {
@@ -112,7 +115,10 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 	if err := r.leave(ctx, p, v, n, id, label); err != nil {
 		return err
 	}
-	return p.Stage.TellKernel(ctx, n.Disk())
+	if err := p.Stage.TellKernel(ctx, n.Disk()); err != nil || !r.Discard {
+		return err
+	}
+	return p.Stage.TellOnce(ctx, machine.Action{Verb: machine.Discard, Node: n.Name, Spans: unwritten})
 }
 
 // label is the label of the new file system, as its kind stores it.
@@ -128,14 +134,17 @@ func (r *Format) label(p *task.Planner, n inventory.Node, m kind.Maker) (string,
 	return label, err
 }
 
-// build takes off what is there and makes the new file system, in one step.
-func build(ctx context.Context, p *task.Planner, n inventory.Node, m kind.Maker, o fs.Order, size quantity.Bytes) error {
+// build takes off what is there and makes the new file system, in one step. It gives what
+// the new file system did not write.
+func build(ctx context.Context, p *task.Planner, n inventory.Node, m kind.Maker, o fs.Order, size quantity.Bytes) (unwritten []extent.Span, err error) {
 	var made fs.Made
-	err := p.Write(ctx, "make "+m.Word, machine.Whole(n, machine.HoldContent), func(dev block.Device) error {
-		if err := task.EraseSignatures(dev, n.Contents); err != nil {
+	var noted *noting
+	err = p.Write(ctx, "make "+m.Word, machine.Whole(n, machine.HoldContent), func(dev block.Device) error {
+		noted = &noting{Device: dev}
+		if err := task.EraseSignatures(noted, n.Contents); err != nil {
 			return err
 		}
-		dev, err := block.NewSlice(dev, 0, int64(size))
+		dev, err := block.NewSlice(noted, 0, int64(size))
 		if err != nil {
 			return err
 		}
@@ -143,12 +152,12 @@ func build(ctx context.Context, p *task.Planner, n inventory.Node, m kind.Maker,
 		return err
 	})
 	if err != nil {
-		return err
+		return nil, err
 	}
 	p.Details(fs.Fact{Name: string(m.ID), Value: o.ID.String()})
 	p.Details(made.Facts...)
 	p.Current().Values = made.Values
-	return nil
+	return noted.rest(size), nil
 }
 
 // sizeOf takes the size out of the wishes, which every kind has: how much of the device the
