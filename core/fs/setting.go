@@ -43,6 +43,8 @@ const (
 	Count Form = "count"
 	// Choice is one of few words; the number is the place of its name.
 	Choice Form = "choice"
+	// Mode is who may do what with a file, in octal digits.
+	Mode Form = "mode"
 	// Reader is one of few words, or a version of Linux: who must be able to use the result.
 	Reader Form = "reader"
 )
@@ -88,6 +90,9 @@ func (s Setting) number(word string) (int64, error) {
 	switch s.Form {
 	case Reader:
 		return s.parseReader(word)
+	case Mode:
+		n, err := strconv.ParseUint(word, 8, 12)
+		return int64(n), err
 	case Choice:
 		if i := slices.Index(s.Names, word); i >= 0 {
 			return s.Only[i], nil
@@ -125,6 +130,8 @@ func (s Setting) Word(n int64) string {
 	switch s.Form {
 	case Reader:
 		return s.readerWord(n)
+	case Mode:
+		return strconv.FormatInt(n, 8)
 	case Choice:
 		if i := slices.Index(s.Only, n); i >= 0 {
 			return s.Names[i]
@@ -279,6 +286,8 @@ type Order struct {
 	Start  quantity.Bytes // where the device begins on its disk
 	Label  string
 	ID     ID
+	Again  bool // the identifier may have been on the device before: it was not drawn for this
+	Flash  bool // nothing turns in the device: many places are written at once
 	Wishes Wishes
 	Time   time.Time
 	Fresh  func() uuid.UUID // a new random identifier at each call

@@ -98,7 +98,7 @@ func All() []Kind {
 		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: []Maker{{Word: "ext4", ID: fs.Wide, Settings: ext.Settings(), Traits: ext.Traits(), Make: ext.MakeOrder}}, Values: ext.Values, Probe: ext.Probe, Fields: ext.Fields, SetLabel: ext.SetLabel, Relabels: true,
 			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted, ext.MarkLabelled}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies,
 			Options: &Mounts{[]string{"ext4", "ext3", "ext2"}, ext.MountOptions}},
-		{Name: "xfs", Relabels: true, Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
+		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings(), Traits: xfs.Traits(), Make: xfs.MakeOrder}}, Values: xfs.Values, SetLabel: xfs.SetLabel, Relabels: true, Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
 		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},
 		{Name: "fat", Makes: []Maker{{Word: "fat", ID: fs.Serial, Settings: fat.Settings(), Make: fat.MakeOrder, Variant: fat.Variant}}, Values: fat.Values, SetLabel: fat.SetLabel, FitLabel: fat.Fit, Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies,
 			Options: &Mounts{[]string{"vfat", "msdos"}, fat.MountOptions}},

@@ -67,6 +67,7 @@ func TestKernel(t *testing.T) {
 			// The longest stand first and last: the testing package begins with the first
 			// and goes on from the last, and what is long is better not begun at the end.
 			{"FAT of every kind", proveFAT},
+			{"XFS of every shape", proveXFS},
 			{"swap areas", proveSwap},
 			{"what a kernel filled comes back", proveReturns},
 			{"names beside udev", proveNames},

@@ -34,7 +34,8 @@ const (
 	groups     = 88  // u32
 	versionAt  = 100 // u16, its low four bits
 	sectorSize = 102 // u16
-	labelAt    = 108 // 12 bytes
+	labelAt    = 108 // labelSize bytes
+	labelSize  = 12
 	inProgress = 126 // u8
 	freeBlocks = 144 // u64
 	checksum   = 224 // u32, little-endian: CRC-32C of the sector with this field zero
@@ -60,7 +61,7 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	c := &fs.Content{Kind: "xfs", Class: fs.FileSystem, State: fs.Clean, HasUsage: true, Grows: true, Super: extent.Span{Count: 512},
 		BlockSize:  quantity.Bytes(be.Uint32(b[blockSize:])),
 		Signatures: []extent.Span{{Start: 0, Count: 4}}}
-	label, _, _ := strings.Cut(string(b[labelAt:labelAt+12]), "\x00")
+	label, _, _ := strings.Cut(string(b[labelAt:labelAt+labelSize]), "\x00")
 	c.Label = label
 	if id := uuid.UUID(b[uuidAt : uuidAt+16]); id != uuid.Nil {
 		c.UUID = id.String()

@@ -97,7 +97,8 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		return machine.About(n.Name, err)
 	}
-	order := fs.Order{Start: n.Start, Label: label, ID: id, Wishes: wishes, Time: p.Clock, Fresh: p.Fresh}
+	disk, _ := v.Node(n.Disk())
+	order := fs.Order{Start: n.Start, Label: label, ID: id, Again: r.UUID != "" && r.UUID != NewID, Flash: disk.Form == inventory.Disk && !disk.Hardware.Rotational, Wishes: wishes, Time: p.Clock, Fresh: p.Fresh}
 	called, err := m.Called(size, n.Geometry, order)
 	if err != nil {
 		return machine.About(n.Name, withConfigured(p, m, wishes, err))

@@ -81,6 +81,7 @@ func (x *extras) find(name string) func(words []string) string {
 		"limits":      limits,      // TYPE DEVICE: what only some types of a family take
 		"fat":         fat,         // DEVICE: what the kernel makes of a new one
 		"returns":     returns,     // DISK KIND…: each over each, and undone
+		"xfs":         xfs,         // DEVICE HOW…: what the kernel makes of a new one
 		"area":        area,        // DEVICE: swapped on
 		"awkward":     awkward,     // ROOT HOW: an fstab that cannot simply be replaced
 		"clear":       func([]string) string { fmt.Print("\033[H\033[2J"); return "" },

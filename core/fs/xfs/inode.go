@@ -1,0 +1,76 @@
+package xfs
+
+import (
+	"encoding/binary"
+	"math/rand/v2"
+)
+
+// inodesUsed are the root directory and two inodes of a realtime part, which have to be there
+// without one too.
+const inodesUsed = 3
+
+// Times: seconds from timeBase on in nanoseconds, where they are late times.
+const timeBase = 1 << 31
+
+// inodes are the first 64, those that are free included (struct xfs_dinode, version 3).
+func (l *Layout) inodes() []byte {
+	o, be := l.options, binary.BigEndian
+	random := rand.NewChaCha8(o.Seed)
+	out := make([]byte, 0, inodesMade*l.Inode)
+	for i := range uint64(inodesMade) {
+		b := make([]byte, l.Inode)
+		copy(b, "IN")
+		b[4] = 3
+		be.PutUint32(b[92:], uint32(random.Uint64()))
+		be.PutUint32(b[96:], none32)
+		be.PutUint64(b[152:], l.rootInode()+i)
+		copy(b[160:], o.MetaUUID[:])
+		if i < inodesUsed {
+			l.fill(b, i)
+		}
+		out = append(out, seal(b, 100)...)
+	}
+	return out
+}
+
+// fill makes an inode one that is used.
+func (l *Layout) fill(b []byte, i uint64) {
+	o, be := l.options, binary.BigEndian
+	const directory, file, newBitmap = 0o040000, 0o100000, 0x4
+	be.PutUint32(b[16:], 1) // links
+	b[5], b[83] = 2, 2      // extents, of which there are none
+	be.PutUint16(b[2:], file)
+	switch i {
+	case 0:
+		b[5] = 1 // within the inode
+		be.PutUint16(b[2:], uint16(directory|o.RootMode))
+		be.PutUint32(b[8:], uint32(o.RootUser))
+		be.PutUint32(b[12:], uint32(o.RootGroup))
+		be.PutUint32(b[16:], 2)
+		be.PutUint64(b[56:], 6)
+		be.PutUint32(b[178:], uint32(l.rootInode())) // behind two counts of 0: its parent, itself
+	case 1:
+		be.PutUint16(b[90:], newBitmap)
+	}
+	flags := uint64(0)
+	if o.LateTimes {
+		flags |= 8
+	}
+	if o.LargeExtentCounts {
+		flags |= 16
+	}
+	be.PutUint64(b[120:], flags)
+	for _, at := range []int{32, 40, 48, 144} { // read, written, changed, made
+		l.putTime(b[at:])
+	}
+}
+
+func (l *Layout) putTime(b []byte) {
+	be, at := binary.BigEndian, l.options.Time
+	if l.options.LateTimes {
+		be.PutUint64(b, uint64(at.Unix()+timeBase)*1e9+uint64(at.Nanosecond()))
+		return
+	}
+	be.PutUint32(b, uint32(at.Unix()))
+	be.PutUint32(b[4:], uint32(at.Nanosecond()))
+}

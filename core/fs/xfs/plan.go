@@ -1,0 +1,378 @@
+package xfs
+
+import (
+	"fmt"
+	"math/bits"
+	"time"
+
+	"github.com/google/uuid"
+
+	"fundus/core/block"
+	"fundus/core/extent"
+	"fundus/core/fs"
+	"fundus/core/progress"
+	"fundus/core/quantity"
+)
+
+// Options is what a new XFS is made with. A size or count of 0 is chosen by the device.
+type Options struct {
+	Block      quantity.Bytes // 1024, 2048 or 4096
+	Sector     quantity.Bytes // 512 or 4096, at least the device's logical one
+	Inode      quantity.Bytes // 512 to half a block
+	Groups     int64
+	GroupSize  quantity.Bytes
+	Log        quantity.Bytes
+	LogUnit    quantity.Bytes // the log is written in multiples of it
+	Unit       quantity.Bytes // of a stripe
+	Width      quantity.Bytes
+	InodeShare int64          // percent of the space; negative for what fits
+	Directory  quantity.Bytes // block of a directory; 0 for Block
+
+	FreeInodeTree, SparseInodes, ReverseMap, SharedBlocks bool
+	InodeCounts, LateTimes, LargeExtentCounts             bool
+
+	RootUser, RootGroup int64
+	RootMode            int64
+	For                 int64 // the reader, as its setting has it
+
+	Label string // at most 12 bytes
+	UUID  uuid.UUID
+	// MetaUUID is what the metadata carries. It is another one than UUID wherever that may
+	// have been on the device before: blocks of the former file system that still lie there
+	// would be taken for newer ones at the replay of the log.
+	MetaUUID uuid.UUID
+	Seed     [32]byte // of the inodes' generations
+	Flash    bool     // nothing turns: many places are written at once
+	Start    quantity.Bytes
+	Time     time.Time
+	Sink     progress.Sink
+}
+
+// Limits, in bytes but where it says otherwise.
+const (
+	leastSize  = 64 * quantity.MiB
+	leastGroup = 16 * quantity.MiB
+	mostGroup  = quantity.TiB
+	// Minima of the log are no smooth function of what is made; these are above the largest
+	// that the kernel was seen to ask for, with a log unit up to smallUnit and above.
+	leastLog     = 20 * quantity.MiB
+	leastWideLog = 32 * quantity.MiB
+	smallUnit    = 64 * quantity.KiB
+	usualLog     = 32 * quantity.MiB
+	mostUsualLog = 512 * quantity.MiB
+	mostLog      = 2*quantity.GiB - 10*quantity.MiB
+	mostLogCount = 1 << 20 // blocks
+	mostLogUnit  = 256 * quantity.KiB
+	mostStripe   = 64 * quantity.MiB
+	logShare     = 512 // the log takes one of so many bytes
+
+	fewGroups   = 4
+	manyGroups  = 16 // from manyFrom on, where many places are written at once
+	manyFrom    = 64 * quantity.GiB
+	restOfGroup = 64 // blocks that the log leaves of its group
+	inodesMade  = 64
+	mostCount   = 1<<31 - 1 // of groups, far above what a device has
+)
+
+// Layout is where everything of a new XFS goes, in blocks.
+type Layout struct {
+	options     Options
+	Block       quantity.Bytes
+	Sector      quantity.Bytes
+	Inode       quantity.Bytes
+	Blocks      uint64
+	Groups      uint64
+	GroupBlocks uint64 // the last group may be shorter
+	LogBlocks   uint64
+	LogGroup    uint64
+	logAt       uint64 // in its group
+	chunkAt     uint64 // of the first inodes, in group 0
+	chunk       uint64 // blocks
+	fixed       uint64 // blocks of headers and roots in each group
+	list        uint64 // blocks of the list of free ones in each group
+	unit, width uint64
+	logUnit     quantity.Bytes
+	Left        quantity.Bytes // of the device, not used
+	hinted      []string       // settings that the device has chosen
+}
+
+// Plan works out the layout for a device; the same arguments give the same one. Errors:
+// fs.ErrTooSmall, fs.ErrTooLarge, fs.ErrBlockSize, fs.ErrLabel, and fs.ErrSetting where what
+// was asked for does not go together.
+func Plan(size quantity.Bytes, geo block.Geometry, o Options) (*Layout, error) {
+	if len(o.Label) > labelSize {
+		return nil, fmt.Errorf("%w: %q has %d bytes, XFS takes at most %d", fs.ErrLabel, o.Label, len(o.Label), labelSize)
+	}
+	if size < leastSize {
+		return nil, fmt.Errorf("%w: XFS takes %v at least, and this is %v", fs.ErrTooSmall, leastSize, size)
+	}
+	l := &Layout{options: o}
+	if err := l.units(geo); err != nil {
+		return nil, err
+	}
+	l.Blocks = uint64(size / l.Block)
+	l.stripes(geo)
+	if err := l.checkUnits(); err != nil {
+		return nil, err
+	}
+	l.sizeLog()
+	l.fixed = l.firstTree() + l.trees()
+	l.list = 4 // two for each tree of free space, and two for the reverse map's
+	if o.ReverseMap {
+		l.list += 2
+	}
+	l.chunk = uint64(inodesMade * l.Inode / l.Block)
+	if err := l.sizeGroups(); err != nil {
+		return nil, err
+	}
+	if err := l.place(); err != nil {
+		return nil, err
+	}
+	l.Left = size - quantity.Bytes(l.Blocks)*l.Block
+	return l, nil
+}
+
+// units chooses block, sector and inode.
+func (l *Layout) units(geo block.Geometry) error {
+	o := &l.options
+	logical := quantity.Bytes(max(geo.Logical, 512))
+	l.Block = choose(o.Block, 4096)
+	if l.Block < logical {
+		return fmt.Errorf("%w: %d bytes; a block is at least a logical sector of the device, which has %d", fs.ErrBlockSize, l.Block, logical)
+	}
+	l.Sector = o.Sector
+	if l.Sector == 0 {
+		l.Sector = logical
+		if geo.Physical == 4096 && l.Block >= 4096 && logical < 4096 {
+			l.Sector = 4096
+			l.hinted = append(l.hinted, "sector")
+		}
+	}
+	switch {
+	case l.Sector < logical:
+		return fmt.Errorf("%w: sector=%v: the device has sectors of %d bytes", fs.ErrSetting, l.Sector, logical)
+	case l.Sector > l.Block:
+		return fmt.Errorf("%w: sector=%v: a sector is at most a block, of %v", fs.ErrSetting, l.Sector, l.Block)
+	}
+	l.Inode = choose(o.Inode, 512)
+	if l.Inode > l.Block/2 {
+		return fmt.Errorf("%w: inode-size=%v: an inode is at most half a block, of %v", fs.ErrSetting, l.Inode, l.Block)
+	}
+	return nil
+}
+
+func choose[N int64 | quantity.Bytes](asked, usual N) N {
+	if asked == 0 {
+		return usual
+	}
+	return asked
+}
+
+// stripes takes the stripe that was asked for, or the device's where that is believable.
+func (l *Layout) stripes(geo block.Geometry) {
+	o := &l.options
+	if o.Unit == 0 && o.Width == 0 {
+		unit, width := fs.Stripe(geo, o.Start)
+		if unit%l.Block == 0 && unit > 0 {
+			o.Unit, o.Width = unit, width
+			l.hinted = append(l.hinted, "stripe-unit", "stripe-width")
+		}
+	}
+	l.unit, l.width = uint64(o.Unit/l.Block), uint64(o.Width/l.Block)
+	l.logUnit = o.LogUnit
+	if l.logUnit == 0 && l.unit > 0 {
+		l.logUnit = 32 * quantity.KiB
+		if o.Unit <= mostLogUnit && o.Unit&(o.Unit-1) == 0 {
+			l.logUnit = o.Unit
+		}
+	}
+	if l.logUnit == 0 && l.Sector > 512 {
+		l.logUnit = max(l.Sector, l.Block)
+	}
+}
+
+func (l *Layout) checkUnits() error {
+	o := l.options
+	switch {
+	case (o.Unit == 0) != (o.Width == 0):
+		return fmt.Errorf("%w: stripe-unit and stripe-width go together", fs.ErrSetting)
+	case o.Unit%l.Block != 0 || o.Unit > 0 && o.Width%o.Unit != 0:
+		return fmt.Errorf("%w: stripe-unit=%v, stripe-width=%v: the unit is a multiple of the block of %v, and the width of the unit", fs.ErrSetting, o.Unit, o.Width, l.Block)
+	case l.logUnit > 0 && l.logUnit < l.Block || l.logUnit&(l.logUnit-1) != 0 || l.logUnit > mostLogUnit:
+		// Others are mounted once: what the kernel writes then does not fill whole units, and
+		// is torn at the second mount.
+		return fmt.Errorf("%w: log-unit=%v: it is a power of two from the block of %v to %v", fs.ErrSetting, l.logUnit, l.Block, mostLogUnit)
+	case o.Directory > 0 && o.Directory < l.Block:
+		return fmt.Errorf("%w: directory-block=%v: it is at least a block, of %v", fs.ErrSetting, o.Directory, l.Block)
+	case o.InodeCounts && !o.FreeInodeTree:
+		return fmt.Errorf("%w: inode-counts=yes needs free-inode-tree=yes", fs.ErrSetting)
+	}
+	return nil
+}
+
+// sizeLog chooses the size of the log: one of logShare bytes, and little more than the
+// kernel asks for where the device is small.
+func (l *Layout) sizeLog() {
+	size := quantity.Bytes(l.Blocks) * l.Block
+	log := l.options.Log
+	if log == 0 {
+		log = max(min(max(size/logShare, usualLog), mostUsualLog), 8*l.logUnit)
+		if log > size/4 {
+			log = l.leastLog()
+		}
+	}
+	step := max(l.Block, l.logUnit)
+	l.LogBlocks = uint64((log + step - 1) / step * step / l.Block)
+}
+
+func (l *Layout) leastLog() quantity.Bytes {
+	if l.logUnit > smallUnit {
+		return leastWideLog
+	}
+	return leastLog
+}
+
+// sizeGroups divides the device into groups of the same size, and leaves out a last one that
+// would be too short to be of use.
+func (l *Layout) sizeGroups() error {
+	o := l.options
+	log := quantity.Bytes(l.LogBlocks) * l.Block
+	size := quantity.Bytes(l.Blocks) * l.Block
+	least := max(leastGroup, quantity.Bytes(l.LogBlocks+l.fixed+l.list+restOfGroup)*l.Block)
+	switch {
+	case log < l.leastLog() || log > mostLog || l.LogBlocks > mostLogCount:
+		most := min(mostLog, mostLogCount*l.Block)
+		return fmt.Errorf("%w: log=%v: it takes %v to %v here", fs.ErrSetting, log, l.leastLog(), most)
+	case o.Groups > 0 && o.GroupSize > 0:
+		return fmt.Errorf("%w: group-count and group-size are two words for the same; say one", fs.ErrSetting)
+	}
+	group := uint64(o.GroupSize / l.Block)
+	if group == 0 {
+		count := uint64(choose(o.Groups, int64(l.usualGroups(size, log))))
+		group = (l.Blocks + count - 1) / count
+	}
+	if l.unit > 0 { // the headers of all groups are not to lie on the same member
+		group = (group + l.unit - 1) / l.unit * l.unit
+		if group%l.width == 0 && l.width > l.unit {
+			group -= l.unit
+		}
+	}
+	if bytes := quantity.Bytes(group) * l.Block; bytes < min(least, size) || bytes > mostGroup {
+		return fmt.Errorf("%w: groups of %v: they have %v to %v here", fs.ErrSetting, bytes, least, mostGroup)
+	}
+	l.GroupBlocks = min(group, l.Blocks)
+	l.Groups = (l.Blocks + l.GroupBlocks - 1) / l.GroupBlocks
+	if last := l.Blocks - (l.Groups-1)*l.GroupBlocks; l.Groups > 1 && last < uint64(leastGroup/l.Block) {
+		l.Blocks -= last
+		l.Groups--
+	}
+	if l.Groups > mostCount {
+		return fmt.Errorf("%w: %d groups", fs.ErrTooLarge, l.Groups)
+	}
+	return nil
+}
+
+func (l *Layout) usualGroups(size, log quantity.Bytes) quantity.Bytes {
+	count := quantity.Bytes(fewGroups)
+	if size >= manyFrom && (l.options.Flash || l.unit > 0) {
+		count = manyGroups
+	}
+	count = max(1, min(count, size/max(leastGroup, 2*log)))
+	return max(count, (size+mostGroup-1)/mostGroup)
+}
+
+// firstTree is the block of a group behind its headers, of four sectors.
+func (l *Layout) firstTree() uint64 { return uint64((4*l.Sector + l.Block - 1) / l.Block) }
+
+// trees is how many trees a group has, each of one block.
+func (l *Layout) trees() uint64 {
+	n := uint64(3)
+	for _, on := range []bool{l.options.FreeInodeTree, l.options.ReverseMap, l.options.SharedBlocks} {
+		if on {
+			n++
+		}
+	}
+	return n
+}
+
+// place puts the log into the middle group, and the first inodes where the kernel looks for
+// them: behind what a group begins with, its list of free blocks, and the log where that is
+// in the group too (xfs_ialloc_calc_rootino in fs/xfs/libxfs/xfs_ialloc.c of Linux).
+func (l *Layout) place() error {
+	l.LogGroup = l.Groups / 2
+	l.logAt = l.fixed
+	if l.unit > 0 {
+		l.logAt = roundUp(l.fixed, l.unit)
+	}
+	l.chunkAt = l.fixed + l.list
+	if l.LogGroup == 0 {
+		l.chunkAt = max(l.chunkAt+l.LogBlocks, l.logAt+l.LogBlocks)
+	}
+	if end := l.listAt(0) + l.list; l.chunkAt < end {
+		l.chunkAt = end
+	}
+	align := l.inodeAlign()
+	if l.unit > 0 && l.unit%align == 0 {
+		align = l.unit
+	}
+	l.chunkAt = roundUp(l.chunkAt, align)
+	for group, end := range map[uint64]uint64{0: l.chunkAt + l.chunk, l.LogGroup: l.logAt + l.LogBlocks + l.list} {
+		if has := l.sizeOf(group); end+restOfGroup > has {
+			return fmt.Errorf("%w: group %d has %d blocks, and needs %d for what is in it; fewer groups or a smaller log have room", fs.ErrSetting, group, has, end+restOfGroup)
+		}
+	}
+	return nil
+}
+
+func roundUp(n, to uint64) uint64 { return (n + to - 1) / to * to }
+
+// inodeAlign is the alignment of 64 inodes, in blocks.
+func (l *Layout) inodeAlign() uint64 {
+	if l.options.SparseInodes {
+		return l.chunk
+	}
+	return max(l.cluster(), 1)
+}
+
+// cluster is how many blocks of inodes are read and written at once.
+func (l *Layout) cluster() uint64 { return uint64(8192 * (l.Inode / 256) / l.Block) }
+
+// sizeOf is the number of blocks of a group.
+func (l *Layout) sizeOf(group uint64) uint64 {
+	return min(l.GroupBlocks, l.Blocks-group*l.GroupBlocks)
+}
+
+// listAt is where the blocks of a group's list of free ones lie: right behind its roots, or
+// behind the log where that does not leave room for them.
+func (l *Layout) listAt(group uint64) uint64 {
+	if group == l.LogGroup && l.logAt-l.fixed < l.list {
+		return l.logAt + l.LogBlocks
+	}
+	return l.fixed
+}
+
+// used lists what of a group is not free, in order.
+func (l *Layout) used(group uint64) []extent.Span {
+	list := []extent.Span{{Count: l.fixed}, {Start: l.listAt(group), Count: l.list}}
+	if group == l.LogGroup {
+		list = append(list, extent.Span{Start: l.logAt, Count: l.LogBlocks})
+	}
+	if group == 0 {
+		list = append(list, extent.Span{Start: l.chunkAt, Count: l.chunk})
+	}
+	return list
+}
+
+// free lists what of a group is free; pieces that touch are one.
+func (l *Layout) free(group uint64) []extent.Span {
+	return extent.Gaps(extent.Span{Count: l.sizeOf(group)}, l.used(group))
+}
+
+// Free is the number of free blocks, those on the lists included, as the superblock counts
+// them.
+func (l *Layout) Free() (sum uint64) {
+	taken := l.Groups*l.fixed + l.LogBlocks + l.chunk
+	return l.Blocks - taken
+}
+
+func log2(n uint64) uint8 { return uint8(bits.Len64(n - 1)) }

@@ -1,0 +1,225 @@
+package main
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"unsafe"
+)
+
+// Requests of a mounted XFS (fs/xfs/libxfs/xfs_fs.h of Linux).
+const (
+	xfsScrub    = 3<<30 | 64<<16 | 'X'<<8 | 60
+	xfsGeometry = 2<<30 | 112<<16 | 'X'<<8 | 100
+	xfsGrow     = 1<<30 | 16<<16 | 'X'<<8 | 110
+	xfsCut      = 2<<30 | 4<<16 | 'X'<<8 | 125
+)
+
+// xfs is DEVICE [fill] [grow=BLOCKS] [cut] [again]: what the kernel makes of a new XFS.
+//
+// It is mounted, a tree is written, it is unmounted, mounted again and read back; the kernel
+// goes through each of its structures; it is filled and emptied, grown, and cut off from its
+// device; and after each of that it is mounted again.
+func xfs(words []string) string {
+	x := &xfsProof{device: words[0]}
+	x.mount()
+	first := x.statfs()
+	x.tree()
+	x.again()
+	if len(x.wrong) > 0 {
+		return "wrong: " + strings.Join(x.wrong, "; ")
+	}
+	x.read()
+	x.scrub()
+	for _, word := range words[1:] {
+		blocks, grows := strings.CutPrefix(word, "grow=")
+		switch {
+		case word == "fill":
+			x.fill()
+		case word == "cut":
+			x.recount()
+		case grows:
+			x.grow(blocks)
+		}
+		x.again()
+		x.read()
+		x.scrub()
+	}
+	x.check("unmount", syscall.Unmount("/mnt", 0))
+	how := "scrubbed"
+	if x.lacking {
+		how = "not scrubbed"
+	}
+	return fmt.Sprintf("%d of %d free, %d bytes, %s; wrong: %s", first.Bfree, first.Blocks, first.Bsize, how, strings.Join(x.wrong, "; "))
+}
+
+type xfsProof struct {
+	device  string
+	files   int
+	wrong   []string
+	lacking bool // the kernel goes through nothing
+}
+
+func (x *xfsProof) check(what string, err error) {
+	if err != nil {
+		x.wrong = append(x.wrong, what+": "+err.Error())
+	}
+}
+
+func (x *xfsProof) mount() { x.check("mount", syscall.Mount(x.device, "/mnt", "xfs", 0, "")) }
+
+func (x *xfsProof) again() {
+	x.check("unmount", syscall.Unmount("/mnt", 0))
+	x.mount()
+}
+
+func (x *xfsProof) statfs() (st syscall.Statfs_t) {
+	x.check("statfs", syscall.Statfs("/mnt", &st))
+	return st
+}
+
+func (x *xfsProof) tree() {
+	x.files = min(count(), 150)
+	for i := range x.files {
+		x.check("directory", os.MkdirAll(filepath.Dir(name(i)), 0o755))
+		x.check("write", os.WriteFile(name(i), wanted(i), 0o644))
+		if i%7 == 0 {
+			x.check("remove", os.Remove(name(i)))
+			x.check("write anew", os.WriteFile(name(i), wanted(i), 0o644))
+		}
+	}
+}
+
+func (x *xfsProof) read() {
+	for i := range x.files {
+		data, err := os.ReadFile(name(i))
+		x.check("read", err)
+		if !bytes.Equal(data, wanted(i)) {
+			x.wrong = append(x.wrong, name(i)+" is not what was written")
+		}
+	}
+}
+
+// ask makes a request of the file system at the path.
+func ask(path string, request uintptr, argument []byte) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if _, _, errno := syscall.Syscall(syscall.SYS_IOCTL, f.Fd(), request, uintptr(unsafe.Pointer(&argument[0]))); errno != 0 {
+		return errno
+	}
+	return nil
+}
+
+// scrub has the kernel go through the headers and trees of each group, the counts, and all
+// that hangs on each file.
+func (x *xfsProof) scrub() {
+	if err := x.scrubbed("/mnt", 0, 0); errors.Is(err, syscall.EOPNOTSUPP) || errors.Is(err, syscall.ENOTTY) {
+		x.lacking = true
+		return
+	}
+	geometry := make([]byte, 112)
+	x.check("geometry", ask("/mnt", xfsGeometry, geometry))
+	groups := binary.LittleEndian.Uint32(geometry[12:])
+	for group := range groups {
+		for kind := uint32(1); kind <= 10; kind++ {
+			x.check(fmt.Sprintf("scrub of %d in group %d", kind, group), x.scrubbed("/mnt", kind, group))
+		}
+	}
+	x.check("scrub of counts", x.scrubbed("/mnt", 24, 0))
+	for _, kind := range []uint32{19, 20} {
+		x.check("scrub of the realtime part", x.scrubbed("/mnt", kind, 0))
+	}
+	paths := []string{"/mnt"}
+	for i := range x.files {
+		paths = append(paths, filepath.Dir(name(i)), name(i))
+	}
+	slices.Sort(paths)
+	for i, path := range slices.Compact(paths) {
+		if info, err := os.Stat(path); err == nil && (info.IsDir() || i%10 == 0) {
+			for kind := uint32(11); kind <= 18; kind++ {
+				x.check(fmt.Sprintf("scrub of %d at %s", kind, path), x.scrubbed(path, kind, 0))
+			}
+		}
+	}
+}
+
+// scrubbed is one request, about a structure of the whole, of a group, or of the file.
+func (x *xfsProof) scrubbed(path string, kind, group uint32) error {
+	b := make([]byte, 64)
+	le := binary.LittleEndian
+	le.PutUint32(b, kind)
+	le.PutUint32(b[20:], group)
+	err := ask(path, xfsScrub, b)
+	if kind > 0 && (errors.Is(err, syscall.ENOENT) || errors.Is(err, syscall.EINVAL) && kind >= 15 && kind <= 18) {
+		return nil // there is no such thing here
+	}
+	if flags := le.Uint32(b[4:]); err == nil && flags&0x7E != 0 {
+		return fmt.Errorf("flags %#x", flags)
+	}
+	return err
+}
+
+// fill takes all space and gives it back. What becomes free the kernel counts when it has the
+// time: it is asked after a mount.
+func (x *xfsProof) fill() {
+	x.again()
+	before := x.statfs()
+	f, err := os.Create("/mnt/fill")
+	x.check("fill", err)
+	block := make([]byte, 1<<20)
+	for err == nil {
+		_, err = f.Write(block)
+	}
+	if !errors.Is(err, syscall.ENOSPC) {
+		x.check("filling ended with", err)
+	}
+	x.check("emptying", errors.Join(f.Sync(), f.Close(), os.Remove("/mnt/fill")))
+	x.again()
+	if after := x.statfs(); before.Bfree != after.Bfree {
+		x.wrong = append(x.wrong, fmt.Sprintf("free before %d blocks, after %d", before.Bfree, after.Bfree))
+	}
+}
+
+func (x *xfsProof) grow(blocks string) {
+	geometry := make([]byte, 112)
+	x.check("geometry", ask("/mnt", xfsGeometry, geometry))
+	argument := make([]byte, 16)
+	var n uint64
+	_, err := fmt.Sscan(blocks, &n)
+	binary.LittleEndian.PutUint64(argument, n)
+	copy(argument[8:], geometry[28:32]) // the share of inodes as it is
+	x.check("growth", errors.Join(err, ask("/mnt", xfsGrow, argument)))
+	x.check("geometry", ask("/mnt", xfsGeometry, geometry))
+	if got := binary.LittleEndian.Uint64(geometry[32:]); got != n {
+		x.wrong = append(x.wrong, fmt.Sprintf("grown to %d blocks instead of %d", got, n))
+	}
+}
+
+// recount changes what takes no space, cuts the device off, and mounts anew: then the kernel
+// counts what is free in each group, instead of believing the superblock.
+func (x *xfsProof) recount() {
+	x.again()
+	before := x.statfs()
+	x.check("chmod", os.Chmod("/mnt", 0o711))
+	f, err := os.Open("/mnt")
+	if err == nil {
+		err = f.Sync()
+		f.Close()
+	}
+	x.check("sync", err)
+	x.check("cut", ask("/mnt", xfsCut, []byte{1, 0, 0, 0})) // the log is written out, nothing else
+	x.again()
+	if after := x.statfs(); after.Bfree != before.Bfree || after.Ffree != before.Ffree {
+		x.wrong = append(x.wrong, fmt.Sprintf("the superblock says %d free, the groups %d", before.Bfree, after.Bfree))
+	}
+	x.check("chmod", os.Chmod("/mnt", 0o755))
+}

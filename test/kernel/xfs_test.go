@@ -1,0 +1,159 @@
+package kernel
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+
+	"fundus/core/block"
+	"fundus/core/block/file"
+	"fundus/core/fs"
+	"fundus/core/fs/xfs"
+	"fundus/core/quantity"
+	"fundus/test/amount"
+)
+
+// xfsCase is an XFS that is made and put before the kernel.
+type xfsCase struct {
+	size     int64
+	settings string // as they are typed
+	how      string // what the guest does with it
+}
+
+// xfsCases lists what is made: the corner cases first.
+func xfsCases() (list []xfsCase) {
+	const m, g = 1 << 20, 1 << 30
+	add := func(size int64, settings, how string) { list = append(list, xfsCase{size, settings, how}) }
+	add(64*m, "", "fill cut")
+	add(300*m, "", "cut grow=131072")
+	add(300*m, "sector=4KiB", "cut")
+	add(300*m, "block=1KiB", "cut fill")
+	add(300*m, "log-unit=256KiB", "cut")
+	add(1*g, "stripe-unit=64KiB stripe-width=256KiB", "cut")
+	add(64*m, "stripe-unit=12KiB stripe-width=36KiB", "cut fill") // the log in group 0, behind a gap
+	add(300*m, "for=5.4", "cut")
+	add(300*m, "reverse-map=no shared-blocks=no free-inode-tree=no sparse-inodes=no late-times=no", "cut")
+	add(300*m, "block=2KiB inode-size=1KiB sector=512 log-unit=4KiB", "cut")
+	add(300*m, "for=6.6", "cut")
+	add(4096*(4*16<<8+63)+64*m, "group-size=16MiB log=20MiB", "") // refused: the log has no room
+	for _, block := range []string{"1KiB", "2KiB", "4KiB"} {
+		for _, sector := range []string{"512", "4KiB"} {
+			for _, inode := range []string{"512", "1KiB", "2KiB"} {
+				add(300*m, "block="+block+" sector="+sector+" inode-size="+inode, "cut")
+			}
+		}
+		for _, reverse := range []string{"yes", "no"} {
+			for _, shared := range []string{"yes", "no"} {
+				for _, unit := range []string{"", " log-unit=4KiB", " log-unit=32KiB", " log-unit=64KiB", " log-unit=256KiB"} {
+					add(300*m, "block="+block+" reverse-map="+reverse+" shared-blocks="+shared+unit, "cut")
+				}
+			}
+		}
+		for _, off := range []string{"free-inode-tree", "sparse-inodes", "inode-counts", "late-times"} {
+			add(300*m, "block="+block+" "+off+"=no", "")
+		}
+		add(300*m, "block="+block+" large-extent-counts=yes", "")
+		add(300*m, "block="+block+" directory-block=64KiB", "fill")
+		add(300*m, "block="+block+" root-user=1000 root-group=1001 root-mode=2775", "")
+		for _, stripe := range []string{"8KiB stripe-width=24KiB", "64KiB stripe-width=64KiB", "512KiB stripe-width=2MiB", "1MiB stripe-width=8MiB"} {
+			add(1*g, "block="+block+" stripe-unit="+stripe, "cut")
+		}
+	}
+	// Around the border of a group, and with a last group that is too short to be of use.
+	for _, delta := range []int64{-4096, 0, 4096, 63 * 4096, 64 * 4096, 16*m - 4096, 16 * m} {
+		add(4*64*m+delta, "group-size=64MiB", "cut grow=131072")
+	}
+	for _, count := range []string{"1", "2", "3", "5", "7"} {
+		add(400*m, "group-count="+count, "fill cut")
+	}
+	for _, size := range []int64{65 * m, 80 * m, 100 * m, 128 * m, 160 * m, 200 * m, 256*m + 512, 511 * m, 513 * m} {
+		add(size, "", "fill cut grow=262144")
+	}
+	for _, size := range []int64{2 << 40, 16<<40 + 1} {
+		add(size, "", "")
+		add(size, "block=1KiB group-size=1TiB", "")
+	}
+	return list
+}
+
+// proveXFS: what Fundus makes is mounted, used, gone through, filled, grown and cut off by
+// the kernel, which finds nothing, and counts what was planned.
+func proveXFS(t *testing.T, j *judge) {
+	const corners = 11
+	all := xfsCases()
+	if !amount.Soak() {
+		rng, sample := amount.Rand(18), all[:corners:corners]
+		for range 17 {
+			sample = append(sample, all[corners+rng.IntN(len(all)-corners)])
+		}
+		all = sample
+	}
+	made, scrubbed := 0, 0
+	for len(all) > 0 {
+		const batch = 14
+		list := all[:min(batch, len(all))]
+		all = all[len(list):]
+		var images, commands, want []string
+		var which []xfsCase
+		for i, c := range list {
+			path, l := newXFS(t, c, i%2 == 0)
+			if l == nil {
+				continue
+			}
+			which = append(which, c)
+			images, commands = append(images, path), append(commands, fmt.Sprintf("xfs /dev/ubd%c %s", 'a'+len(images), c.how))
+			want = append(want, fmt.Sprintf(" of %d free, %d bytes, ", l.Blocks-l.LogBlocks, l.Block))
+			made++
+		}
+		a := j.run(t, start{modules: []string{"xfs"}, images: images, commands: commands})[len(images)-1]
+		for i, said := range a.Said {
+			if !strings.Contains(said, want[i]) || !strings.HasSuffix(said, "scrubbed; wrong: ") {
+				t.Errorf("%d bytes, %s (%s): %q, want %q", which[i].size, which[i].settings, which[i].how, said, want[i])
+			}
+			if !strings.Contains(said, "not scrubbed") {
+				scrubbed++
+			}
+		}
+		for _, line := range a.Kernel {
+			known := strings.Contains(line, "EXPERIMENTAL") || strings.Contains(line, "User initiated shutdown") || strings.Contains(line, "Please unmount") || strings.Contains(line, "xfs_fs_goingdown")
+			if level, _, _ := strings.Cut(line, ","); strings.Contains(line, "XFS") && level < "5" && !known {
+				t.Errorf("the kernel says: %s", line)
+			}
+		}
+	}
+	fmt.Printf("kernel proof: %d XFS are what was planned, %d of them gone through by the kernel: %v\n", made, scrubbed, !t.Failed())
+}
+
+// newXFS makes one in an image, or sees to it that it is refused; every second one with an
+// identifier of its own in the metadata.
+func newXFS(t *testing.T, c xfsCase, again bool) (string, *xfs.Layout) {
+	t.Helper()
+	wishes := fs.Wishes{}
+	for _, word := range strings.Fields(c.settings) {
+		key, value, _ := strings.Cut(word, "=")
+		wishes[key] = fs.Wish{Word: value, By: fs.ByRequest}
+	}
+	order := fs.Order{Label: "moss", ID: fs.Wide.Fresh(uuid.New()), Again: again, Wishes: wishes, Time: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), Fresh: uuid.New}
+	path := blank(t, max(c.size, 1<<30)) // with room to grow
+	dev, err := file.Open(path, true, block.DefaultGeometry)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer dev.Close()
+	part, err := block.NewSlice(dev, 0, c.size/512*512)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l, err := xfs.PlanOrder(quantity.Bytes(part.Size()), part.Geometry(), order)
+	if err == nil {
+		_, err = xfs.MakeOrder(t.Context(), part, order)
+	}
+	if err != nil {
+		t.Logf("%d bytes, %s: %v", c.size, c.settings, err)
+		return "", nil
+	}
+	return path, l
+}
