@@ -29,6 +29,9 @@ type setting struct {
 func prepare(t *testing.T, s story) *setting {
 	t.Helper()
 	r := newRig(t, s.physics, max(s.logical, 512))
+	if s.large {
+		r.larger()
+	}
 	store := storeIn(t)
 	for _, b := range s.before {
 		if _, err := r.commit(store, b); err != nil {
@@ -204,7 +207,11 @@ func (x *run) chosen(stride int) (list []int) {
 // TestCuts is the sweep: every operation, several seeds, both directions.
 func TestCuts(t *testing.T) {
 	total := each(t, always, func(t *testing.T, p *setting, counts map[string]int) {
-		for seed := range min(p.seeds, uint64(amount.Of(4, 20))) {
+		seeds := amount.Of(4, 20)
+		if p.large { // each takes long
+			seeds = amount.Of(1, 20)
+		}
+		for seed := range min(p.seeds, uint64(seeds)) {
 			for n := range p.ops {
 				r, store := p.at(t, n, amount.Seed()+seed)
 				p.judged(t, r, store, fmt.Sprintf("cut at %d, seed %d", n, amount.Seed()+seed), counts)

@@ -73,6 +73,12 @@ func newRig(t testing.TB, physical, logical int64) *rig {
 	return r
 }
 
+// larger gives an empty rig a disk that an XFS fits on.
+func (r *rig) larger() {
+	const enough = 100 << 20
+	r.medium = block.NewMemory(enough, r.medium.Geometry())
+}
+
 // clone has the same bytes, and the power back.
 func (r *rig) clone() *rig {
 	return &rig{medium: block.NewOverlay(r.medium, block.Spill{}), fault: block.NoFault, root: r.root, known: slices.Clone(r.known), files: r.files}

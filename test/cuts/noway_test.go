@@ -10,11 +10,13 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/kind"
+	"fundus/core/table"
 	"fundus/internal/deed"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 	"fundus/internal/task/content"
+	"fundus/internal/task/disk"
 	"fundus/internal/task/past"
 )
 
@@ -112,7 +114,8 @@ func TestDiscard(t *testing.T) {
 	for _, word := range kind.Words() {
 		t.Run(word, func(t *testing.T) {
 			start := newRig(t, 512, 512)
-			must(t, start, storeIn(t), herbarium()...)
+			start.larger()
+			must(t, start, storeIn(t), &disk.TableNew{Disk: "sdb", Scheme: table.GPT}, adding(disk.NewPart{Size: size("80MiB")}), &content.Format{Target: "sdb1", Kind: "ext4", Label: "old"})
 			start.faulty = nil
 			over := &content.Format{Target: "sdb1", Kind: word, Discard: true}
 			x, done := record(t, start, storeIn(t), func(r *rig) error { _, err := r.commit(r.recorder.store, over); return err })
@@ -145,7 +148,7 @@ func TestDiscard(t *testing.T) {
 // anyDiscarded reports whether the rig discarded anything of the first partition.
 func anyDiscarded(t *testing.T, r *rig) bool {
 	t.Helper()
-	b := make([]byte, 30<<20)
+	b := make([]byte, 80<<20)
 	if _, err := r.medium.ReadAt(b, 1<<20); err != nil {
 		t.Fatal(err)
 	}

@@ -53,9 +53,10 @@ func ending(id uuid.UUID, unit, cycle uint32) []byte {
 
 // logEnd is where a log ends.
 type logEnd struct {
-	clean bool   // it ended in order: nothing is to be replayed
-	cycle uint32 // of its last record
-	head  int64  // sector behind its last record
+	clean  bool   // it ended in order: nothing is to be replayed
+	cycle  uint32 // of its last record
+	head   int64  // sector behind its last record
+	record int64  // sector of that record; -1 where it was not found
 }
 
 // readLog finds the end of the log, as the kernel does (xlog_find_head in
@@ -63,18 +64,20 @@ type logEnd struct {
 // begins with the number of its round.
 func (v *volume) readLog() (end logEnd, err error) {
 	n := v.size / logSector
+	end.record = -1
 	if n == 0 {
 		return end, nil
 	}
 	first, err := v.cycle(0)
 	if err != nil || first == 0 { // nothing was ever written: the kernel goes on with it, and says so
+		end.clean = err == nil
 		return end, err
 	}
 	last, err := v.cycle(n - 1)
 	if err != nil {
 		return end, err
 	}
-	end = logEnd{cycle: first, head: n}
+	end = logEnd{cycle: first, head: n, record: -1}
 	if first != last { // the first sector that is of the round before
 		low, high := int64(0), n-1
 		for low+1 < high {
@@ -93,7 +96,7 @@ func (v *volume) readLog() (end logEnd, err error) {
 		}
 		end.head = high
 	}
-	end.clean, err = v.ended(end.head)
+	end.clean, end.record, err = v.ended(end.head)
 	return end, err
 }
 
@@ -110,15 +113,16 @@ func (v *volume) cycle(sector int64) (uint32, error) {
 	return binary.BigEndian.Uint32(b[4:]), nil
 }
 
-// ended reports whether the record before the head says that the file system was unmounted.
-func (v *volume) ended(head int64) (bool, error) {
+// ended reports whether the record before the head says that the file system was unmounted,
+// and where it is.
+func (v *volume) ended(head int64) (clean bool, record int64, err error) {
 	const most = (256<<10)/logSector + 8 // sectors of the longest record, and of its headers
 	be, n := binary.BigEndian, v.size/logSector
 	for back := int64(1); back <= min(most, n); back++ {
 		at := (head - back + n) % n
 		b, err := block.ReadSized(v.dev, v.log+at*logSector, logSector, logSector)
 		if err != nil {
-			return false, err
+			return false, -1, err
 		}
 		if be.Uint32(b) != logMagic {
 			continue
@@ -126,12 +130,12 @@ func (v *volume) ended(head int64) (bool, error) {
 		headers := (int64(be.Uint32(b[320:])) + headerSpan - 1) / headerSpan
 		length := (int64(be.Uint32(b[12:])) + logSector - 1) / logSector
 		if headers+length != back || be.Uint32(b[40:]) != 1 || uuid.UUID(b[304:320]) != v.uuid() {
-			return false, nil
+			return false, at, nil
 		}
 		op, err := block.ReadSized(v.dev, v.log+(at+headers)%n*logSector, logSector, logSector)
-		return err == nil && op[9]&endingFlag != 0, err
+		return err == nil && op[9]&endingFlag != 0, at, err
 	}
-	return false, nil
+	return false, -1, nil
 }
 
 // restart clears the log and begins it anew in a cycle: what is behind its one record is of

@@ -178,6 +178,7 @@ func (l *Layout) stripes(geo block.Geometry) {
 			l.hinted = append(l.hinted, "stripe-unit", "stripe-width")
 		}
 	}
+	o.Unit, o.Width = choose(o.Unit, o.Width), choose(o.Width, o.Unit)
 	l.unit, l.width = uint64(o.Unit/l.Block), uint64(o.Width/l.Block)
 	l.logUnit = o.LogUnit
 	if l.logUnit == 0 && l.unit > 0 {
@@ -194,8 +195,6 @@ func (l *Layout) stripes(geo block.Geometry) {
 func (l *Layout) checkUnits() error {
 	o := l.options
 	switch {
-	case (o.Unit == 0) != (o.Width == 0):
-		return fmt.Errorf("%w: stripe-unit and stripe-width go together", fs.ErrSetting)
 	case o.Unit%l.Block != 0 || o.Unit > 0 && o.Width%o.Unit != 0:
 		return fmt.Errorf("%w: stripe-unit=%v, stripe-width=%v: the unit is a multiple of the block of %v, and the width of the unit", fs.ErrSetting, o.Unit, o.Width, l.Block)
 	case l.logUnit > 0 && l.logUnit < l.Block || l.logUnit&(l.logUnit-1) != 0 || l.logUnit > mostLogUnit:
@@ -217,7 +216,8 @@ func (l *Layout) sizeLog() {
 	log := l.options.Log
 	if log == 0 {
 		log = max(min(max(size/logShare, usualLog), mostUsualLog), 8*l.logUnit)
-		if log > size/4 {
+		group := choose(l.options.GroupSize, size/quantity.Bytes(max(l.options.Groups, 1)))
+		if log > size/4 || log > group/2 {
 			log = l.leastLog()
 		}
 	}
@@ -243,6 +243,8 @@ func (l *Layout) sizeGroups() error {
 	case log < l.leastLog() || log > mostLog || l.LogBlocks > mostLogCount:
 		most := min(mostLog, mostLogCount*l.Block)
 		return fmt.Errorf("%w: log=%v: it takes %v to %v here", fs.ErrSetting, log, l.leastLog(), most)
+	case o.GroupSize > size:
+		return fmt.Errorf("%w: group-size=%v: the device has %v", fs.ErrSetting, o.GroupSize, size)
 	case o.Groups > 0 && o.GroupSize > 0:
 		return fmt.Errorf("%w: group-count and group-size are two words for the same; say one", fs.ErrSetting)
 	}

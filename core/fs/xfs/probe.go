@@ -45,8 +45,42 @@ const (
 	mostSector    = 32 << 10
 )
 
-// Probe recognises XFS by the superblock at byte 0; nil where there is none.
+// Probe recognises XFS by the superblock at byte 0; nil where there is none. Whether it was
+// left in order its log says.
 func Probe(dev block.Device) (*fs.Content, error) {
+	c, err := recognise(dev)
+	if err != nil || c == nil || c.State == fs.Damaged {
+		return c, err
+	}
+	v, err := open(dev)
+	if err != nil { // of another version, or shorter than it says
+		return c, nil
+	}
+	c.Unknown, c.Features = v.unknown(), v.named()
+	be := binary.BigEndian
+	inodes, free := be.Uint64(v.super[128:]), be.Uint64(v.super[136:])
+	log := "on another device"
+	if v.log > 0 {
+		end, err := v.readLog()
+		if err != nil {
+			return nil, err
+		}
+		log = fmt.Sprintf("%v at byte %d, in round %d; it ended in order", quantity.Bytes(v.size), v.log, end.cycle)
+		if !end.clean {
+			c.State = fs.Recovery
+			log = fmt.Sprintf("%v at byte %d; it has to be replayed, unless it is mounted", quantity.Bytes(v.size), v.log)
+		}
+	}
+	c.Facts = append(c.Facts,
+		fs.Fact{Name: "files", Value: fmt.Sprintf("%d of %d inodes used, of %d bytes each; more are made as they are needed", inodes-min(free, inodes), inodes, be.Uint16(v.super[104:]))},
+		fs.Fact{Name: "log", Value: log})
+	if v.meta() != v.uuid() {
+		c.Facts = append(c.Facts, fs.Fact{Name: "within", Value: v.meta().String() + ": what the metadata carries"})
+	}
+	return c, nil
+}
+
+func recognise(dev block.Device) (*fs.Content, error) {
 	if dev.Size() < readSize {
 		return nil, nil
 	}

@@ -10,7 +10,7 @@ import (
 
 // Values reads the settings back that an XFS of version 5 stores.
 func Values(dev block.Device) ([]fs.Value, error) {
-	c, err := Probe(dev)
+	c, err := recognise(dev)
 	if err != nil || c == nil || c.State == fs.Damaged {
 		return nil, err
 	}

@@ -31,7 +31,7 @@ type volume struct {
 
 // open reads the superblock of an XFS of version 5 that is whole.
 func open(dev block.Device) (*volume, error) {
-	c, err := Probe(dev)
+	c, err := recognise(dev)
 	switch {
 	case err != nil:
 		return nil, err
@@ -58,6 +58,9 @@ func open(dev block.Device) (*volume, error) {
 	blockLog, first := head[124], be.Uint64(head[48:])
 	if perGroup == 0 || blockLog > 31 || log2(perGroup) != blockLog {
 		return nil, fmt.Errorf("%w: groups of %d blocks, counted in %d bits", fs.ErrUnsupported, perGroup, blockLog)
+	}
+	if total, n := be.Uint64(head[blocks:]), uint64(v.count); n == 0 || n > total || (n-1)*perGroup >= total || n*perGroup < total {
+		return nil, fmt.Errorf("%w: %d blocks in %d groups of %d", fs.ErrUnsupported, total, n, perGroup)
 	}
 	if first > 0 {
 		at := first>>blockLog*perGroup + first&(1<<blockLog-1)
@@ -99,6 +102,34 @@ func (v *volume) unknown() (list []string) {
 			if f.bits>>bit&1 != 0 {
 				list = append(list, fmt.Sprintf("%s bit %d", f.what, bit))
 			}
+		}
+	}
+	return list
+}
+
+// named lists the features that are on and known.
+func (v *volume) named() (list []fs.Feature) {
+	ro, incompat := v.features()
+	for _, f := range []struct {
+		field    string
+		bits     uint32
+		bit      uint32
+		constant string
+		meaning  string
+	}{
+		{"read-only", ro, roFreeInodes, "XFS_SB_FEAT_RO_COMPAT_FINOBT", "a tree of free inodes"},
+		{"read-only", ro, roReverse, "XFS_SB_FEAT_RO_COMPAT_RMAPBT", "the reverse map"},
+		{"read-only", ro, roShared, "XFS_SB_FEAT_RO_COMPAT_REFLINK", "shared blocks"},
+		{"read-only", ro, roInodeCounts, "XFS_SB_FEAT_RO_COMPAT_INOBTCNT", "counts of the trees of inodes"},
+		{"incompatible", incompat, incompatTypes, "XFS_SB_FEAT_INCOMPAT_FTYPE", "types in directories"},
+		{"incompatible", incompat, incompatSparse, "XFS_SB_FEAT_INCOMPAT_SPINODES", "inodes in small pieces"},
+		{"incompatible", incompat, incompatMetaUUID, "XFS_SB_FEAT_INCOMPAT_META_UUID", "an identifier of the metadata"},
+		{"incompatible", incompat, incompatLateTimes, "XFS_SB_FEAT_INCOMPAT_BIGTIME", "times after 2038"},
+		{"incompatible", incompat, incompatNeedsRepair, "XFS_SB_FEAT_INCOMPAT_NEEDSREPAIR", "it needs to be repaired"},
+		{"incompatible", incompat, incompatWide, "XFS_SB_FEAT_INCOMPAT_NREXT64", "large counts of extents"},
+	} {
+		if f.bits&f.bit != 0 {
+			list = append(list, fs.Feature{Field: f.field, Bit: f.bit, Constant: f.constant, Meaning: f.meaning})
 		}
 	}
 	return list

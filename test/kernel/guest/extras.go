@@ -81,6 +81,9 @@ func (x *extras) find(name string) func(words []string) string {
 		"limits":      limits,      // TYPE DEVICE: what only some types of a family take
 		"fat":         fat,         // DEVICE: what the kernel makes of a new one
 		"returns":     returns,     // DISK KIND…: each over each, and undone
+		"fills":       fills,       // DEVICE N: a tree, and at the end the power is cut
+		"reads":       reads,       // DEVICE N: that tree, after whatever
+		"newuuid":     newUUID,     // DEVICE UUID: of an XFS that is not mounted
 		"xfs":         xfs,         // DEVICE HOW…: what the kernel makes of a new one
 		"area":        area,        // DEVICE: swapped on
 		"awkward":     awkward,     // ROOT HOW: an fstab that cannot simply be replaced

@@ -8,9 +8,17 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"unsafe"
+
+	"github.com/google/uuid"
+	"golang.org/x/sys/unix"
+
+	"fundus/core/block"
+	"fundus/core/block/file"
+	corexfs "fundus/core/fs/xfs"
 )
 
 // Requests of a mounted XFS (fs/xfs/libxfs/xfs_fs.h of Linux).
@@ -222,4 +230,69 @@ func (x *xfsProof) recount() {
 		x.wrong = append(x.wrong, fmt.Sprintf("the superblock says %d free, the groups %d", before.Bfree, after.Bfree))
 	}
 	x.check("chmod", os.Chmod("/mnt", 0o755))
+}
+
+// fills is DEVICE N: the file system is mounted and used; then N directories are made, and it
+// is cut off from its device when they stand in the log alone.
+func fills(words []string) string {
+	x := &xfsProof{device: words[0]}
+	x.mount()
+	x.tree()
+	x.again()
+	for _, path := range later(words[1]) {
+		x.check("directory", os.MkdirAll(filepath.Dir(path), 0o755))
+		x.check("write", os.WriteFile(path, []byte(path), 0o644))
+	}
+	f, err := os.Open("/mnt")
+	if err == nil {
+		err = errors.Join(unix.Syncfs(int(f.Fd())), f.Close())
+	}
+	x.check("sync", err)
+	x.check("cut", ask("/mnt", xfsCut, []byte{1, 0, 0, 0}))
+	x.check("unmount", syscall.Unmount("/mnt", 0))
+	return "wrong: " + strings.Join(x.wrong, "; ")
+}
+
+// later are the files of N directories.
+func later(count string) (paths []string) {
+	n, _ := strconv.Atoi(count)
+	for i := range n {
+		for k := range 30 {
+			paths = append(paths, fmt.Sprintf("/mnt/later%d/a sheet with a long name %d", i, k))
+		}
+	}
+	return paths
+}
+
+// reads is DEVICE N: what fills wrote is read and gone through, after a mount and another.
+func reads(words []string) string {
+	x := &xfsProof{device: words[0], files: 150}
+	x.mount()
+	for range 2 {
+		x.read()
+		for _, path := range later(words[1]) {
+			data, err := os.ReadFile(path)
+			x.check("read", err)
+			if string(data) != path {
+				x.wrong = append(x.wrong, path+" is not what was written")
+			}
+		}
+		x.scrub()
+		x.again()
+	}
+	for _, path := range later(words[1]) {
+		x.check("remove", os.Remove(path))
+	}
+	x.check("unmount", syscall.Unmount("/mnt", 0))
+	return "wrong: " + strings.Join(x.wrong, "; ")
+}
+
+// newUUID is DEVICE UUID: the file system gets another identifier, by core's own call.
+func newUUID(words []string) string {
+	dev, err := file.Open(words[0], true, block.DefaultGeometry)
+	if err != nil {
+		return err.Error()
+	}
+	err = errors.Join(corexfs.SetUUID(dev, uuid.MustParse(words[1])), dev.Sync(), dev.Close())
+	return "changed" + fine(err)
 }
