@@ -128,3 +128,6 @@ func (s Setting) readerWord(n int64) string {
 	}
 	return "?"
 }
+
+// NoTraits are those of a kind that every reader knows whole.
+func NoTraits() []Trait { return nil }

@@ -61,10 +61,10 @@ type Mark struct {
 
 // Maker makes one variant of the kind.
 type Maker struct {
-	Word     string       // that `format` takes
-	ID       fs.IDForm    // of its identifier
-	Settings []fs.Setting // what it can be made with
-	Traits   []fs.Trait   // what not every reader of it knows
+	Word     string              // that `format` takes
+	ID       fs.IDForm           // of its identifier
+	Settings func() []fs.Setting // what it can be made with
+	Traits   func() []fs.Trait   // what not every reader of it knows
 	Make     func(ctx context.Context, dev block.Device, o fs.Order) (fs.Made, error)
 	// Variant is the kind that a probe would see, where it follows from the size and the
 	// settings; nil: the word.
@@ -95,12 +95,12 @@ func All() []Kind {
 	return []Kind{
 		{Name: "fence", Probe: fence.Probe, Fields: fence.Fields},
 		{Name: "gpt", Probe: probeGPT, Fields: gpt.Fields},
-		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: []Maker{{Word: "ext4", ID: fs.Wide, Settings: ext.Settings(), Traits: ext.Traits(), Make: ext.MakeOrder}}, Values: ext.Values, Probe: ext.Probe, Fields: ext.Fields, SetLabel: ext.SetLabel, Relabels: true,
+		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: []Maker{{Word: "ext4", ID: fs.Wide, Settings: ext.Settings, Traits: ext.Traits, Make: ext.MakeOrder}}, Values: ext.Values, Probe: ext.Probe, Fields: ext.Fields, SetLabel: ext.SetLabel, Relabels: true,
 			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted, ext.MarkLabelled}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies,
 			Options: &Mounts{[]string{"ext4", "ext3", "ext2"}, ext.MountOptions}},
-		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings(), Traits: xfs.Traits(), Make: xfs.MakeOrder}}, Values: xfs.Values, SetLabel: xfs.SetLabel, Relabels: true, Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
+		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, SetLabel: xfs.SetLabel, Relabels: true, Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
 		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},
-		{Name: "fat", Makes: []Maker{{Word: "fat", ID: fs.Serial, Settings: fat.Settings(), Make: fat.MakeOrder, Variant: fat.Variant}}, Values: fat.Values, SetLabel: fat.SetLabel, FitLabel: fat.Fit, Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies,
+		{Name: "fat", Makes: []Maker{{Word: "fat", ID: fs.Serial, Settings: fat.Settings, Traits: fs.NoTraits, Make: fat.MakeOrder, Variant: fat.Variant}}, Values: fat.Values, SetLabel: fat.SetLabel, FitLabel: fat.Fit, Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies,
 			Options: &Mounts{[]string{"vfat", "msdos"}, fat.MountOptions}},
 		{Name: "exfat", Probe: probe.ExFAT, Fields: probe.ExFATFields, Marks: []Mark{{3, "EXFAT   "}}, Options: &Mounts{[]string{"exfat"}, probe.ExFATOptions}},
 		{Name: "ntfs", Probe: probe.NTFS, Fields: probe.NTFSFields, Marks: []Mark{{3, "NTFS    "}}, Options: &Mounts{[]string{"ntfs3"}, probe.NTFSOptions}},
@@ -116,7 +116,7 @@ func All() []Kind {
 		{Name: "hfsplus", Probe: probe.HFSPlus, Fields: probe.HFSPlusFields},
 		{Name: "apfs", Probe: probe.APFS, Fields: probe.APFSFields},
 		{Name: "minix", Probe: probe.Minix, Fields: probe.MinixFields},
-		{Name: "swap", Makes: []Maker{{Word: "swap", ID: fs.Wide, Settings: swap.Settings(), Make: swap.MakeOrder}}, Values: swap.Values, SetLabel: swap.SetLabel, Probe: swap.Probe, Fields: swap.Fields, Marks: []Mark{{4086, "SWAPSPACE2"}, {65526, "SWAPSPACE2"}}, Options: &Mounts{[]string{"swap"}, swap.MountOptions}},
+		{Name: "swap", Makes: []Maker{{Word: "swap", ID: fs.Wide, Settings: swap.Settings, Traits: fs.NoTraits, Make: swap.MakeOrder}}, Values: swap.Values, SetLabel: swap.SetLabel, Probe: swap.Probe, Fields: swap.Fields, Marks: []Mark{{4086, "SWAPSPACE2"}, {65526, "SWAPSPACE2"}}, Options: &Mounts{[]string{"swap"}, swap.MountOptions}},
 		{Name: "luks", Probe: probe.LUKS, Fields: probe.LUKSFields, Marks: []Mark{{0, "LUKS\xBA\xBE"}}},
 		{Name: "bitlocker", Probe: probe.BitLocker, Fields: probe.BitLockerFields, Marks: []Mark{{3, "-FVE-FS-"}}},
 		{Name: "physical volume", Probe: probe.PhysicalVolume, Fields: probe.PhysicalVolumeFields, Marks: []Mark{{512, "LABELONE"}}},

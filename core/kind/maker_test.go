@@ -41,7 +41,7 @@ func made(t *testing.T, m Maker, sector int64, wishes fs.Wishes) (block.Device, 
 func TestSettingsReadBack(t *testing.T) {
 	for _, k := range All() {
 		for _, m := range k.Makes {
-			for _, s := range m.Settings {
+			for _, s := range m.Settings() {
 				ends := s.Range[:]
 				if len(s.Only) > 0 {
 					ends = s.Only
@@ -57,8 +57,8 @@ func TestSettingsReadBack(t *testing.T) {
 					if s.Key != fs.ForKey {
 						says++ // which is nobody in particular
 					}
-					if says != len(m.Settings) {
-						t.Errorf("%s says %d values of %d settings, and %v shape nothing", m.Word, len(got.Values), len(m.Settings), got.Idle)
+					if says != len(m.Settings()) {
+						t.Errorf("%s says %d values of %d settings, and %v shape nothing", m.Word, len(got.Values), len(m.Settings()), got.Idle)
 					}
 				}
 			}

@@ -74,7 +74,7 @@ func (e *Env) completeFormat(cmd *cobra.Command, args []string, begun string) (o
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	for _, s := range m.Settings {
+	for _, s := range m.Settings() {
 		for _, value := range s.Words() {
 			out = append(out, s.Key+"="+value)
 		}
@@ -88,7 +88,7 @@ func (e *Env) completeFormat(cmd *cobra.Command, args []string, begun string) (o
 // settingHint answers an option that is a setting.
 func settingHint(option string) string {
 	for _, m := range kind.Makers() {
-		for _, s := range m.Settings {
+		for _, s := range m.Settings() {
 			if s.Key == strings.TrimSuffix(option, "-size") {
 				return s.Key + " is a setting: behind the kind write " + s.Key + "=VALUE, which takes " + s.Takes()
 			}

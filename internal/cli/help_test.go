@@ -159,13 +159,13 @@ func TestSettings(t *testing.T) {
 	b.WriteString("# Settings\n\nWhat `fundus format TARGET KIND KEY=VALUE…` takes, written from the kinds; `go test ./internal/cli -run TestSettings\n-update` writes it anew. `format.KIND.KEY` in the configuration sets one for all that are made on a machine.\n`fundus settings` shows the same. `size=SIZE` says of every kind how much of the device it takes. Which parts of a kind\n`for=` leaves out stands below its settings; what is always there is refused then.\n")
 	for _, m := range kind.Makers() {
 		fmt.Fprintf(&b, "\n## %s\n\n| key | takes | default | can be set | what it is for |\n|---|---|---|---|---|\n", m.Word)
-		for _, s := range m.Settings {
+		for _, s := range m.Settings() {
 			if s.Meaning == "" || s.Default == "" || s.When&fs.AtMaking == 0 {
 				t.Errorf("%s %s: it lacks a meaning, a default, or a time when it can be set", m.Word, s.Key)
 			}
 			fmt.Fprintf(&b, "| `%s` | %s | %s | %s | %s |\n", s.Key, s.Takes(), s.Default, s.When, s.Meaning)
 		}
-		writeTraits(&b, m.Traits)
+		writeTraits(&b, m.Traits())
 	}
 	holdFile(t, filepath.Join("..", "..", "docs", "settings.md"), []byte(b.String()))
 }

@@ -36,7 +36,7 @@ func keys() []key {
 // key for each setting of each kind.
 func formatKeys() (list []key) {
 	for _, m := range kind.Makers() {
-		for _, s := range m.Settings {
+		for _, s := range m.Settings() {
 			list = append(list, key{name: "format." + m.Word + "." + s.Key, purpose: "for new " + m.Word + ": " + s.Meaning, kind: m.Word,
 				set: func(c *Config, _, value string) error {
 					if _, err := s.Parse(value); err != nil {

@@ -45,7 +45,7 @@ func SettingsOf(c *config.Config, word string) ([]KindSettings, error) {
 	var out []KindSettings
 	for _, m := range makers {
 		k := KindSettings{Kind: m.Word}
-		for _, s := range m.Settings {
+		for _, s := range m.Settings() {
 			k.Settings = append(k.Settings, SettingNow{s, c.Formats[m.Word][s.Key], c.From("format." + m.Word + "." + s.Key)})
 		}
 		out = append(out, k)
@@ -86,7 +86,7 @@ func Settings(ctx context.Context, r machine.Reader, word string) (KindSettings,
 		return KindSettings{}, machine.About(n.Name, err)
 	}
 	out := KindSettings{Kind: c.Kind, Device: n.Name}
-	for _, s := range k.Makes[0].Settings {
+	for _, s := range k.Makes[0].Settings() {
 		for _, value := range values {
 			if value.Key == s.Key {
 				out.Settings = append(out.Settings, SettingNow{s, value.Word, "on " + n.Name})

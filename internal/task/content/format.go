@@ -279,7 +279,7 @@ func (r *Format) id(n inventory.Node, m kind.Maker, random uuid.UUID) (fs.ID, er
 // withConfigured adds to a refusal which values nobody has typed: they may be its reason.
 func withConfigured(p *task.Planner, m kind.Maker, wishes fs.Wishes, err error) error {
 	var list []string
-	for _, s := range m.Settings {
+	for _, s := range m.Settings() {
 		if w := wishes[s.Key]; w.By == fs.ByConfiguration {
 			list = append(list, fmt.Sprintf("%s=%s of %s", s.Key, w.Word, p.Config.From("format."+m.Word+"."+s.Key)))
 		}
