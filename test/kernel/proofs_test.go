@@ -240,12 +240,12 @@ func proveNeighbour(t *testing.T, j *judge) {
 		"table new ubda --commit", "partition add ubda --size 100MiB --commit", "partition add ubda --size 20MiB --commit", "format ubda1 ext4 --label herbarium --commit",
 		"fstab add ubda1 /srv/herbarium --commit", "mount /srv/herbarium", "writer /srv/herbarium",
 		"partition add ubda --size 10MiB --commit", "partition remove ubda2 --commit", "partition add ubda --size 5MiB --commit",
-		"format ubda1 ext4 --lose=herbarium --commit", "label ubda1 mosses --commit", "partition remove ubda1 --lose=herbarium --commit",
-		"format ubda ext4 --lose=herbarium --commit", "table new ubda --lose=herbarium --commit", "undo 4 --commit", "rest", "unmount /srv/herbarium",
+		"format ubda1 ext4 --lose=herbarium --commit", "label ubda1 mosses --commit", "partition remove ubda1 --lose=mosses --commit",
+		"format ubda ext4 --lose=mosses --commit", "table new ubda --lose=mosses --commit", "undo 4 --commit", "rest", "unmount /srv/herbarium",
 	}, blank(t, 200<<20))[0]
 	says(t, a.Said, [][]string{
 		{fine}, {fine}, {fine}, {fine}, {fine}, {fine}, {}, {"done: add partition 3", fine}, {"done: remove partition 2", fine}, {"done: add partition 2", fine},
-		{"it is mounted at /srv/herbarium", refused}, {"it is mounted", refused}, {"it is mounted", refused}, {"it is mounted", refused}, {"it is mounted", refused}, {refused}, {"wrote "}, {fine},
+		{"it is mounted at /srv/herbarium", refused}, {"done: label ubda1", fine}, {"it is mounted", refused}, {"it is mounted", refused}, {"it is mounted", refused}, {refused}, {"wrote "}, {fine},
 	})
 	clean(t, a, []string{"1 2048 204800", "2 206848 10240", "3 247808 20480"}, []string{"ubda1 mounted", "ubda2 invalid argument", "ubda3 invalid argument"})
 }

@@ -64,6 +64,13 @@ func xfsCases() (list []xfsCase) {
 			add(1*g, "block="+block+" stripe-unit="+stripe, "cut")
 		}
 	}
+	for _, pair := range []string{"reverse-map=yes shared-blocks=yes", "reverse-map=yes shared-blocks=no", "reverse-map=no shared-blocks=yes", "reverse-map=no shared-blocks=no"} {
+		for _, unit := range []string{"4KiB", "32KiB", "64KiB", "256KiB"} {
+			add(300*m, "sector=4KiB log-unit="+unit+" "+pair, "cut")
+		}
+		add(300*m, "inode-size=1KiB "+pair, "cut")
+		add(300*m, "inode-size=2KiB for=boot "+pair, "cut")
+	}
 	// Around the border of a group, and with a last group that is too short to be of use.
 	for _, delta := range []int64{-4096, 0, 4096, 63 * 4096, 64 * 4096, 16*m - 4096, 16 * m} {
 		add(4*64*m+delta, "group-size=64MiB", "cut grow=131072")
@@ -193,6 +200,12 @@ func proveXFSAgain(t *testing.T, j *judge) {
 		use(few)
 		change(id)
 		use(few)
+	}
+	for _, c := range []struct{ command, want string }{ // labels, mounted and not
+		{"mkdir /srv/a", ""}, {"mount ubda /srv/a", fine}, {"label ubda mosses --commit", fine}, {"survey ubda", "mosses"}, {"undo --commit", fine}, {"label ubda spores --commit", fine}, {"unmount /srv/a", fine},
+		{"survey ubda", "spores"}, {"label ubda ferns --commit", fine}, {"label ubda --none --commit", fine}, {"label ubda seeds --commit", fine}, {"xfs /dev/ubda cut", "scrubbed; wrong: "}, {"survey ubda", "seeds"},
+	} {
+		commands, want = append(commands, c.command), append(want, []string{c.want})
 	}
 	a := j.run(t, start{modules: []string{"xfs", "sd_mod", "scsi_debug add_host=0 dev_size_mb=200 sector_size=4096"},
 		boot: []string{"scsi_debug.add_host=0", "scsi_debug.dev_size_mb=200", "scsi_debug.sector_size=4096"}, images: []string{blank(t, 100<<20)}, commands: commands})[0]
