@@ -121,7 +121,7 @@ func TestSurveyOfManyDisks(t *testing.T) {
 	_, usage := timed(t, exec.Command(binary, "survey", "--bench", dir, "--quiet"))
 	out, err := exec.Command(binary, "survey", "--bench", dir, "--json").Output()
 	var doc struct{ Devices []struct{ Form string } }
-	if err != nil || json.Unmarshal(out, &doc) != nil || len(doc.Devices) != manyDisks*(manyParts+1)+2 {
+	if err != nil || json.Unmarshal(out, &doc) != nil || len(doc.Devices) != manyDisks*(manyParts+1)+3 {
 		t.Fatalf("%d devices, %v", len(doc.Devices), err)
 	}
 	fmt.Printf("survey: %d disks with %d partitions each, peak %d MiB (limit 150)\n", manyDisks, manyParts, peak(usage))
