@@ -44,11 +44,16 @@ func versionOf(n int64) (Version, bool) {
 	return Version{int(n >> 8 & 0xFF), int(n & 0xFF)}, n&(1<<16) != 0
 }
 
+// ReaderNumber is a word as the value of ForKey; the same of every kind.
+func ReaderNumber(word string) int64 {
+	return int64(slices.Index([]string{ForAny, ForBoot, ForFirmware}, word))
+}
+
 // ForSetting is the row of ForKey with the words that a kind takes beside versions of Linux.
 func ForSetting(words ...string) Setting {
 	s := Setting{Key: ForKey, Form: Reader, Names: append([]string{ForAny}, words...), Shapes: true, When: AtMaking, Default: ForAny}
-	for i := range s.Names {
-		s.Only = append(s.Only, int64(i))
+	for _, word := range s.Names {
+		s.Only = append(s.Only, ReaderNumber(word))
 	}
 	meanings := []string{"who must be able to use it. A Linux such as 5.4: only features that it knows"}
 	for _, w := range words {
@@ -71,9 +76,16 @@ type Trait struct {
 	Since Version // the oldest Linux that reads and writes it
 	Boot  bool    // boot loaders read it too
 	Off   bool    // it is left out unless somebody asks for it
+	Usual Version // of one that is Off: a reader from this Linux on has it without being asked
 }
 
-// missing says why a reader does not take the feature; "" where it does.
+// usual reports whether a reader has the trait without being asked, though others do not.
+func (f Trait) usual(word string) bool {
+	v, ok := ParseVersion(word)
+	return ok && f.Off && f.Usual != Version{} && !v.Before(f.Usual)
+}
+
+// missing says why a reader does not take the trait; "" where it does.
 func (f Trait) missing(word string) string {
 	if v, ok := ParseVersion(word); ok && v.Before(f.Since) {
 		return fmt.Sprintf("Linux knows since %v", f.Since)
@@ -97,6 +109,9 @@ func Aimed(traits []Trait, wishes Wishes) (Wishes, error) {
 		asked, chosen := wishes[f.Key]
 		switch {
 		case why == "":
+			if !chosen && f.usual(aim.Word) {
+				out[f.Key] = Wish{"yes", Origin(ForKey + "=" + aim.Word)}
+			}
 		case f.Key == "":
 			return nil, fmt.Errorf("%s=%s: %w: it is always made with %s, which %s", ForKey, aim.Word, ErrSetting, f.Name, why)
 		case chosen && asked.Word != "no" && asked.By == ByRequest:

@@ -103,7 +103,7 @@ func TestIdentifiers(t *testing.T) {
 // TestAimed: a reader leaves out what it does not know, and refuses what somebody asked for
 // all the same, or what cannot be left out.
 func TestAimed(t *testing.T) {
-	traits := []Trait{{Name: "groups", Since: Version{2, 6}, Boot: true}, {Name: "late times", Key: "late-times", Since: Version{5, 10}, Boot: true}, {Name: "wide counts", Key: "wide-counts", Since: Version{5, 19}, Off: true}}
+	traits := []Trait{{Name: "groups", Since: Version{2, 6}, Boot: true}, {Name: "late times", Key: "late-times", Since: Version{5, 10}, Boot: true}, {Name: "wide counts", Key: "wide-counts", Since: Version{5, 19}, Off: true, Usual: Version{6, 6}}}
 	for _, c := range []struct {
 		aim    string
 		wishes Wishes
@@ -111,7 +111,7 @@ func TestAimed(t *testing.T) {
 	}{
 		{"any", Wishes{}, "/"}, {"6.1", Wishes{}, "/"}, {"5.10", Wishes{}, "/"}, {"5.9", Wishes{}, "no/"}, {"5.4.17", Wishes{}, "no/"}, {"2.5", Wishes{}, "error"}, {"boot", Wishes{}, "/"},
 		{"5.4", Wishes{"late-times": {"yes", ByRequest}}, "error"}, {"5.4", Wishes{"late-times": {"yes", ByConfiguration}}, "no/"}, {"5.4", Wishes{"late-times": {"no", ByRequest}}, "no/"},
-		{"boot", Wishes{"wide-counts": {"yes", ByRequest}}, "error"}, {"boot", Wishes{"wide-counts": {"yes", ByConfiguration}}, "/no"}, {"6.6", Wishes{"wide-counts": {"yes", ByRequest}}, "/yes"},
+		{"boot", Wishes{"wide-counts": {"yes", ByRequest}}, "error"}, {"boot", Wishes{"wide-counts": {"yes", ByConfiguration}}, "/no"}, {"6.5", Wishes{"wide-counts": {"yes", ByRequest}}, "/yes"}, {"6.5", Wishes{}, "/"}, {"6.6", Wishes{}, "/yes"}, {"6.6", Wishes{"wide-counts": {"no", ByRequest}}, "/no"},
 	} {
 		c.wishes[ForKey] = Wish{c.aim, ByRequest}
 		before := len(c.wishes)

@@ -110,7 +110,6 @@ func optionMisses() []optionMiss {
 	return []optionMiss{
 		{"partition add", "end", "where it ends is --to", ""},
 		{"partition add", "start", "where it begins is --at", ""},
-		{"format", "type", "the kind is a word behind the device, such as ext4", ""},
 		{"format", "size", "how much of the device it takes is a setting, size=SIZE behind the kind", ""},
 		{"commit", "all", "drafts are committed one by one", "fundus draft list"},
 		{"undo", "list", "what can be undone stands in the list of deeds", "fundus deed list"},

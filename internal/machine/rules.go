@@ -173,18 +173,19 @@ func checkRelabel(v *inventory.Inventory, a Action) *Refusal {
 	mounts := Mounts(v, n.Name)
 	switch {
 	case len(mounts) == 0 && k.SetLabel != nil:
-		var refusal *Refusal
-		errors.As(CheckClaim(v, Whole(n, HoldContent)), &refusal)
-		return refusal
+		return claimRefused(v, n)
 	case !k.Relabels || len(mounts) == 0:
 		return refuse(RuleWrongKind, n.Name, "", "the kernel has no call for a label of %s", c.Kind)
 	case readOnlyWords(mounts[0]) != "":
 		return refuse(RuleReadOnly, n.Name, "fundus unmount "+mounts[0].Where, "it is mounted at %s for reading alone, and the kernel labels nothing through that", mounts[0].Where)
 	}
-	if r := checkAsleep(v, n, nil); r != nil {
-		return r
-	}
-	return nil
+	return checkAsleep(v, n, nil)
+}
+
+// claimRefused says why all of the node's bytes cannot be written to now, or nil.
+func claimRefused(v *inventory.Inventory, n inventory.Node) (refusal *Refusal) {
+	errors.As(CheckClaim(v, Whole(n, HoldContent)), &refusal)
+	return refusal
 }
 
 // checkDiscard lets nobody lose what is in use.
@@ -193,9 +194,7 @@ func checkDiscard(v *inventory.Inventory, a Action) *Refusal {
 	if !ok {
 		return refuse(RuleNoDevice, a.Node, "fundus survey", "there is no such device")
 	}
-	var refusal *Refusal
-	errors.As(CheckClaim(v, Whole(n, HoldContent)), &refusal)
-	return refusal
+	return claimRefused(v, n)
 }
 
 func checkSwap(v *inventory.Inventory, a Action) *Refusal {

@@ -22,7 +22,7 @@ func Make(ctx context.Context, dev block.Device, o Options) (*Layout, error) {
 // write carries the layout out: what nothing refers to first, the boot sector, which makes a
 // FAT of it all, last.
 func (l *Layout) write(ctx context.Context, dev block.Device) error {
-	w := &writer{ctx: ctx, dev: dev, sector: int64(l.Sector)}
+	w := writer{block.NewWriter(ctx, dev), int64(l.Sector)}
 	data := l.DataStart()
 	w.zero(1, int64(data)-1)
 	if l.Bits == 32 {
@@ -45,45 +45,25 @@ func (l *Layout) write(ctx context.Context, dev block.Device) error {
 		w.put(backupAt+infoAt, l.info())
 		w.put(backupAt+infoAt+1, lastMark())
 	}
-	w.sync()
+	w.Sync()
 	w.put(0, boot)
-	w.sync()
-	return w.err
+	w.Sync()
+	return w.Err()
 }
 
-// writer writes sectors; it keeps the first error.
+// writer writes by sectors.
 type writer struct {
-	ctx    context.Context
-	dev    block.Device
+	*block.Writer
 	sector int64
-	err    error
 }
 
-func (w *writer) zero(at, n int64) {
-	if w.err == nil {
-		w.err = w.ctx.Err()
-	}
-	if w.err == nil && n > 0 {
-		w.err = w.dev.WriteZeroes(at*w.sector, n*w.sector)
-	}
-}
+func (w writer) zero(at, n int64) { w.Zero(at*w.sector, n*w.sector) }
 
 // put writes bytes to the beginning of a sector, and zeros to its rest.
-func (w *writer) put(at int64, p []byte) {
-	if w.err == nil {
-		w.err = w.ctx.Err()
-	}
-	if w.err == nil {
-		whole := make([]byte, w.sector)
-		copy(whole, p)
-		w.err = block.Give(w.dev, whole, at*w.sector)
-	}
-}
-
-func (w *writer) sync() {
-	if w.err == nil {
-		w.err = w.dev.Sync()
-	}
+func (w writer) put(at int64, p []byte) {
+	whole := make([]byte, w.sector)
+	copy(whole, p)
+	w.Put(whole, at*w.sector)
 }
 
 // A disk's kind of medium, which the first entry of a table repeats.

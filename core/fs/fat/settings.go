@@ -10,9 +10,6 @@ import (
 	"fundus/core/quantity"
 )
 
-// forFirmware is the number of the word efi.
-const forFirmware = 2
-
 // options ties each setting to its field.
 func options() []fs.Option[Options] {
 	number := func(get func(*Options) *int) (func(*Options) int64, func(*Options, int64)) {
@@ -50,7 +47,7 @@ func options() []fs.Option[Options] {
 		add(alignSetting, align, setAlign),
 		add(fs.Setting{Key: "hidden", Form: fs.Count, Range: [2]int64{0, 1<<32 - 1}, Default: "the sectors before the partition", Meaning: "what the boot sector says of where it lies, for boot code"},
 			func(o *Options) int64 { return int64(o.Hidden) }, func(o *Options, n int64) { o.Hidden = uint32(n) }),
-		add(fs.ForSetting(fs.ForBoot, fs.ForFirmware), func(o *Options) int64 { return o.For }, func(o *Options, n int64) { o.For, o.Firmware = n, n == forFirmware }),
+		add(fs.ForSetting(fs.ForBoot, fs.ForFirmware), func(o *Options) int64 { return o.For }, func(o *Options, n int64) { o.For, o.Firmware = n, n == fs.ReaderNumber(fs.ForFirmware) }),
 	}
 }
 

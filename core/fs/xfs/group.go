@@ -138,7 +138,7 @@ func (l *Layout) owners(group uint64) (out [][]byte) {
 
 // freeHeader is the header of a group's free space (struct xfs_agf).
 func (l *Layout) freeHeader(group uint64) []byte {
-	o, be, b := l.options, binary.BigEndian, make([]byte, l.Sector)
+	o, b := l.options, make([]byte, l.Sector)
 	var sum, longest uint64
 	for _, s := range l.free(group) {
 		sum, longest = sum+s.Count, max(longest, s.Count)
@@ -162,7 +162,6 @@ func (l *Layout) freeHeader(group uint64) []byte {
 	if o.SharedBlocks {
 		put32(b, 84, 1, at, 1)
 	}
-	be.PutUint64(b[208:], 0)
 	return seal(b, 216)
 }
 

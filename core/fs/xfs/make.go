@@ -19,7 +19,7 @@ func Make(ctx context.Context, dev block.Device, o Options) (*Layout, error) {
 }
 
 func (l *Layout) write(ctx context.Context, dev block.Device) error {
-	w := &writer{ctx: ctx, dev: dev}
+	w := block.NewWriter(ctx, dev)
 	all := quantity.Bytes(l.Groups)
 	var primary []byte
 	for done := range l.Groups {
@@ -28,52 +28,28 @@ func (l *Layout) write(ctx context.Context, dev block.Device) error {
 		at := int64(number*l.GroupBlocks) * int64(l.Block)
 		if number == 0 {
 			primary = headers[:l.Sector]
-			w.put(headers[l.Sector:], at+int64(l.Sector))
+			w.Put(headers[l.Sector:], at+int64(l.Sector))
 		} else {
-			w.put(headers, at)
+			w.Put(headers, at)
 		}
 		for i, tree := range trees {
-			w.put(tree, at+int64(l.firstTree()+uint64(i))*int64(l.Block))
+			w.Put(tree, at+int64(l.firstTree()+uint64(i))*int64(l.Block))
 		}
 		l.options.Sink.Send("groups", quantity.Bytes(done+1), all)
 	}
-	w.put(l.inodes(), int64(l.chunkAt)*int64(l.Block))
+	w.Put(l.inodes(), int64(l.chunkAt)*int64(l.Block))
 	l.writeLog(w)
-	w.sync()
-	w.put(primary, 0)
-	w.sync()
-	return w.err
+	w.Sync()
+	w.Put(primary, 0)
+	w.Sync()
+	return w.Err()
 }
 
 // writeLog clears the log whole, so that no record of a former one is found in it, and begins
 // it with one that says that it ended in order.
-func (l *Layout) writeLog(w *writer) {
+func (l *Layout) writeLog(w *block.Writer) {
 	start := int64(l.LogGroup*l.GroupBlocks+l.logAt) * int64(l.Block)
 	record := ending(l.options.UUID, uint32(l.logUnit), firstCycle)
-	w.put(record, start)
-	if rest := int64(l.LogBlocks)*int64(l.Block) - int64(len(record)); w.err == nil {
-		w.err = w.dev.WriteZeroes(start+int64(len(record)), rest)
-	}
-}
-
-// writer writes; it keeps the first error.
-type writer struct {
-	ctx context.Context
-	dev block.Device
-	err error
-}
-
-func (w *writer) put(p []byte, at int64) {
-	if w.err == nil {
-		w.err = w.ctx.Err()
-	}
-	if w.err == nil {
-		w.err = block.Give(w.dev, p, at)
-	}
-}
-
-func (w *writer) sync() {
-	if w.err == nil {
-		w.err = w.dev.Sync()
-	}
+	w.Put(record, start)
+	w.Zero(start+int64(len(record)), int64(l.LogBlocks)*int64(l.Block)-int64(len(record)))
 }

@@ -63,7 +63,6 @@ const (
 	mostLog      = 2*quantity.GiB - 10*quantity.MiB
 	mostLogCount = 1 << 20 // blocks
 	mostLogUnit  = 256 * quantity.KiB
-	mostStripe   = 64 * quantity.MiB
 	logShare     = 512 // the log takes one of so many bytes
 
 	fewGroups   = 4
@@ -71,7 +70,6 @@ const (
 	manyFrom    = 64 * quantity.GiB
 	restOfGroup = 64 // blocks that the log leaves of its group
 	inodesMade  = 64
-	mostCount   = 1<<31 - 1 // of groups, far above what a device has
 )
 
 // Layout is where everything of a new XFS goes, in blocks.
@@ -105,6 +103,9 @@ func Plan(size quantity.Bytes, geo block.Geometry, o Options) (*Layout, error) {
 	}
 	if size < leastSize {
 		return nil, fmt.Errorf("%w: XFS takes %v at least, and this is %v", fs.ErrTooSmall, leastSize, size)
+	}
+	if !o.LateTimes && o.Time.Unix() >= timeBase {
+		return nil, fmt.Errorf("%w: late-times=no: it is %v, and times without them end in 2038", fs.ErrSetting, o.Time.Format(time.DateOnly))
 	}
 	l := &Layout{options: o}
 	if err := l.units(geo); err != nil {
@@ -267,9 +268,6 @@ func (l *Layout) sizeGroups() error {
 	if last := l.Blocks - (l.Groups-1)*l.GroupBlocks; l.Groups > 1 && last < uint64(leastGroup/l.Block) {
 		l.Blocks -= last
 		l.Groups--
-	}
-	if l.Groups > mostCount {
-		return fmt.Errorf("%w: %d groups", fs.ErrTooLarge, l.Groups)
 	}
 	return nil
 }

@@ -69,7 +69,7 @@ func featureOptions() (list []fs.Option[Options]) {
 		{"large-extent-counts", "no; yes for Linux 6.6 and newer", "files in more than two thousand million pieces", func(o *Options) *bool { return &o.LargeExtentCounts }},
 	} {
 		s := fs.YesNo(f.key)
-		s.Default, s.Meaning, s.When, s.Since = f.usual, f.meaning, fs.AtMaking, ""
+		s.Default, s.Meaning, s.When = f.usual, f.meaning, fs.AtMaking
 		list = append(list, fs.Option[Options]{Setting: s, Get: func(o *Options) int64 {
 			if *f.field(o) {
 				return 1
@@ -95,12 +95,9 @@ func Traits() []fs.Trait {
 		{Name: "shared blocks", Key: "shared-blocks", Since: since(4, 9), Boot: true},
 		{Name: "counts of the trees of inodes", Key: "inode-counts", Since: since(5, 10)},
 		{Name: "times after 2038", Key: "late-times", Since: since(5, 10)},
-		{Name: "large counts of extents", Key: "large-extent-counts", Since: since(5, 19), Off: true},
+		{Name: "large counts of extents", Key: "large-extent-counts", Since: since(5, 19), Off: true, Usual: since(6, 6)},
 	}
 }
-
-// wide is the Linux from which on large counts of extents are no experiment.
-func wide() fs.Version { return fs.Version{Major: 6, Minor: 6} }
 
 // ordered are the options that an order amounts to, and the wishes with what follows from
 // their reader.
@@ -110,9 +107,6 @@ func ordered(r fs.Order) (Options, fs.Wishes, error) {
 	wishes, err := fs.Aimed(Traits(), r.Wishes)
 	if err != nil {
 		return o, nil, err
-	}
-	if v, ok := fs.ParseVersion(wishes[fs.ForKey].Word); ok && !v.Before(wide()) {
-		o.LargeExtentCounts = true
 	}
 	if wishes["free-inode-tree"].Word == "no" {
 		o.InodeCounts = false

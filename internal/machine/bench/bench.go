@@ -452,11 +452,8 @@ func (b *Bench) discard(v *inventory.Inventory, a machine.Action) error {
 
 func (b *Bench) relabel(v *inventory.Inventory, a machine.Action) error {
 	return b.onNode(v, a.Node, func(k kind.Kind, dev block.Device) error {
-		if len(machine.Mounts(v, a.Node)) == 0 {
+		if k.Simulation == nil || len(machine.Mounts(v, a.Node)) == 0 { // its bytes are those of before the mount
 			return k.SetLabel(dev, a.Label)
-		}
-		if k.Simulation == nil {
-			return fmt.Errorf("%s: a bench cannot label %s while it is mounted", a.Node, k.Name)
 		}
 		return k.Simulation.Labelled(dev, a.Label)
 	})

@@ -31,20 +31,15 @@ func (m *Machine) relabel(ctx context.Context, v *inventory.Inventory, a machine
 	if len(mounts) == 0 {
 		return m.writeLabel(ctx, v, n, a.Label)
 	}
-	err := errors.New("each of its mounts is covered by another one")
-	for _, u := range mounts {
-		f, errOpen := m.openMount(n, u.Where)
-		if errOpen != nil {
-			continue
-		}
-		var word [labelSize]byte
-		copy(word[:], a.Label)
-		_, _, errno := unix.Syscall(unix.SYS_IOCTL, f.Fd(), setLabel, uintptr(unsafe.Pointer(&word)))
-		f.Close()
-		if err = nil; errno != 0 {
-			err = errno
-		}
-		break
+	f, err := m.openMount(n, mounts)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	var word [labelSize]byte
+	copy(word[:], a.Label)
+	if _, _, errno := unix.Syscall(unix.SYS_IOCTL, f.Fd(), setLabel, uintptr(unsafe.Pointer(&word))); errno != 0 {
+		err = errno
 	}
 	if errors.Is(err, unix.ENOTTY) || errors.Is(err, unix.EOPNOTSUPP) {
 		return &machine.Refusal{Rule: machine.RuleWrongKind, Thing: n.Name, Text: "this kernel has no call for the label of a mounted file system (Linux has it since 5.17)", Next: "fundus unmount " + mounts[0].Where}
@@ -59,20 +54,23 @@ func (m *Machine) relabel(ctx context.Context, v *inventory.Inventory, a machine
 	return nil
 }
 
-// openMount opens the root directory of a mount, unless another mount covers it.
-func (m *Machine) openMount(n inventory.Node, where string) (*os.File, error) {
-	f, err := os.Open(m.below(where))
-	if err != nil {
-		return nil, err
+// openMount opens the root directory of the first of the mounts that no other mount covers.
+func (m *Machine) openMount(n inventory.Node, mounts []inventory.Use) (*os.File, error) {
+	var errs error
+	for _, u := range mounts {
+		f, err := os.Open(m.below(u.Where))
+		if err != nil {
+			errs = errors.Join(errs, err)
+			continue
+		}
+		var st unix.Stat_t
+		err = unix.Fstat(int(f.Fd()), &st)
+		if on := fmt.Sprintf("%d:%d", unix.Major(st.Dev), unix.Minor(st.Dev)); err == nil && (n.Device == "" || n.Device == on) {
+			return f, nil
+		}
+		errs = errors.Join(errs, err, fmt.Errorf("%s is covered by another mount: unmount that first", u.Where), f.Close())
 	}
-	var st unix.Stat_t
-	if err := unix.Fstat(int(f.Fd()), &st); err != nil {
-		return nil, errors.Join(err, f.Close())
-	}
-	if n.Device != "" && n.Device != fmt.Sprintf("%d:%d", unix.Major(st.Dev), unix.Minor(st.Dev)) {
-		return nil, errors.Join(fmt.Errorf("%s lies on another device", where), f.Close())
-	}
-	return f, nil
+	return nil, errs
 }
 
 func (m *Machine) writeLabel(ctx context.Context, v *inventory.Inventory, n inventory.Node, label string) error {

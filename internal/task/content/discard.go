@@ -31,6 +31,12 @@ func (d *noting) WriteAt(p []byte, off int64) (int, error) {
 	return d.Device.WriteAt(p, off)
 }
 
+// Take passes bytes on that were given away.
+func (d *noting) Take(p []byte, off int64) error {
+	d.note(off, int64(len(p)))
+	return block.Give(d.Device, p, off)
+}
+
 // WriteZeroes implements block.Device.
 func (d *noting) WriteZeroes(off, n int64) error {
 	d.note(off, n)
