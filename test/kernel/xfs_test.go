@@ -81,7 +81,7 @@ func xfsCases() (list []xfsCase) {
 	for _, size := range []int64{65 * m, 80 * m, 100 * m, 128 * m, 160 * m, 200 * m, 256*m + 512, 511 * m, 513 * m} {
 		add(size, "", "fill cut grow=262144")
 	}
-	for _, size := range []int64{2 << 40, 16<<40 + 1} {
+	for _, size := range []int64{2 << 40, 16<<40 + 4096} {
 		add(size, "", "")
 		add(size, "block=1KiB group-size=1TiB", "")
 	}

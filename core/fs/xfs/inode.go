@@ -3,6 +3,9 @@ package xfs
 import (
 	"encoding/binary"
 	"math/rand/v2"
+	"time"
+
+	"fundus/core/block"
 )
 
 // inodesUsed are the root directory and two inodes of a realtime part, which have to be there
@@ -73,4 +76,24 @@ func (l *Layout) putTime(b []byte) {
 	}
 	be.PutUint32(b, uint32(at.Unix()))
 	be.PutUint32(b[4:], uint32(at.Nanosecond()))
+}
+
+// made is when the root directory was made, and with it the file system; false where that
+// inode is not whole, or lies in another group than the first, which no kernel does.
+func (v *volume) made() (time.Time, bool) {
+	be := binary.BigEndian
+	size, number := int64(be.Uint16(v.super[104:])), be.Uint64(v.super[56:])
+	if size < 256 || size > v.block || number >= uint64(v.group/size) {
+		return time.Time{}, false
+	}
+	b, err := block.ReadSized(v.dev, int64(number)*size, size, v.block)
+	if err != nil || string(b[:2]) != "IN" || b[4] != 3 || be.Uint64(b[152:]) != number || !sealed(b, 100) {
+		return time.Time{}, false
+	}
+	const late = 8
+	if be.Uint64(b[120:])&late != 0 {
+		n := be.Uint64(b[144:])
+		return time.Unix(int64(n/1e9)-timeBase, 0).UTC(), true
+	}
+	return time.Unix(int64(int32(be.Uint32(b[144:]))), 0).UTC(), true
 }

@@ -1,7 +1,20 @@
-// Package xfs recognises XFS.
+// Package xfs recognises XFS of every version, and makes and changes that of version 5.
 //
-// Source: fs/xfs/libxfs/xfs_format.h (struct xfs_dsb) of Linux 6.1; numbers
-// are big-endian.
+// It is divided into allocation groups of one size. Each begins with four sectors, behind
+// which its trees have their roots, and then the blocks that they may grow into:
+//
+//	group 0  │ superblock │ free space │ inodes │ list of free blocks │ roots of the trees │
+//	         │ blocks of that list │ the first 64 inodes │ data
+//	group 1  │ copy of the superblock │ … │ roots │ list │ data
+//	middle   │ … │ roots │ the log │ list │ data
+//
+// Every structure carries a checksum, an identifier, and its own place; changes stand in the
+// log before they are carried out.
+//
+// Refused for writing: features that are not known, and a log that has to be replayed.
+//
+// Source: fs/xfs/libxfs/xfs_format.h (struct xfs_dsb and those behind it) of Linux 6.1;
+// numbers are big-endian.
 package xfs
 
 import (
@@ -74,6 +87,9 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	c.Facts = append(c.Facts,
 		fs.Fact{Name: "files", Value: fmt.Sprintf("%d of %d inodes used, of %d bytes each; more are made as they are needed", inodes-min(free, inodes), inodes, be.Uint16(v.super[104:]))},
 		fs.Fact{Name: "log", Value: log})
+	if made, ok := v.made(); ok {
+		c.Facts = append(c.Facts, fs.Fact{Name: "history", Value: "made " + made.Format("2006-01-02 15:04:05 UTC") + "; XFS does not record when it was mounted"})
+	}
 	if v.meta() != v.uuid() {
 		c.Facts = append(c.Facts, fs.Fact{Name: "within", Value: v.meta().String() + ": what the metadata carries"})
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -70,6 +71,18 @@ func TestPlacesDoNotOverlap(t *testing.T) {
 	}
 	if planned < 5000 {
 		t.Errorf("only %d layouts", planned)
+	}
+}
+
+// TestHistory: when it was made is read back in either form of a time.
+func TestHistory(t *testing.T) {
+	for _, late := range []string{"yes", "no"} {
+		c, err := Probe(made(t, 300<<20, fs.Wishes{"late-times": {Word: late, By: fs.ByRequest}}))
+		if err != nil || !slices.ContainsFunc(c.Facts, func(f fs.Fact) bool {
+			return f.Name == "history" && strings.HasPrefix(f.Value, "made 2026-03-01 08:00:00 UTC;")
+		}) {
+			t.Errorf("late-times=%s: %+v, %v", late, c, err)
+		}
 	}
 }
 
