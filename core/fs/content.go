@@ -103,6 +103,11 @@ func (c Content) Words() string {
 	return text
 }
 
+// Uses reports whether it uses the feature whose constant ends so.
+func (c Content) Uses(constant string) bool {
+	return slices.ContainsFunc(c.Features, func(f Feature) bool { return strings.HasSuffix(f.Constant, "_"+constant) })
+}
+
 // Has reports whether the file system itself has what a mount option needs.
 func (c Content) Has(need mountopt.Need) bool { return need != mountopt.Journal || !c.NoJournal }
 

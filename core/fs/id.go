@@ -68,5 +68,10 @@ func (id ID) String() string {
 	return ""
 }
 
+// Number is a serial as a number; of a UUID its first 32 bits.
+func (id ID) Number() uint32 {
+	return uint32(id.bytes[0])<<24 | uint32(id.bytes[1])<<16 | uint32(id.bytes[2])<<8 | uint32(id.bytes[3])
+}
+
 // UUID gives the 128 bits; of a serial the first 32 of them are set.
 func (id ID) UUID() uuid.UUID { return id.bytes }

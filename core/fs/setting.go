@@ -1,10 +1,10 @@
 package fs
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -18,8 +18,8 @@ import (
 // kind's package. The words of `format`, their help and completion, the keys of the
 // configuration, the documents and the origins in a draft are made from it.
 //
-// Every value is a whole number of the form's unit, so that it is read, compared and
-// stored in one way; words are for people alone.
+// Every value but a text is a whole number of the form's unit, so that it is read, compared
+// and stored in one way; words are for people alone.
 type Setting struct {
 	Key     string // the word before the equals sign, everywhere
 	Meaning string // one clause
@@ -27,27 +27,13 @@ type Setting struct {
 	Only    []int64  // the values that it takes, where these are few
 	Names   []string // of those values, for a choice
 	Range   [2]int64 // the least and the most, where there is no Only
+	Nought  string   // the word for 0, which is outside of the range: "no", "never"
 	Shapes  bool     // it shapes what is made, and is not stored itself
 	Default string   // the rule, in words: its result depends on the device
 	When    When
+	Later   string // the one value that it takes later, where that is not any
 	Since   string // the oldest Linux that reads and writes the result, "" for every one that is maintained
 }
-
-// Form is what kind of number a setting is.
-type Form string
-
-// The forms.
-const (
-	Size  Form = "size"  // bytes
-	Share Form = "share" // tenths of a percent
-	Count Form = "count"
-	// Choice is one of few words; the number is the place of its name.
-	Choice Form = "choice"
-	// Mode is who may do what with a file, in octal digits.
-	Mode Form = "mode"
-	// Reader is one of few words, or a version of Linux: who must be able to use the result.
-	Reader Form = "reader"
-)
 
 // When says at which times a setting can be given to content, as the format allows it.
 type When uint
@@ -72,109 +58,8 @@ func (w When) String() string {
 var (
 	ErrSetting   = errors.New("not a value of this setting")
 	ErrNoSetting = errors.New("no setting of this kind")
+	ErrFixed     = errors.New("it is set when the file system is made")
 )
-
-// Parse reads a value. Bad words are ErrSetting, with what would be taken.
-func (s Setting) Parse(word string) (int64, error) {
-	n, err := s.number(word)
-	if _, version := versionOf(n); s.Form == Reader && err == nil && version {
-		return n, nil
-	}
-	if err != nil || len(s.Only) > 0 && !slices.Contains(s.Only, n) || len(s.Only) == 0 && (n < s.Range[0] || n > s.Range[1]) {
-		return 0, fmt.Errorf("%s=%s: %w; it takes %s", s.Key, word, ErrSetting, s.Takes())
-	}
-	return n, nil
-}
-
-func (s Setting) number(word string) (int64, error) {
-	switch s.Form {
-	case Reader:
-		return s.parseReader(word)
-	case Mode:
-		n, err := strconv.ParseUint(word, 8, 12)
-		return int64(n), err
-	case Choice:
-		if i := slices.Index(s.Names, word); i >= 0 {
-			return s.Only[i], nil
-		}
-		return 0, ErrSetting
-	case Count:
-		n, err := strconv.ParseUint(word, 10, 62)
-		return int64(n), err
-	}
-	if s.Form == Share {
-		text, isShare := strings.CutSuffix(word, "%")
-		percent, tenths, ok := strings.Cut(text, ".")
-		if !ok {
-			tenths = "0"
-		}
-		if !isShare || percent == "" || len(percent) > 3 || len(tenths) != 1 { // finer than a tenth would be rounded without a word
-			return 0, ErrSetting
-		}
-		n, err := strconv.ParseUint(percent+tenths, 10, 32)
-		return int64(n), err
-	}
-	if n, err := strconv.ParseInt(word, 10, 64); err == nil && len(s.Only) > 0 {
-		return n, nil // bytes: what is meant cannot be doubtful among so few
-	}
-	size, err := quantity.Parse(word)
-	if err != nil || size.Form != quantity.Absolute { // sectors and shares of a device that is not at hand
-		return 0, ErrSetting
-	}
-	n, err := size.Resolve(0, 0)
-	return int64(n), err
-}
-
-// Word writes a value so that Parse reads the same.
-func (s Setting) Word(n int64) string {
-	switch s.Form {
-	case Reader:
-		return s.readerWord(n)
-	case Mode:
-		return strconv.FormatInt(n, 8)
-	case Choice:
-		if i := slices.Index(s.Only, n); i >= 0 {
-			return s.Names[i]
-		}
-		return "?"
-	case Count:
-		return strconv.FormatInt(n, 10)
-	case Share:
-		return strings.TrimSuffix(fmt.Sprintf("%d.%d", n/10, n%10), ".0") + "%"
-	}
-	for _, u := range []struct {
-		name string
-		size int64
-	}{{"TiB", 1 << 40}, {"GiB", 1 << 30}, {"MiB", 1 << 20}, {"KiB", 1 << 10}} {
-		if n != 0 && n%u.size == 0 {
-			return fmt.Sprintf("%d%s", n/u.size, u.name)
-		}
-	}
-	return fmt.Sprintf("%dB", n)
-}
-
-// Takes says which values are taken.
-func (s Setting) Takes() string {
-	if len(s.Only) == 0 {
-		return s.Word(s.Range[0]) + " to " + s.Word(s.Range[1])
-	}
-	words := s.Words()
-	if s.Form == Reader {
-		words = append(words, "a Linux such as 5.4")
-	}
-	if last := len(words) - 1; last > 0 {
-		return strings.Join(words[:last], ", ") + " or " + words[last]
-	}
-	return words[0]
-}
-
-// Words lists the values of a setting that takes few of them.
-func (s Setting) Words() (words []string) {
-	for _, n := range s.Only {
-		words = append(words, s.Word(n))
-	}
-	return words
-}
 
 // Origin says where a value is from.
 type Origin string
@@ -209,8 +94,31 @@ type Value struct {
 // never words.
 type Option[O any] struct {
 	Setting
-	Get func(*O) int64
-	Set func(*O, int64)
+	Get  func(*O) int64
+	Set  func(*O, int64)
+	Text func(*O) *string // of a text, instead of both
+}
+
+func (s Option[O]) word(o *O) string {
+	if s.Text == nil {
+		return s.Word(s.Get(o))
+	}
+	return cmp.Or(*s.Text(o), s.Nought)
+}
+
+func (s Option[O]) take(o *O, word string) error {
+	n, err := s.Parse(word)
+	switch {
+	case err != nil:
+		return err
+	case s.Text == nil:
+		s.Set(o, n)
+	case word == s.Nought:
+		*s.Text(o) = ""
+	default:
+		*s.Text(o) = word
+	}
+	return nil
 }
 
 // Settings of a list of options.
@@ -228,11 +136,9 @@ func Take[O any](list []Option[O], o *O, wishes Wishes) error {
 	for _, s := range list {
 		keys = append(keys, s.Key)
 		if w, ok := wishes[s.Key]; ok {
-			n, err := s.Parse(w.Word)
-			if err != nil {
+			if err := s.take(o, w.Word); err != nil {
 				return err
 			}
-			s.Set(o, n)
 		}
 	}
 	for key := range wishes {
@@ -245,6 +151,28 @@ func Take[O any](list []Option[O], o *O, wishes Wishes) error {
 		return fmt.Errorf("%s: %w; there is %s", unknown[0], ErrNoSetting, strings.Join(keys, ", "))
 	}
 	return nil
+}
+
+// TakeLater writes what is wished into the options of content that was made already: a key
+// that is only set when it is made is ErrFixed.
+func TakeLater[O any](list []Option[O], o *O, wishes Wishes) error {
+	var later []Option[O]
+	var keys []string
+	for _, s := range list {
+		if s.When.Later() {
+			later, keys = append(later, s), append(keys, s.Key)
+		}
+	}
+	for _, s := range list {
+		w, ok := wishes[s.Key]
+		switch {
+		case ok && !s.When.Later():
+			return fmt.Errorf("%s: %w; later there is %s", s.Key, ErrFixed, strings.Join(keys, ", "))
+		case ok && s.Later != "" && w.Word != s.Later:
+			return fmt.Errorf("%s=%s: %w; later it takes %s alone", s.Key, w.Word, ErrSetting, s.Later)
+		}
+	}
+	return Take(later, o, wishes)
 }
 
 // Decided lists the values that the options have in the end, and where each is from.
@@ -261,7 +189,7 @@ func Decided[O any](list []Option[O], o *O, wishes Wishes, hinted ...string) (ou
 		if s.Form == Reader && by == ByDefault { // nobody in particular
 			continue
 		}
-		out = append(out, Value{s.Key, s.Word(s.Get(o)), by})
+		out = append(out, Value{s.Key, s.word(o), by})
 	}
 	return out
 }
@@ -270,7 +198,7 @@ func Decided[O any](list []Option[O], o *O, wishes Wishes, hinted ...string) (ou
 func Stored[O any](list []Option[O], o *O) (out []Value) {
 	for _, s := range list {
 		if !s.Shapes {
-			out = append(out, Value{Key: s.Key, Word: s.Word(s.Get(o))})
+			out = append(out, Value{Key: s.Key, Word: s.word(o)})
 		}
 	}
 	return out
@@ -298,5 +226,6 @@ type Order struct {
 type Made struct {
 	Values []Value  // the settings that shape it, in the kind's order
 	Idle   []string // the keys of those that shape nothing here
+	Note   string   // what whoever asked has to know, "" for nothing
 	Facts  []Fact   // the figures that follow from them
 }

@@ -52,9 +52,9 @@ func TestWordsThatMeanNothing(t *testing.T) {
 func TestOrigins(t *testing.T) {
 	type options struct{ block, reserved, log int64 }
 	list := []Option[options]{
-		{few, func(o *options) int64 { return o.block }, func(o *options, n int64) { o.block = n }},
-		{share, func(o *options) int64 { return o.reserved }, func(o *options, n int64) { o.reserved = n }},
-		{wide, func(o *options) int64 { return o.log }, func(o *options, n int64) { o.log = n }},
+		{few, func(o *options) int64 { return o.block }, func(o *options, n int64) { o.block = n }, nil},
+		{share, func(o *options) int64 { return o.reserved }, func(o *options, n int64) { o.reserved = n }, nil},
+		{wide, func(o *options) int64 { return o.log }, func(o *options, n int64) { o.log = n }, nil},
 	}
 	o := options{block: 4096, reserved: 50, log: 1000}
 	wishes := Wishes{"reserved": {"0.5%", ByRequest}, "log": {"1MiB", ByConfiguration}}

@@ -26,12 +26,13 @@ func Example() {
 		fmt.Println(err)
 	}
 	for _, v := range made.Values {
-		fmt.Println(v.Key, v.Word, v.By)
+		if v.By.Chosen() {
+			fmt.Println(v.Key, v.Word, v.By)
+		}
 	}
 	found, err := kind.Probe(disk)
 	fmt.Println(len(found), found[0].Kind, found[0].Label, found[0].MountsAs("auto"), err)
 	// Output:
-	// block 4KiB default
 	// reserved 1% asked
 	// 1 ext4 herbarium true <nil>
 }

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/uuid"
+
 	"fundus/core/block"
 	"fundus/core/block/field"
 	"fundus/core/extent"
@@ -37,6 +39,13 @@ type Kind struct {
 	Fields   func(dev block.Device) ([]field.Structure, error)
 	Values   func(dev block.Device) ([]fs.Value, error) // today's values of the settings
 	SetLabel func(dev block.Device, label string) error
+	SetID    func(dev block.Device, id fs.ID) error // another identifier, while it is not mounted
+	// LiveID is nil where the kernel changes the identifier of such a mounted content by its
+	// own call, else why not; nil itself where it has no call.
+	LiveID func(c fs.Content) error
+	Adjust func(dev block.Device, wishes fs.Wishes) error // settings that can be given later
+	// Alike is the mount option that does for one mount what a setting would; "" where none.
+	Alike    func(v fs.Value) string
 	Relabels bool                               // the kernel changes the label of a mounted one by its own call
 	FitLabel func(label string) (string, error) // as the kind stores it; nil: as it is
 	Marks    []Mark                             // where its magic lies, for whoever searches a disk
@@ -84,6 +93,8 @@ type Simulation struct {
 	Mounted   func(dev block.Device, at time.Time, where string) error
 	Unmounted func(dev block.Device, at time.Time) error
 	Labelled  func(dev block.Device, label string) error // while it is mounted
+	// Identified is the change of the identifier while it is mounted.
+	Identified func(dev block.Device, id fs.ID) error
 }
 
 // All lists the kinds in the order in which Linux would ask for them.
@@ -95,12 +106,13 @@ func All() []Kind {
 	return []Kind{
 		{Name: "fence", Probe: fence.Probe, Fields: fence.Fields},
 		{Name: "gpt", Probe: probeGPT, Fields: gpt.Fields},
-		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: []Maker{{Word: "ext4", ID: fs.Wide, Settings: ext.Settings, Traits: ext.Traits, Make: ext.MakeOrder}}, Values: ext.Values, Probe: ext.Probe, Fields: ext.Fields, SetLabel: ext.SetLabel, Relabels: true,
-			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted, ext.MarkLabelled}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies,
+		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: extMakers(), Values: ext.Values, Probe: ext.Probe, Fields: ext.Fields, SetLabel: ext.SetLabel, Relabels: true,
+			SetID: wideID(ext.SetUUID), LiveID: ext.ChangesUUID, Adjust: ext.Adjust, Alike: ext.Alike,
+			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted, ext.MarkLabelled, wideID(ext.MarkIdentified)}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies,
 			Options: &Mounts{[]string{"ext4", "ext3", "ext2"}, ext.MountOptions}},
-		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, SetLabel: xfs.SetLabel, Relabels: true, Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
+		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, SetLabel: xfs.SetLabel, Relabels: true, SetID: wideID(xfs.SetUUID), Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
 		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},
-		{Name: "fat", Makes: []Maker{{Word: "fat", ID: fs.Serial, Settings: fat.Settings, Traits: fs.NoTraits, Make: fat.MakeOrder, Variant: fat.Variant}}, Values: fat.Values, SetLabel: fat.SetLabel, FitLabel: fat.Fit, Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies,
+		{Name: "fat", Makes: []Maker{{Word: "fat", ID: fs.Serial, Settings: fat.Settings, Traits: fs.NoTraits, Make: fat.MakeOrder, Variant: fat.Variant}}, Values: fat.Values, SetLabel: fat.SetLabel, FitLabel: fat.Fit, SetID: func(dev block.Device, id fs.ID) error { return fat.SetSerial(dev, id.Number()) }, Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies,
 			Options: &Mounts{[]string{"vfat", "msdos"}, fat.MountOptions}},
 		{Name: "exfat", Probe: probe.ExFAT, Fields: probe.ExFATFields, Marks: []Mark{{3, "EXFAT   "}}, Options: &Mounts{[]string{"exfat"}, probe.ExFATOptions}},
 		{Name: "ntfs", Probe: probe.NTFS, Fields: probe.NTFSFields, Marks: []Mark{{3, "NTFS    "}}, Options: &Mounts{[]string{"ntfs3"}, probe.NTFSOptions}},
@@ -116,7 +128,7 @@ func All() []Kind {
 		{Name: "hfsplus", Probe: probe.HFSPlus, Fields: probe.HFSPlusFields},
 		{Name: "apfs", Probe: probe.APFS, Fields: probe.APFSFields},
 		{Name: "minix", Probe: probe.Minix, Fields: probe.MinixFields},
-		{Name: "swap", Makes: []Maker{{Word: "swap", ID: fs.Wide, Settings: swap.Settings, Traits: fs.NoTraits, Make: swap.MakeOrder}}, Values: swap.Values, SetLabel: swap.SetLabel, Probe: swap.Probe, Fields: swap.Fields, Marks: []Mark{{4086, "SWAPSPACE2"}, {65526, "SWAPSPACE2"}}, Options: &Mounts{[]string{"swap"}, swap.MountOptions}},
+		{Name: "swap", Makes: []Maker{{Word: "swap", ID: fs.Wide, Settings: swap.Settings, Traits: fs.NoTraits, Make: swap.MakeOrder}}, Values: swap.Values, SetLabel: swap.SetLabel, SetID: wideID(func(dev block.Device, id uuid.UUID) error { return swap.SetUUID(dev, id) }), Probe: swap.Probe, Fields: swap.Fields, Marks: []Mark{{4086, "SWAPSPACE2"}, {65526, "SWAPSPACE2"}}, Options: &Mounts{[]string{"swap"}, swap.MountOptions}},
 		{Name: "luks", Probe: probe.LUKS, Fields: probe.LUKSFields, Marks: []Mark{{0, "LUKS\xBA\xBE"}}},
 		{Name: "bitlocker", Probe: probe.BitLocker, Fields: probe.BitLockerFields, Marks: []Mark{{3, "-FVE-FS-"}}},
 		{Name: "physical volume", Probe: probe.PhysicalVolume, Fields: probe.PhysicalVolumeFields, Marks: []Mark{{512, "LABELONE"}}},
@@ -125,6 +137,23 @@ func All() []Kind {
 		{Name: "zfs", Probe: probe.ZFS, Fields: probe.ZFSFields},
 		{Name: "mbr", Probe: probeMBR, Fields: mbr.Fields},
 	}
+}
+
+// extMakers are the variants of one format, the usual one first.
+func extMakers() (list []Maker) {
+	for _, v := range []ext.Variant{ext.Ext4, ext.Ext3, ext.Ext2} {
+		m := Maker{Word: v.String(), ID: fs.Wide, Settings: v.Settings, Traits: fs.NoTraits, Make: v.MakeOrder}
+		if v == ext.Ext4 {
+			m.Traits = ext.Traits
+		}
+		list = append(list, m)
+	}
+	return list
+}
+
+// wideID is a change of a UUID as one of an identifier.
+func wideID(set func(block.Device, uuid.UUID) error) func(block.Device, fs.ID) error {
+	return func(dev block.Device, id fs.ID) error { return set(dev, id.UUID()) }
 }
 
 // Errors of the list.
@@ -172,6 +201,16 @@ func MakerOf(m Maker) Kind {
 		}
 	}
 	return Kind{}
+}
+
+// MakerLike is the maker of content that is called so; the first where it is none's word.
+func (k Kind) MakerLike(word string) Maker {
+	for _, m := range k.Makes {
+		if m.Word == word {
+			return m
+		}
+	}
+	return k.Makes[0]
 }
 
 // Label is a label as the kind stores it.

@@ -3,6 +3,7 @@ package lost_test
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -16,7 +17,7 @@ func Example() {
 	disk := block.NewMemory(64<<20, block.DefaultGeometry)
 	part, err := block.NewSlice(disk, 8<<20, 32<<20)
 	if err == nil {
-		_, err = ext.Make(context.Background(), part, ext.Options{Label: "herbarium", UUID: uuid.New()})
+		_, err = ext.Make(context.Background(), part, ext.Usual(ext.Ext4).With("herbarium", uuid.New(), time.Unix(1, 0)))
 	}
 	if err != nil {
 		fmt.Println(err)

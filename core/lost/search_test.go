@@ -107,7 +107,9 @@ func (l layout) ext4(t *testing.T, start, size quantity.Bytes, rng *rand.Rand) {
 	t.Helper()
 	part, err := block.NewSlice(l.dev, int64(start), int64(size))
 	if err == nil {
-		_, err = ext.Make(t.Context(), part, ext.Options{UUID: uuid.New(), Label: "herbarium", Time: time.Unix(1, 0), BlockSize: []quantity.Bytes{1024, 4096}[rng.IntN(2)]})
+		o := ext.Usual(ext.Ext4).With("herbarium", uuid.New(), time.Unix(1, 0))
+		o.BlockSize = []quantity.Bytes{1024, 4096}[rng.IntN(2)]
+		_, err = ext.Make(t.Context(), part, o)
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -116,7 +118,7 @@ func (l layout) ext4(t *testing.T, start, size quantity.Bytes, rng *rand.Rand) {
 	inside := int64(size) * 7 / 10 >> 20 << 20
 	nested, err := block.NewSlice(part, inside, 2<<20)
 	if err == nil {
-		_, err = ext.Make(t.Context(), nested, ext.Options{UUID: uuid.New(), Time: time.Unix(1, 0)})
+		_, err = ext.Make(t.Context(), nested, ext.Usual(ext.Ext4).With("", uuid.New(), time.Unix(1, 0)))
 	}
 	if err != nil {
 		t.Fatal(err)

@@ -41,7 +41,7 @@ $ fundus mount /srv/herbarium
 $ fundus format sdb2 ext4
 `)
 	for _, c := range []struct{ line, want string }{
-		{"format |", "sda2 sdb2"}, {"format sdb2 |", "ext4 xfs fat swap"}, {"format sdb2 ext4 res|", "block=1KiB block=2KiB block=4KiB reserved= for=any for=boot"}, {"table new |", "sda sdb"}, {"resize |", "sda1 sda2 sdb1 sdb2"},
+		{"format |", "sda2 sdb2"}, {"format sdb2 |", "ext4 ext3 ext2 xfs fat swap"}, {"format sdb2 swap page=|", "page=4KiB page=8KiB page=16KiB page=32KiB page=64KiB for=any"}, {"table new |", "sda sdb"}, {"resize |", "sda1 sda2 sdb1 sdb2"},
 		{"unmount |", "/ /srv/herbarium"}, {"mount sdb2 |", ""}, {"mount |", "sda2 / /srv/herbarium"}, {"fstab remove |", "/ /srv/herbarium"}, {"inspect |", "sda sda1 sda2 sdb sdb1 sdb2"},
 		{"undo |", "4 3 2 1"}, {"deed show |", "4 3 2 1"}, {"table new sdb --scheme |", "gpt mbr"}, {"format sdb2 ext4 --references |", "follow drop disable keep"},
 		{"recover --direction |", "back forward"}, {"survey --kind |", "FAT32 GPT ext4"}, {"survey --sizes |", "iec si sectors bytes"}, {"fstab add sdb2 /srv --by |", "uuid label partuuid partlabel path"},

@@ -195,13 +195,19 @@ func (e *Env) images(words []string) ([]string, error) {
 			}
 			return nil, err
 		}
-		if w == "" || device(w) || strings.Contains(w, "=") || strings.HasPrefix(w, "/dev/") && !strings.HasPrefix(w, "/dev/shm/") || !image.Exists(path) || known["image "+path] {
+		if w == "" || device(w) || tagged(w) || strings.HasPrefix(w, "/dev/") && !strings.HasPrefix(w, "/dev/shm/") || !image.Exists(path) || known["image "+path] {
 			continue
 		}
 		known["image "+path] = true
 		out = append(out, path)
 	}
 	return out, nil
+}
+
+// tagged reports whether the word is TAG=VALUE, and no path that has the sign in it.
+func tagged(word string) bool {
+	tag, _, ok := strings.Cut(word, "=")
+	return ok && !strings.Contains(tag, "/")
 }
 
 // reopen opens the machine with the images that were worked on before, as far

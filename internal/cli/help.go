@@ -19,7 +19,7 @@ func wishes() []wish {
 		{"see what is there", "survey, inspect, references, settings, types"},
 		{"find what is wrong", "verify, rehearse, fstab check"},
 		{"tables, partitions", "table, partition, resize, rescan"},
-		{"file systems", "format, label, erase"},
+		{"file systems", "format, label, adjust, erase"},
 		{"mount, now and at boot", "mount, unmount, fstab"},
 		{"go ahead, take back", "commit, draft, undo, recover, deed"},
 		{"try it out", "demo, bench"},

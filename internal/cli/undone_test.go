@@ -61,7 +61,7 @@ func (w *world) change(line string) (string, bool) {
 func TestEveryKindComesBack(t *testing.T) {
 	w := newWorld(t)
 	formats, small := 0, 0
-	least := map[string]int64{"ext4": 2 << 20, "fat": 2 << 20, "swap": 2 << 20, "xfs": 64<<20 - 1} // above which none is refused
+	least := map[string]int64{"ext4": 2 << 20, "ext3": 8 << 20, "ext2": 2 << 20, "fat": 2 << 20, "swap": 2 << 20, "xfs": 64<<20 - 1} // above which none is refused
 	for i, s := range sample.All() {
 		image := fmt.Sprintf("card%02d.img", i)
 		for _, old := range []string{fmt.Sprintf("card%02d.img", i-1), "state"} {
@@ -97,6 +97,9 @@ func TestEveryKindComesBack(t *testing.T) {
 		}
 		undone("an erase")
 		for _, word := range kind.Words() {
+			if i%4 > 0 && (word == "ext2" || word == "ext3") { // which lie as ext4 does
+				continue
+			}
 			out, done := w.change(fmt.Sprintf("format %s %s", image, word))
 			if !done {
 				if small++; s.Size > least[word] || digest() != before {

@@ -19,7 +19,7 @@ func (acting) record(_ *recorder, s draft.Stroke) (StrokeRecord, error) {
 func (acting) weight(*Deed, StrokeRecord) int64 { return 0 }
 
 func (acting) grade(s draft.Step) draft.Grade {
-	if s.Action.Verb == machine.Relabel {
+	if s.Action.Lasts() {
 		return draft.Exactly
 	}
 	return draft.Nothing
@@ -41,7 +41,7 @@ func (acting) carry(ctx context.Context, x *executor, s StrokeRecord, forward bo
 		return x.log.line(remark, 0, "left out at the recovery: "+a.String())
 	}
 	holds, err := x.machine.Holds(ctx, a)
-	past := x.deed.BootID != x.bootID && a.Verb != machine.Relabel // gone with its boot
+	past := x.deed.BootID != x.bootID && !a.Lasts() // gone with its boot
 	if err != nil || forward && holds || !forward && (!holds || past) {
 		return err
 	}

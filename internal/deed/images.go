@@ -79,6 +79,9 @@ type imageWriter struct {
 	buf, other, packed []byte
 }
 
+// zeros is the longest run of zeros: whoever interrupts the writing does not wait for more.
+const zeros = 32 << 20
+
 func newImageWriter(path string) (*imageWriter, error) {
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -91,7 +94,10 @@ func newImageWriter(path string) (*imageWriter, error) {
 // of their size; zeros are not stored.
 func (w *imageWriter) add(runs []run, view io.ReaderAt, off, n int64, zero bool) ([]run, error) {
 	if zero || block.KnownZero(view, off, n) {
-		return append(runs, run{Off: off, Len: n, Zero: true}), nil
+		for ; n > 0; off, n = off+zeros, n-zeros {
+			runs = append(runs, run{Off: off, Len: min(n, zeros), Zero: true})
+		}
+		return runs, nil
 	}
 	for n > 0 {
 		size := min(n, chunk-off%chunk)

@@ -2,6 +2,7 @@ package deed
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"sync"
@@ -51,7 +52,7 @@ func newSpare() *spare {
 // readBack compares the runs with what the medium holds, past the page cache
 // where the device can do that; it reports false where it had to go without
 // direct I/O.
-func readBack(dev block.Device, runs []run, image *imageReader, s *spare) (direct bool, err error) {
+func readBack(ctx context.Context, dev block.Device, runs []run, image *imageReader, s *spare) (direct bool, err error) {
 	work, free := make(chan segment), s.wanted
 	results := make([]checker, readers)
 	var wait sync.WaitGroup
@@ -68,7 +69,10 @@ func readBack(dev block.Device, runs []run, image *imageReader, s *spare) (direc
 		var n int64
 		var count int
 		buf := <-free
-		if data, n, count, err = gather(runs, image, buf); err != nil {
+		if data, n, count, err = gather(runs, image, buf); err == nil {
+			err = ctx.Err()
+		}
+		if err != nil {
 			free <- buf
 			break
 		}

@@ -56,6 +56,9 @@ func (x *executor) closeFiles() {
 	}
 }
 
+// quick is how much is taken back at once after an interruption.
+const quick = 32 * quantity.MiB
+
 // commit goes forward from the start. After an error or an interruption it goes
 // back, as far as there is a way; where that fails too, the deed stays unfinished.
 func (x *executor) commit(ctx context.Context) error {
@@ -69,8 +72,8 @@ func (x *executor) commit(ctx context.Context) error {
 		x.deed.State = Done
 		return nil
 	}
-	if errors.Is(err, block.ErrPowerLost) || x.deed.Forward {
-		return &MidwayError{x.deed.ID, err}
+	if errors.Is(err, block.ErrPowerLost) || x.deed.Forward || ctx.Err() != nil && x.done > quick {
+		return &MidwayError{x.deed.ID, err} // whoever interrupts does not wait until as much again is written
 	}
 	forward, back := x.retreat(context.WithoutCancel(ctx), at)
 	switch {

@@ -73,6 +73,9 @@ func (writing) carry(ctx context.Context, x *executor, u StrokeRecord, forward b
 	}
 	all := runs
 	for len(runs) > 0 {
+		if err := ctx.Err(); err != nil {
+			return fmt.Errorf("interrupted: %w", err)
+		}
 		data, n, count, err := gather(runs, image, x.buf)
 		if err != nil {
 			return err
@@ -99,7 +102,7 @@ func (writing) carry(ctx context.Context, x *executor, u StrokeRecord, forward b
 	if x.spare == nil {
 		x.spare = newSpare()
 	}
-	direct, err := readBack(dev, all, image, x.spare)
+	direct, err := readBack(ctx, dev, all, image, x.spare)
 	x.indirect = x.indirect || !direct
 	if err != nil {
 		return fmt.Errorf("%s: %w", disk, err)

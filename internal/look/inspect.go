@@ -37,6 +37,7 @@ type Inspection struct {
 	Started    string            // what started the machine: "UEFI" or "BIOS"
 	Alignment  string            // how the alignment step of its disk was worked out
 	Wanted     map[string]string // options of fstab by mount point
+	Settings   []fs.Value        // of its content, as they are now
 	Findings   []finding.Finding
 	Structures []field.Structure // every field on the device, where they were asked for
 	Bytes      []byte            // of the device, where they were asked for
@@ -85,6 +86,13 @@ func Inspect(ctx context.Context, r machine.Reader, word string, depth InspectDe
 			}
 			l, _ := table.Line(u.Line)
 			i.References = append(i.References, fmt.Sprintf("%s:%d  %s", fstab.Path, l.Number, l.Text()))
+		}
+	}
+	if c, ok := n.Content(); ok && len(n.Contents) == 1 && c.State != fs.Damaged {
+		if k, known := kind.Of(c); known && k.Values != nil {
+			if i.Settings, err = valuesOf(ctx, r, n, k); err != nil {
+				i.Node.Problem = cmp.Or(i.Node.Problem, fmt.Sprintf("its settings cannot be read: %v", err))
+			}
 		}
 	}
 	return i, i.read(ctx, r, depth)

@@ -9,6 +9,7 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/fs"
+	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/target"
 	"fundus/internal/config"
@@ -71,22 +72,12 @@ func Settings(ctx context.Context, r machine.Reader, word string) (KindSettings,
 	if !ok || !known || k.Values == nil {
 		return KindSettings{}, fmt.Errorf("%s: %w: it holds %s, and settings are read of %s", n.Name, ErrNoSettings, cmp.Or(n.Holds(), "nothing"), strings.Join(withSettings(), ", "))
 	}
-	t := machine.Whole(n, machine.HoldContent)
-	dev, err := r.Open(ctx, t.Disk)
-	if err != nil {
-		return KindSettings{}, err
-	}
-	defer dev.Close()
-	part, err := block.NewSlice(dev, int64(t.Start), int64(n.Size))
-	if err != nil {
-		return KindSettings{}, err
-	}
-	values, err := k.Values(part)
+	values, err := valuesOf(ctx, r, n, k)
 	if err != nil {
 		return KindSettings{}, machine.About(n.Name, err)
 	}
 	out := KindSettings{Kind: c.Kind, Device: n.Name}
-	for _, s := range k.Makes[0].Settings() {
+	for _, s := range k.MakerLike(c.Kind).Settings() {
 		for _, value := range values {
 			if value.Key == s.Key {
 				out.Settings = append(out.Settings, SettingNow{s, value.Word, "on " + n.Name})
@@ -94,6 +85,20 @@ func Settings(ctx context.Context, r machine.Reader, word string) (KindSettings,
 		}
 	}
 	return out, nil
+}
+
+// valuesOf reads the settings of what is on the device.
+func valuesOf(ctx context.Context, r machine.Reader, n inventory.Node, k kind.Kind) ([]fs.Value, error) {
+	dev, err := r.Open(ctx, n.Disk())
+	if err != nil {
+		return nil, err
+	}
+	defer dev.Close()
+	part, err := block.NewSlice(dev, int64(n.Start), int64(n.Size))
+	if err != nil {
+		return nil, err
+	}
+	return k.Values(part)
 }
 
 // withSettings names the families that have settings which can be read back.

@@ -46,7 +46,7 @@ func herbarium(t testing.TB) block.Device {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := ext.Make(t.Context(), part, ext.Options{Label: "herbarium", UUID: uuid.New()}); err != nil {
+		if _, err := ext.Make(t.Context(), part, ext.Usual(ext.Ext4).With("herbarium", uuid.New(), time.Unix(1, 0))); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -42,8 +42,16 @@ func SwappedOn(a Action) inventory.Use {
 	return u
 }
 
-// relabelled gives the file system on a device its label.
+// relabelled gives the file system on a device its label, and identified its identifier.
 func relabelled(v *inventory.Inventory, a Action) {
+	onContent(v, a, func(c *fs.Content) { c.Label = a.Label })
+}
+
+func identified(v *inventory.Inventory, a Action) {
+	onContent(v, a, func(c *fs.Content) { c.UUID = a.ID })
+}
+
+func onContent(v *inventory.Inventory, a Action, change func(c *fs.Content)) {
 	v.Nodes = slices.Clone(v.Nodes)
 	for i := range v.Nodes {
 		n := &v.Nodes[i]
@@ -53,7 +61,7 @@ func relabelled(v *inventory.Inventory, a Action) {
 		}
 		n.Contents = slices.Clone(n.Contents)
 		at := slices.IndexFunc(n.Contents, func(o fs.Content) bool { return o.Kind == c.Kind && o.UUID == c.UUID })
-		n.Contents[at].Label = a.Label
+		change(&n.Contents[at])
 	}
 }
 

@@ -352,6 +352,7 @@ const (
 	ReloadUnits     Verb = "reload-units"     // have systemd read fstab and its units again
 	Discard         Verb = "discard"          // tell the device which bytes nobody needs
 	Relabel         Verb = "relabel"          // have the kernel change the label of a mounted file system
+	Identify        Verb = "identify"         // have the kernel change its identifier
 )
 
 // Action is one change of the running system, as plain data.
@@ -368,7 +369,9 @@ type Action struct {
 	Options string         `json:"options,omitempty"`
 	Label   string         `json:"label,omitempty"`
 	Former  string         `json:"former_label,omitempty"` // before
-	Spans   []extent.Span  `json:"spans,omitempty"`        // bytes of the node
+	ID      string         `json:"id,omitempty"`           // as Linux writes it
+	Before  string         `json:"former_id,omitempty"`
+	Spans   []extent.Span  `json:"spans,omitempty"` // bytes of the node
 }
 
 // With is the action on the devices as they are called now, by their names of before.

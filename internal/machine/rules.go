@@ -170,14 +170,39 @@ func checkRelabel(v *inventory.Inventory, a Action) *Refusal {
 		return refuse(RuleNoContent, n.Name, "fundus inspect "+n.Name, "it holds nothing that could have a label (%s)", orNothing(n.Holds()))
 	}
 	k, _ := kind.Of(c)
+	return checkThroughMount(v, n, c, k.SetLabel != nil, k.Relabels)
+}
+
+// checkIdentify is the same for an identifier, which the kernel gives to some alone.
+func checkIdentify(v *inventory.Inventory, a Action) *Refusal {
+	n, ok := v.Node(a.Node)
+	if !ok {
+		return refuse(RuleNoDevice, a.Node, "fundus survey", "there is no such device")
+	}
+	c, ok := n.Content()
+	if !ok {
+		return refuse(RuleNoContent, n.Name, "fundus inspect "+n.Name, "it holds nothing that could have an identifier (%s)", orNothing(n.Holds()))
+	}
+	k, _ := kind.Of(c)
+	if mounts := Mounts(v, n.Name); len(mounts) > 0 && k.LiveID != nil {
+		if err := k.LiveID(c); err != nil {
+			return refuse(RuleWrongKind, n.Name, "fundus unmount "+mounts[0].Where, "the kernel does not change its identifier while it is mounted: %v", err)
+		}
+	}
+	return checkThroughMount(v, n, c, k.SetID != nil, k.LiveID != nil)
+}
+
+// checkThroughMount: what is mounted is changed by the kernel's own call, where it has one
+// and may write; what is not, on the device.
+func checkThroughMount(v *inventory.Inventory, n inventory.Node, c fs.Content, offline, call bool) *Refusal {
 	mounts := Mounts(v, n.Name)
 	switch {
-	case len(mounts) == 0 && k.SetLabel != nil:
+	case len(mounts) == 0 && offline:
 		return claimRefused(v, n)
-	case !k.Relabels || len(mounts) == 0:
-		return refuse(RuleWrongKind, n.Name, "", "the kernel has no call for a label of %s", c.Kind)
+	case !call || len(mounts) == 0:
+		return refuse(RuleWrongKind, n.Name, "", "the kernel has no call for that on a mounted %s", c.Kind)
 	case readOnlyWords(mounts[0]) != "":
-		return refuse(RuleReadOnly, n.Name, "fundus unmount "+mounts[0].Where, "it is mounted at %s for reading alone, and the kernel labels nothing through that", mounts[0].Where)
+		return refuse(RuleReadOnly, n.Name, "fundus unmount "+mounts[0].Where, "it is mounted at %s for reading alone, and the kernel writes nothing through that", mounts[0].Where)
 	}
 	return checkAsleep(v, n, nil)
 }

@@ -2,6 +2,7 @@ package machine
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 
 	"fundus/core/inventory"
@@ -44,6 +45,40 @@ func (a Action) Once() bool { return verbs()[a.Verb].once }
 func (a Action) Reads() bool { return verbs()[a.Verb].reads }
 
 func verbs() map[Verb]verb {
+	list := verbsOfSystem()
+	maps.Copy(list, verbsOfContent())
+	return list
+}
+
+// verbsOfContent change what lies on a device, not the running system alone.
+func verbsOfContent() map[Verb]verb {
+	return map[Verb]verb{
+		Discard: {
+			words: func(a Action) string {
+				return fmt.Sprintf("discard %v of %s that nothing uses", a.bytes(), a.Node)
+			},
+			refuse: checkDiscard, gives: GivesAll, once: true,
+		},
+		Relabel: {
+			words:   func(a Action) string { return fmt.Sprintf("label %s %q", a.Node, a.Label) },
+			inverse: Relabel, refuse: checkRelabel, effect: relabelled, gives: GivesAll, reads: true,
+			holds: func(v *inventory.Inventory, a Action) bool {
+				c, ok := nodeOf(v, a.Node).Content()
+				return ok && c.Label == a.Label
+			},
+		},
+		Identify: {
+			words:   func(a Action) string { return fmt.Sprintf("give %s the identifier %s", a.Node, a.ID) },
+			inverse: Identify, refuse: checkIdentify, effect: identified, gives: GivesAll, reads: true,
+			holds: func(v *inventory.Inventory, a Action) bool {
+				c, ok := nodeOf(v, a.Node).Content()
+				return ok && c.UUID == a.ID
+			},
+		},
+	}
+}
+
+func verbsOfSystem() map[Verb]verb {
 	return map[Verb]verb{
 		AddPartition: {
 			words:   func(a Action) string { return fmt.Sprintf("tell the kernel of partition %d on %s", a.Number, a.Disk) },
@@ -98,20 +133,6 @@ func verbs() map[Verb]verb {
 				v.Uses = append(slices.Clone(v.Uses), SwappedOn(a))
 			},
 		},
-		Discard: {
-			words: func(a Action) string {
-				return fmt.Sprintf("discard %v of %s that nothing uses", a.bytes(), a.Node)
-			},
-			refuse: checkDiscard, gives: GivesAll, once: true,
-		},
-		Relabel: {
-			words:   func(a Action) string { return fmt.Sprintf("label %s %q", a.Node, a.Label) },
-			inverse: Relabel, refuse: checkRelabel, effect: relabelled, gives: GivesAll, reads: true,
-			holds: func(v *inventory.Inventory, a Action) bool {
-				c, ok := nodeOf(v, a.Node).Content()
-				return ok && c.Label == a.Label
-			},
-		},
 		SwapOff: {
 			words:   func(a Action) string { return fmt.Sprintf("stop using %s as swap", a.Node) },
 			inverse: SwapOn, refuse: checkSwap, holds: not(swaps), gives: GivesAll,
@@ -139,6 +160,8 @@ func (a Action) Inverse() (Action, bool) {
 		a.Size, a.Was = a.Was, a.Size
 	case Relabel:
 		a.Label, a.Former = a.Former, a.Label
+	case Identify:
+		a.ID, a.Before = a.Before, a.ID
 	}
 	return a, a.Verb != ""
 }
@@ -152,6 +175,10 @@ func CheckAction(v *inventory.Inventory, a Action) error {
 	}
 	return nil
 }
+
+// Lasts reports whether what the action brings about lies on the device, and not in the
+// running system alone, which forgets it at the next boot.
+func (a Action) Lasts() bool { return a.Verb == Relabel || a.Verb == Identify }
 
 // Visible reports whether it can be seen that the action was carried out.
 func (a Action) Visible() bool { return verbs()[a.Verb].holds != nil }

@@ -20,6 +20,7 @@ type InspectDoc struct {
 	Started    string            `json:"firmware,omitempty"` // of the machine: UEFI or BIOS
 	Differs    []string          `json:"options_differ"`     // of its mounts from fstab
 	Places     []FactDoc         `json:"places"`             // partitions and gaps of a disk
+	Settings   []FactDoc         `json:"settings"`           // of its content, as they are now
 	References []string          `json:"references"`
 	Findings   []finding.Finding `json:"findings"`
 	Structures []StructureDoc    `json:"structures,omitempty"` // with --fields
@@ -29,7 +30,7 @@ type InspectDoc struct {
 
 func inspectDocument(i *look.Inspection) InspectDoc {
 	v := &inventory.Inventory{Nodes: []inventory.Node{i.Node}, Uses: i.Uses}
-	doc := InspectDoc{Head: head("inspection"), Device: deviceDoc(v, i.Node), Alignment: i.Alignment, Started: i.Started, Differs: []string{}, Places: []FactDoc{}, References: orEmpty(i.References),
+	doc := InspectDoc{Head: head("inspection"), Device: deviceDoc(v, i.Node), Alignment: i.Alignment, Started: i.Started, Differs: []string{}, Places: []FactDoc{}, Settings: []FactDoc{}, References: orEmpty(i.References),
 		Findings: orEmpty(i.Findings), Structures: structureDocs(i), BytesAt: i.BytesAt, Bytes: hex.EncodeToString(i.Bytes)}
 	for _, u := range i.Uses {
 		if words := i.Differs(u); words != "" {
@@ -38,6 +39,9 @@ func inspectDocument(i *look.Inspection) InspectDoc {
 	}
 	for _, f := range i.Places {
 		doc.Places = append(doc.Places, FactDoc{f.Name, f.Value})
+	}
+	for _, s := range i.Settings {
+		doc.Settings = append(doc.Settings, FactDoc{s.Key, s.Word})
 	}
 	return doc
 }
@@ -90,35 +94,11 @@ func (r Inspection) Words(p *Printer) {
 		p.identifiers(n)
 	}
 	whole := len(i.Structures) > 0
-	for _, c := range n.Contents {
+	for k, c := range n.Contents {
 		if c.Class == "table" && !whole { // shown above; what is wrong with it is a finding
 			continue
 		}
-		p.printf("\n%s\n", p.paint(Strong, visible(strings.TrimSpace(c.Kind+" "+c.Version))))
-		rows = nil
-		add("state", "%s", i.State(c))
-		if c.Label != "" {
-			add("label", "%s", c.Label)
-		}
-		if c.UUID != "" {
-			add("UUID", "%s", c.UUID)
-		}
-		if c.Devices != "" {
-			add("spans", "%s", c.Devices)
-		}
-		for _, s := range c.Signatures {
-			if !whole {
-				break
-			}
-			add("signature", "byte %d, %d long", s.Start, s.Count)
-		}
-		for _, f := range c.Facts {
-			add(f.Name, "%s", f.Value)
-		}
-		for _, u := range c.Unknown {
-			add("unknown", "%s: it is not written to", u)
-		}
-		p.facts(rows)
+		p.content(i, k, whole)
 	}
 	p.fields(i)
 	p.bytes(i)
@@ -252,4 +232,44 @@ func (p *Printer) facts(rows [][]string) {
 			p.wrap(2, fmt.Sprintf("%-*s  ", widest, r[0]), r[1])
 		}
 	}
+}
+
+// content is one thing that the device holds; whole with where its signatures lie.
+func (p *Printer) content(i *look.Inspection, number int, whole bool) {
+	c := i.Node.Contents[number]
+	p.printf("\n%s\n", p.paint(Strong, visible(strings.TrimSpace(c.Kind+" "+c.Version))))
+	rows := [][]string{}
+	add := func(name, format string, args ...any) {
+		rows = append(rows, []string{name, visible(fmt.Sprintf(format, args...))})
+	}
+	add("state", "%s", i.State(c))
+	if c.Label != "" {
+		add("label", "%s", c.Label)
+	}
+	if c.UUID != "" {
+		add("UUID", "%s", c.UUID)
+	}
+	if c.Devices != "" {
+		add("spans", "%s", c.Devices)
+	}
+	for _, s := range c.Signatures {
+		if !whole {
+			break
+		}
+		add("signature", "byte %d, %d long", s.Start, s.Count)
+	}
+	for _, f := range c.Facts {
+		add(f.Name, "%s", f.Value)
+	}
+	if len(i.Settings) > 0 && len(i.Node.Contents) == 1 {
+		var words []string
+		for _, s := range i.Settings {
+			words = append(words, s.Key+"="+s.Word)
+		}
+		add("settings", "%s", strings.Join(words, " "))
+	}
+	for _, u := range c.Unknown {
+		add("unknown", "%s: it is not written to", u)
+	}
+	p.facts(rows)
 }

@@ -1,6 +1,8 @@
 package view
 
 import (
+	"strings"
+
 	"fundus/internal/look"
 )
 
@@ -51,21 +53,28 @@ func (r Settings) Document() any { return settingsDocument(r.List) }
 
 // Words implements Report.
 func (r Settings) Words(p *Printer) {
-	list := r.List
-	for i, k := range list {
-		if i > 0 {
-			p.printf("\n")
-		}
-		p.kindSettings(k)
+	if len(r.List) == 1 {
+		p.kindSettings(r.List[0])
+		return
 	}
+	for _, k := range r.List {
+		var keys []string
+		for _, s := range k.Settings {
+			keys = append(keys, s.Key)
+		}
+		p.wrap(2, p.paint(Strong, k.Kind)+"  ", strings.Join(keys, ", "))
+	}
+	p.printf("\n")
+	p.wrap(0, "", "fundus settings KIND says what each is for; fundus settings TARGET what it is on a device.")
 }
 
 func (p *Printer) kindSettings(k look.KindSettings) {
 	heading, title := "by the configuration", visible(k.Kind)+"  "+count(len(k.Settings), "setting")
 	if k.Device != "" {
-		heading, title = "today", visible(k.Device)+"  "+title
+		p.settingsNow(k)
+		return
 	}
-	rows, facts, own := [][]string{}, [][]string{}, k.Device != ""
+	rows, facts, own := [][]string{}, [][]string{}, false
 	for _, s := range k.Settings {
 		own = own || s.Value != ""
 		value := s.Value
@@ -91,9 +100,21 @@ func (p *Printer) kindSettings(k look.KindSettings) {
 	p.printf("\n")
 	p.facts(facts)
 	p.printf("\n")
-	if k.Device != "" {
-		p.wrap(0, "", "They were set when the file system was made; this release changes none of them in place.")
-		return
-	}
 	p.wrap(0, "", "fundus format TARGET "+k.Kind+" KEY=VALUE sets one; format."+k.Kind+".KEY in the configuration sets it for all.")
+}
+
+// settingsNow lists what the settings are on a device, those first that can be changed.
+func (p *Printer) settingsNow(k look.KindSettings) {
+	var later, fixed [][]string
+	for _, s := range k.Settings {
+		if s.When.Later() {
+			later = append(later, []string{s.Key, visible(s.Value), s.TakesLater()})
+		} else {
+			fixed = append(fixed, []string{s.Key, visible(s.Value), "stays as it was made"})
+		}
+	}
+	p.printf("%s\n\n", p.paint(Strong, visible(k.Device)+"  "+visible(k.Kind)+"  "+count(len(k.Settings), "setting")))
+	p.columns(2, []string{"key", "today", "adjust takes"}, append(later, fixed...))
+	p.printf("\n")
+	p.wrap(0, "", "fundus settings "+k.Kind+" says what each is for; fundus adjust "+k.Device+" KEY=VALUE changes one, and uuid=new its identifier.")
 }

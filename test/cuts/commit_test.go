@@ -142,6 +142,75 @@ func TestInterrupted(t *testing.T) {
 	}
 }
 
+// TestALongOneEndsAtOnce: a signal while much is being written ends the commit after one
+// piece more, and what is unfinished is fenced and recovered in either direction.
+func TestALongOneEndsAtOnce(t *testing.T) {
+	for _, way := range []deed.Direction{deed.Back, deed.Forward} {
+		r, store := newRig(t, 512, 512), storeIn(t)
+		r.larger()
+		before := r.clone()
+		ctx, cancel := context.WithCancel(context.Background())
+		s := task.Conditions{Machine: r, Store: store, Clock: clock}
+		request := &content.Format{Target: "sdb", Kind: "ext2", Asked: map[string]string{"inode-every": "1KiB", "inode-size": "512B", "block": "1KiB"}}
+		plan, err := task.Plan(ctx, s, request)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer plan.Close()
+		long := &tiring{rig: r, cancel: cancel, last: 10}
+		c := deed.Commit{Store: store, Machine: long, Reviewed: &plan.Draft, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Plan(ctx, s, request) }}
+		_, err = c.Run(ctx)
+		var midway *deed.MidwayError
+		if !errors.As(err, &midway) || !errors.Is(err, context.Canceled) || long.seen != long.last || midway.Way() != "fundus recover "+midway.Deed {
+			t.Fatalf("Run = %v; %d pieces of zeros", err, long.seen)
+		}
+		if err := r.faulty.Close(); err != nil {
+			t.Fatal(err)
+		}
+		r.faulty = nil
+		if s := seen(r); len(s.fenced) != 1 || s.mixed != "" {
+			t.Errorf("a kernel would find %v", s)
+		}
+		if err := r.recover(store, way); err != nil {
+			t.Fatal(err)
+		}
+		if s := seen(r).String(); way == deed.Forward && !strings.Contains(s, "ext2//") {
+			t.Errorf("recovered forward: %s", s)
+		}
+		if err := same(r, before); way == deed.Back && err != nil {
+			t.Errorf("recovered back: %v", err)
+		}
+	}
+}
+
+// tiring sends the signal when zeros are written for the last time that it wants to see.
+type tiring struct {
+	*rig
+	cancel     func()
+	seen, last int
+}
+
+type tired struct {
+	block.Device
+	z *tiring
+}
+
+func (d tired) WriteZeroes(off, n int64) error {
+	if d.z.seen++; d.z.seen == d.z.last {
+		d.z.cancel()
+	}
+	return d.Device.WriteZeroes(off, n)
+}
+
+func (z *tiring) Claim(ctx context.Context, v *inventory.Inventory, targets []machine.Target) (*machine.Claim, error) {
+	claim, err := z.rig.Claim(ctx, v, targets)
+	if err != nil {
+		return nil, err
+	}
+	dev, err := claim.Device("sdb")
+	return machine.NewClaim(map[string]block.Device{"sdb": tired{dev, z}}, nil), err
+}
+
 // stopping sends the signal at the first sync after the claim.
 type stopping struct {
 	*rig

@@ -284,6 +284,9 @@ func seen(r *rig) sight {
 			case fs.Table:
 			default:
 				others += fmt.Sprintf(" %s/%s/%s/%s", c.Kind, c.Label, c.UUID, c.State)
+				if !c.CheckBy.IsZero() {
+					others += " by " + c.CheckBy.String()
+				}
 			}
 		}
 		if !fenced {
@@ -300,7 +303,7 @@ func seen(r *rig) sight {
 
 // same compares the media byte by byte where either holds data.
 func same(a, b *rig) error {
-	for off := int64(0); off < diskSize; {
+	for off := int64(0); off < a.medium.Size(); {
 		_, endA, holeA, errA := a.medium.Next(off)
 		_, endB, holeB, errB := b.medium.Next(off)
 		if err := errors.Join(errA, errB); err != nil {

@@ -71,6 +71,16 @@ func stories() []story {
 	erase := &content.Erase{Target: "sdb1"}
 	wide := adding(disk.NewPart{Size: size("80MiB"), Name: "herbarium"})
 	xfs := &content.Format{Target: "sdb1", Kind: "xfs", Label: "seeds"}
+	ext := func(kind string) *content.Format { return &content.Format{Target: "sdb1", Kind: kind, Label: "ferns"} }
+	adjust := func(key, value string, more ...string) *content.Adjust {
+		asked := map[string]string{key: value}
+		for i := 0; i < len(more); i += 2 {
+			asked[more[i]] = more[i+1]
+		}
+		return &content.Adjust{Target: "sdb1", Asked: asked}
+	}
+	const otherID = "5eed5eed-0000-4000-8000-00000000fe11"
+	line := &use.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"}
 	list := []story{
 		{"table new on a blank disk", 512, 0, nil, newTable, false, 12, 0, false},
 		{"table new over a table", 512, 0, []task.Request{newTable, add}, newTable, false, 12, 0, false},
@@ -133,5 +143,16 @@ func stories() []story {
 		story{name: "ext4 over XFS", physics: 512, before: []task.Request{newTable, wide, xfs}, cut: format("new"), seeds: 20, large: true},
 		story{name: "undo of an XFS", physics: 512, before: []task.Request{newTable, wide, format("old"), xfs}, cut: undo, keep: true, seeds: 20, large: true},
 		story{name: "label of an XFS", physics: 512, before: []task.Request{newTable, wide, xfs}, cut: label, seeds: 20, large: true},
+		story{name: "ext2 on an empty partition", physics: 512, before: []task.Request{newTable, add}, cut: ext("ext2"), seeds: 20},
+		story{name: "ext2 over ext4", physics: 512, before: []task.Request{newTable, add, format("old")}, cut: ext("ext2"), seeds: 20},
+		story{name: "ext3 over swap, on sectors of 4096 bytes", physics: 4096, logical: 4096, before: []task.Request{newTable, add, swap}, cut: ext("ext3"), seeds: 20},
+		story{name: "undo of an ext2", physics: 512, before: []task.Request{newTable, add, format("old"), ext("ext2")}, cut: undo, keep: true, seeds: 12},
+		story{name: "settings of ext4", physics: 512, before: []task.Request{newTable, add, format("old")}, cut: adjust("reserved", "1%", "check-every", "180d"), seeds: 12},
+		story{name: "another UUID of ext4, with its line", physics: 512, before: []task.Request{newTable, add, format("old"), line}, cut: adjust("uuid", otherID, "check-every", "180d"), seeds: 12},
+		story{name: "a journal is taken off", physics: 512, before: []task.Request{newTable, add, ext("ext3"), line}, cut: adjust("journal", "no"), seeds: 12},
+		story{name: "undo of a journal taken off", physics: 512, before: []task.Request{newTable, add, ext("ext3"), adjust("journal", "no")}, cut: undo, keep: true, seeds: 8},
+		story{name: "another serial number of a FAT", physics: 512, before: []task.Request{newTable, add, fat}, cut: adjust("uuid", "5EED-FE11"), seeds: 8},
+		story{name: "another UUID of swap", physics: 512, before: []task.Request{newTable, add, swap}, cut: adjust("uuid", otherID), seeds: 8},
+		story{name: "another UUID of an XFS", physics: 512, before: []task.Request{newTable, wide, xfs}, cut: adjust("uuid", otherID), seeds: 20, large: true},
 	)
 }

@@ -68,7 +68,9 @@ func TestKernel(t *testing.T) {
 			// and goes on from the last, and what is long is better not begun at the end.
 			{"FAT of every kind", proveFAT},
 			{"XFS of every shape", proveXFS},
+			{"ext2, ext3 and ext4 of every shape", proveExt},
 			{"XFS on a disk of 4096-byte sectors, and identifiers kept and changed", proveXFSAgain},
+			{"settings given later", proveAdjust},
 			{"swap areas", proveSwap},
 			{"what a kernel filled comes back", proveReturns},
 			{"names beside udev", proveNames},
@@ -262,7 +264,9 @@ func proveGrow(t *testing.T, j *judge) {
 		}
 		part, err := block.NewSlice(dev, 0, c.from)
 		if err == nil {
-			_, err = ext.Make(t.Context(), part, ext.Options{UUID: uuid.New(), BlockSize: quantity.Bytes(c.block), Time: time.Now()})
+			o := ext.Usual(ext.Ext4).With("", uuid.New(), time.Now())
+			o.BlockSize = quantity.Bytes(c.block)
+			_, err = ext.Make(t.Context(), part, o)
 		}
 		if err := errors.Join(err, dev.Close()); err != nil {
 			t.Fatal(err)

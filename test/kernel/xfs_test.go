@@ -14,6 +14,7 @@ import (
 	"fundus/core/block/file"
 	"fundus/core/fs"
 	"fundus/core/fs/xfs"
+	"fundus/core/kind"
 	"fundus/core/quantity"
 	"fundus/test/amount"
 )
@@ -143,31 +144,48 @@ func proveXFS(t *testing.T, j *judge) {
 // identifier of its own in the metadata.
 func newXFS(t *testing.T, c xfsCase, again bool) (string, *xfs.Layout) {
 	t.Helper()
+	order := orderOf(c.settings, again)
+	path, err := imageOf(t, "xfs", c.size, c.settings, again)
+	if err != nil {
+		t.Logf("%d bytes, %s: %v", c.size, c.settings, err)
+		return "", nil
+	}
+	l, err := xfs.PlanOrder(quantity.Bytes(c.size/512*512), block.DefaultGeometry, order)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return path, l
+}
+
+// orderOf is an order with settings as they are typed.
+func orderOf(settings string, again bool) fs.Order {
 	wishes := fs.Wishes{}
-	for _, word := range strings.Fields(c.settings) {
+	for _, word := range strings.Fields(settings) {
 		key, value, _ := strings.Cut(word, "=")
 		wishes[key] = fs.Wish{Word: value, By: fs.ByRequest}
 	}
-	order := fs.Order{Label: "moss", ID: fs.Wide.Fresh(uuid.New()), Again: again, Wishes: wishes, Time: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), Fresh: uuid.New}
-	path := blank(t, max(c.size, 1<<30)) // with room to grow
+	return fs.Order{Label: "moss", ID: fs.Wide.Fresh(uuid.New()), Again: again, Wishes: wishes, Time: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), Fresh: uuid.New}
+}
+
+// imageOf makes a file system in an image with room to grow.
+func imageOf(t *testing.T, word string, size int64, settings string, again bool) (string, error) {
+	t.Helper()
+	m, err := kind.FindMaker(word)
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := blank(t, max(size, 1<<30))
 	dev, err := file.Open(path, true, block.DefaultGeometry)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer dev.Close()
-	part, err := block.NewSlice(dev, 0, c.size/512*512)
+	part, err := block.NewSlice(dev, 0, size/512*512)
 	if err != nil {
 		t.Fatal(err)
 	}
-	l, err := xfs.PlanOrder(quantity.Bytes(part.Size()), part.Geometry(), order)
-	if err == nil {
-		_, err = xfs.MakeOrder(t.Context(), part, order)
-	}
-	if err != nil {
-		t.Logf("%d bytes, %s: %v", c.size, c.settings, err)
-		return "", nil
-	}
-	return path, l
+	_, err = m.Make(t.Context(), part, orderOf(settings, again))
+	return path, err
 }
 
 // proveXFSAgain: on a true disk of 4096-byte sectors; and an identifier that is kept over a

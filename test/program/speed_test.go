@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strings"
 	"syscall"
 	"testing"
 	"time"
@@ -145,6 +146,9 @@ func formatted(t testing.TB, dir, word string, round int) (took time.Duration, i
 // neither of which is done plainly.
 func BenchmarkFormatOfOneTiB(b *testing.B) {
 	for _, word := range kind.Words() {
+		if word == "ext2" || word == "ext3" { // see BenchmarkFullTables
+			continue
+		}
 		b.Run(word, func(b *testing.B) {
 			for b.Loop() {
 				dir := b.TempDir()
@@ -159,6 +163,33 @@ func BenchmarkFormatOfOneTiB(b *testing.B) {
 					limit = 20
 				}
 				amount.Figure(b, "format of 1 TiB as "+word+", the same I/O plainly", median(ours), median(plain), limit)
+			}
+		})
+	}
+}
+
+// BenchmarkFullTables: file systems whose tables are written whole, on 64 GiB that are new,
+// beside writing as many bytes one after the other, waiting for them and reading them back.
+func BenchmarkFullTables(b *testing.B) {
+	const size, tables = 64 << 30, 64 << 30 / 16384 * 256
+	for _, words := range []string{"ext4 tables=full", "ext2", "ext3"} {
+		b.Run(words, func(b *testing.B) {
+			for b.Loop() {
+				dir := b.TempDir()
+				var ours, plain []time.Duration
+				for round := range 5 {
+					image := filepath.Join(dir, fmt.Sprintf("archive%d.img", round))
+					if err := file.Create(image, size); err != nil {
+						b.Fatal(err)
+					}
+					command := append([]string{"format", image}, strings.Fields(words)...)
+					took, _ := timed(b, exec.Command(binary, append(command, "--commit", "--quiet", "--state", filepath.Join(dir, "state"))...))
+					ours = append(ours, took)
+					start, path := time.Now(), filepath.Join(dir, "plain")
+					writeSynced(b, path, tables)
+					plain = append(plain, time.Since(start)+readThrough(b, path))
+				}
+				amount.Figure(b, words+" of 64 GiB, as much written and read one after the other", median(ours), median(plain), 1.3)
 			}
 		})
 	}

@@ -3,6 +3,7 @@ package ext_test
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -13,7 +14,8 @@ import (
 // A file system is made, recognised, and given another label.
 func Example() {
 	dev := block.NewMemory(1<<30, block.DefaultGeometry)
-	if _, err := ext.Make(context.Background(), dev, ext.Options{Label: "herbarium", UUID: uuid.MustParse("5eed0000-0000-4000-8000-00000000fe11")}); err != nil {
+	id := uuid.MustParse("5eed0000-0000-4000-8000-00000000fe11")
+	if _, err := ext.Make(context.Background(), dev, ext.Usual(ext.Ext4).With("herbarium", id, time.Unix(1772352000, 0))); err != nil {
 		fmt.Println(err)
 		return
 	}

@@ -3,6 +3,7 @@ package ext
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"fundus/core/fs"
 	"fundus/core/quantity"
@@ -11,25 +12,60 @@ import (
 // Facts gives the figures of a new file system with their arithmetic.
 func (l *Layout) Facts() []fs.Fact {
 	size, _ := quantity.Count(l.Blocks).Times(l.BlockSize) // Plan keeps it below 64 TiB
-	reserved := quantity.Bytes(l.Reserved) * l.BlockSize
+	bytes := func(blocks uint64) quantity.Bytes { return quantity.Bytes(blocks) * l.BlockSize }
+	inodes := l.Groups * l.InodesPerGroup
 	facts := []fs.Fact{
 		{Name: "size", Value: fmt.Sprintf("%d blocks × %d bytes = %d bytes (%v)", l.Blocks, l.BlockSize, size, size)},
-		{Name: "inodes", Value: fmt.Sprintf("%d groups × %d = %d", l.Groups, l.InodesPerGroup, l.Groups*l.InodesPerGroup)},
-		{Name: "reserved", Value: fmt.Sprintf("%d blocks = %v for root", l.Reserved, reserved)},
+		{Name: "inodes", Value: fmt.Sprintf("%d groups × %d = %d", l.Groups, l.InodesPerGroup, inodes)},
+		{Name: "reserved", Value: fmt.Sprintf("%d blocks = %v for %s%s", l.Reserved, bytes(l.Reserved), owner(uint16(l.options.ReservedUser)), l.capped())},
+	}
+	if asked := uint64(l.options.Inodes); asked > 0 && asked != inodes {
+		facts[1].Value += fmt.Sprintf("; %d were asked for: each group has as many, in whole blocks of %d", asked, l.BlockSize/l.options.InodeSize)
 	}
 	if l.Left > 0 {
 		facts = append(facts, fs.Fact{Name: "left over", Value: fmt.Sprintf("%d bytes at the end are too few for a block group", l.Left)})
 	}
-	if l.JournalBlocks == 0 {
+	switch {
+	case l.JournalBlocks > 0:
+		facts = append(facts, fs.Fact{Name: "journal", Value: fmt.Sprintf("%d blocks = %v", l.JournalBlocks, bytes(l.JournalBlocks))})
+	case l.options.Journal == BySize:
 		facts = append(facts, fs.Fact{Name: "journal", Value: "none: the file system is too small for one"})
+	default:
+		facts = append(facts, fs.Fact{Name: "journal", Value: "none: after a power cut it has to be checked whole"})
+	}
+	if tables := bytes(l.Groups * l.TableBlocks); l.options.FullTables {
+		facts = append(facts, fs.Fact{Name: "tables", Value: fmt.Sprintf("%d groups × %d blocks = %v are zeroed at once", l.Groups, l.TableBlocks, tables)})
 	} else {
-		facts = append(facts, fs.Fact{Name: "journal", Value: fmt.Sprintf("%d blocks = %v", l.JournalBlocks, quantity.Bytes(l.JournalBlocks)*l.BlockSize)})
+		facts = append(facts, fs.Fact{Name: "tables", Value: fmt.Sprintf("%d groups × %d blocks = %v, which the kernel zeroes behind the first mount", l.Groups, l.TableBlocks, tables)})
 	}
 	var backups []uint64
 	for _, g := range l.backups {
 		backups = append(backups, l.groupStart(g))
 	}
 	return append(facts, fs.Fact{Name: "copies", Value: copiesOf(l.backups, backups, l.BlockSize)})
+}
+
+// note says what it means that the tables are written, where it takes its time.
+func (l *Layout) note() string {
+	const much, perSecond = quantity.GiB, 100_000_000 // what a disk that turns writes
+	tables, _ := quantity.Count(l.Groups * l.TableBlocks).Times(l.BlockSize)
+	if !l.options.FullTables || tables < much {
+		return ""
+	}
+	why := "tables=full"
+	if !l.options.Checksums {
+		why = "without checksums"
+	}
+	took := (time.Duration(tables/perSecond) * time.Second).Round(time.Minute)
+	return fmt.Sprintf("%s all %v (%s) of inode tables are written at once, at 100 MB/s in about %s; the deed keeps what of before lies there, zeros left out", why, tables, tables.SI(), strings.TrimSuffix(max(took, time.Minute).String(), "0s"))
+}
+
+// capped says where a share that nobody asked for stops.
+func (l *Layout) capped() string {
+	if uncapped := l.options.Reserved.Of(l.Blocks, l.BlockSize); uncapped > l.Reserved {
+		return fmt.Sprintf("; of 5%% it stops at %v", l.options.ReservedMost)
+	}
+	return ""
 }
 
 // copiesOf says in which groups copies of the superblock are, and the place of the first,

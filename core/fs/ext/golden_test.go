@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 
 	"fundus/core/block"
+	"fundus/core/fs"
 	"fundus/core/quantity"
 )
 
@@ -17,24 +18,27 @@ import (
 // their places.
 func TestGoldenImages(t *testing.T) {
 	for _, c := range []struct {
-		size   quantity.Bytes
-		sector int64
-		o      Options
-		want   string
+		size     quantity.Bytes
+		sector   int64
+		block    quantity.Bytes
+		reserved int64 // tenths of a percent
+		label    string
+		want     string
 	}{
-		{256 << 10, 512, Options{}, "3725c78fec40677a"},
-		{2 << 20, 512, Options{Label: "seeds"}, "d87aee7333abf2c7"},
-		{30 << 20, 512, Options{BlockSize: 1024, ReservedTenths: 50}, "f18f1b4150d59f18"},
-		{30 << 20, 4096, Options{ReservedTenths: 50}, "70e8af82662cdc82"},
-		{300<<20 + 512, 512, Options{BlockSize: 2048, ReservedTenths: 5}, "2b2e42edaa275c6a"},
-		{600 << 20, 512, Options{Label: "herbarium", ReservedTenths: 50}, "ecf53a0ade4c210e"},
-		{4 << 30, 512, Options{ReservedTenths: 500}, "635c4c045de7eb93"},
-		{20<<30 + 12345*512, 512, Options{BlockSize: 1024}, "f8899ae5498edf70"},
-		{1 << 40, 4096, Options{Label: "archive", ReservedTenths: 10}, "da8fcc3e6cc85697"},
-		{20 << 40, 512, Options{ReservedTenths: 50}, "490d4e87a3243523"},
+		{256 << 10, 512, 0, 0, "", "3725c78fec40677a"},
+		{2 << 20, 512, 0, 0, "seeds", "d87aee7333abf2c7"},
+		{30 << 20, 512, 1024, 50, "", "f18f1b4150d59f18"},
+		{30 << 20, 4096, 0, 50, "", "70e8af82662cdc82"},
+		{300<<20 + 512, 512, 2048, 5, "", "2b2e42edaa275c6a"},
+		{600 << 20, 512, 0, 50, "herbarium", "ecf53a0ade4c210e"},
+		{4 << 30, 512, 0, 500, "", "635c4c045de7eb93"},
+		{20<<30 + 12345*512, 512, 1024, 0, "", "f8899ae5498edf70"},
+		{1 << 40, 4096, 0, 10, "archive", "da8fcc3e6cc85697"},
+		{20 << 40, 512, 0, 50, "", "490d4e87a3243523"},
 	} {
 		dev := block.NewMemory(int64(c.size), block.Geometry{Logical: c.sector, Physical: c.sector})
-		o := c.o
+		o := Usual(Ext4)
+		o.BlockSize, o.Label, o.Reserved, o.ReservedMost = c.block, c.label, fs.ShareOf(c.reserved), 0
 		o.UUID, o.HashSeed, o.JournalUUID = uuid.UUID{1, 2, 3}, uuid.UUID{4, 5, 6}, uuid.UUID{7, 8, 9}
 		o.FirstSequence, o.Time = 77, time.Unix(1772352000, 0)
 		if _, err := Make(t.Context(), dev, o); err != nil {

@@ -16,31 +16,34 @@ type file struct {
 	blocks uint64 // file-system blocks that it takes, with its own metadata
 	flags  uint32
 	body   []byte // i_block
+	user   int64
+	group  int64
 }
 
 // inodes writes the first blocks of group 0's inode table: root, the resize
 // inode, the journal and lost+found. The rest of the table is left to the
 // kernel, which zeroes it after the first mount.
 func (w *maker) inodes() {
-	perBlock := uint64(w.BlockSize) / inodeSize
-	table := make([]byte, (firstInode+perBlock-1)/perBlock*uint64(w.BlockSize))
-	size := uint64(w.BlockSize)
+	o, size := w.options, uint64(w.BlockSize)
+	perBlock := uint64(w.BlockSize / o.InodeSize)
+	table := make([]byte, (firstInode+perBlock-1)/perBlock*size)
+	flags := uint32(0)
+	if w.extents() {
+		flags = flagExtents
+	}
 	files := []file{
-		{rootInode, modeDir | 0o755, 3, size, 1, flagExtents, extentRoot([]extent.Span{{Start: w.root, Count: 1}})},
-		{firstInode, modeDir | 0o700, 2, w.lostFound.Count * size, w.lostFound.Count, flagExtents, extentRoot([]extent.Span{w.lostFound})},
+		{rootInode, modeDir | uint16(o.RootMode), 3, size, 1, flags, w.direct(extent.Span{Start: w.root, Count: 1}), o.RootUser, o.RootGroup},
+		{firstInode, modeDir | 0o700, 2, w.lostFound.Count * size, w.lostFound.Count, flags, w.direct(w.lostFound), 0, 0},
 	}
 	if w.ReservedGDT > 0 {
 		files = append(files, w.resizeFile())
 	}
 	if w.JournalBlocks > 0 {
-		blocks := w.JournalBlocks
-		if w.journalLeaf != 0 {
-			blocks++
-		}
-		files = append(files, file{journalInode, modeFile | 0o600, 1, w.JournalBlocks * size, blocks, flagExtents, w.journalMap()})
+		inInode, beside := w.journalMap()
+		files = append(files, file{journalInode, modeFile | 0o600, 1, w.JournalBlocks * size, w.JournalBlocks + uint64(len(beside)), flags, inInode, 0, 0})
 	}
 	for _, f := range files {
-		copy(table[(f.number-1)*inodeSize:], w.inode(f))
+		copy(table[uint64(f.number-1)*uint64(o.InodeSize):], w.inode(f))
 	}
 	w.put(w.groups[0].inodeTable, table)
 }
@@ -52,16 +55,24 @@ func (w *maker) inode(f file) []byte {
 	units := f.blocks * uint64(w.BlockSize) / 512
 	n.BlocksLo, n.BlocksHi = uint32(units), uint16(units>>32)
 	copy(n.Block[:], f.body)
-	n.ExtraSize = extraSize // or the kernel would take the fields behind it for attributes
+	n.UserLo, n.UserHi = short(uint32(f.user))
+	n.GroupLo, n.GroupHi = short(uint32(f.group))
 	seconds := w.options.Time.Unix()
-	n.AccessTime, n.ChangeTime, n.ModifyTime, n.CreateTime = uint32(seconds), uint32(seconds), uint32(seconds), uint32(seconds)
-	epoch := uint32(seconds>>32) & 3 // nanoseconds are left zero
-	n.AccessX, n.ChangeX, n.ModifyX, n.CreateX = epoch, epoch, epoch, epoch
-	b := make([]byte, inodeSize)
+	n.AccessTime, n.ChangeTime, n.ModifyTime = uint32(seconds), uint32(seconds), uint32(seconds)
+	b := make([]byte, w.options.InodeSize)
+	extra := len(b) > binary.Size(inodeFirst{})
+	if extra {
+		n.ExtraSize = extraSize // or the kernel would take the fields behind it for attributes
+		n.CreateTime = uint32(seconds)
+		epoch := uint32(seconds>>32) & 3 // nanoseconds are left zero
+		n.AccessX, n.ChangeX, n.ModifyX, n.CreateX = epoch, epoch, epoch, epoch
+	}
 	copy(b, field.Encode(binary.LittleEndian, &n))
-	// Over the whole inode with its own halves as zeros.
-	n.ChecksumLo, n.ChecksumHi = short(crc(w.inodeSeed(f.number), b))
-	copy(b, field.Encode(binary.LittleEndian, &n))
+	if w.options.Checksums {
+		// Over the whole inode with its own halves as zeros; a short one has the low one.
+		n.ChecksumLo, n.ChecksumHi = short(crc(w.inodeSeed(f.number), b))
+		copy(b, field.Encode(binary.LittleEndian, &n))
+	}
 	return b
 }
 
@@ -69,62 +80,6 @@ func (w *maker) inode(f file) []byte {
 // generation is 0.
 func (w *maker) inodeSeed(number uint32) uint32 {
 	return crc(crc(w.seed, binary.LittleEndian.AppendUint32(nil, number)), make([]byte, 4))
-}
-
-// Extent tree nodes (ifork.rst): a header of 12 bytes, then entries of 12.
-const extentMagic = 0xF30A
-
-func extentHeader(entries, most, depth int) []byte {
-	b, le := make([]byte, 12), binary.LittleEndian
-	le.PutUint16(b[0:], extentMagic)
-	le.PutUint16(b[2:], uint16(entries))
-	le.PutUint16(b[4:], uint16(most))
-	le.PutUint16(b[6:], uint16(depth))
-	return b
-}
-
-func appendExtents(b []byte, spans []extent.Span) []byte {
-	le, logical := binary.LittleEndian, uint32(0)
-	for _, s := range spans {
-		b = le.AppendUint32(b, logical)
-		b = le.AppendUint16(b, uint16(s.Count)) // 32768 means that many, initialised
-		b = le.AppendUint16(b, uint16(s.Start>>32))
-		b = le.AppendUint32(b, uint32(s.Start))
-		logical += uint32(s.Count)
-	}
-	return b
-}
-
-// extentRoot maps at most four spans in the inode itself.
-func extentRoot(spans []extent.Span) []byte {
-	return appendExtents(extentHeader(len(spans), 4, 0), spans)
-}
-
-// journalMap is the i_block of the journal's inode: its extents, or one index
-// entry that points to the leaf.
-func (w *maker) journalMap() []byte {
-	b, le := make([]byte, 60), binary.LittleEndian
-	if w.journalLeaf == 0 {
-		copy(b, extentRoot(w.Journal))
-		return b
-	}
-	copy(b, extentHeader(1, 4, 1))
-	le.PutUint32(b[16:], uint32(w.journalLeaf)) // behind the logical block, which is 0
-	le.PutUint16(b[20:], uint16(w.journalLeaf>>32))
-	return b
-}
-
-// leaf is a block of extents with its checksum behind the last possible entry.
-//
-// The checksum stands behind the last entry that would fit, not at the end of the block: a
-// few bytes may be left between, which mean nothing.
-func (w *maker) leaf(number uint32, spans []extent.Span) []byte {
-	most := (int(w.BlockSize) - 12 - 4) / 12
-	b := make([]byte, w.BlockSize)
-	copy(b, appendExtents(extentHeader(len(spans), most, 0), spans))
-	tail := 12 + 12*most
-	binary.LittleEndian.PutUint32(b[tail:], crc(w.inodeSeed(number), b[:tail]))
-	return b
 }
 
 // resizeFile is the inode that holds the reserved descriptor blocks: its
@@ -136,11 +91,11 @@ func (w *maker) leaf(number uint32, spans []extent.Span) []byte {
 // (fs/ext4/resize.c), and refuses to grow where it differs.
 func (w *maker) resizeFile() file {
 	pointers := uint64(w.BlockSize) / 4
-	body := make([]byte, 60)
+	body := make([]byte, mapBytes)
 	binary.LittleEndian.PutUint32(body[13*4:], uint32(w.resizeMap))
 	blocks := 1 + w.ReservedGDT*(1+uint64(len(w.backups)))
 	size := (12 + pointers + pointers*pointers) * uint64(w.BlockSize)
-	return file{resizeInode, modeFile | 0o600, 1, size, blocks, 0, body}
+	return file{resizeInode, modeFile | 0o600, 1, size, blocks, 0, body, 0, 0}
 }
 
 func (w *maker) resizeBlocks() {
@@ -162,8 +117,8 @@ func (w *maker) resizeBlocks() {
 	w.put(w.resizeMap, double)
 }
 
-// journal writes the journal's superblock and, where needed, its extents'
-// leaf. Its numbers are big-endian (journal.rst). Blocks behind it are not
+// journal writes the journal's superblock and what of its map does not fit into its
+// inode. Its numbers are big-endian (journal.rst). Blocks behind it are not
 // written: the journal is empty (start 0), and its random sequence and UUID
 // keep stale ones out.
 func (w *maker) journal() {
@@ -181,8 +136,9 @@ func (w *maker) journal() {
 	be.PutUint32(b[0x40:], 1) // users
 	copy(b[0x100:], w.options.UUID[:])
 	w.put(w.Journal[0].Start, b)
-	if w.journalLeaf != 0 {
-		w.put(w.journalLeaf, w.leaf(journalInode, w.Journal))
+	_, beside := w.journalMap()
+	for _, m := range beside {
+		w.put(m.at, m.content)
 	}
 }
 
@@ -208,7 +164,10 @@ type entry struct {
 // how a name is deleted: the entry before it gets its length.
 func (w *maker) directory(number uint32, entries []entry) []byte {
 	b, le := make([]byte, w.BlockSize), binary.LittleEndian
-	const tail = 12 // looks like an unused entry to a kernel that knows no checksums
+	tail := 0
+	if w.options.Checksums {
+		tail = 12 // looks like an unused entry to a kernel that knows no checksums
+	}
 	at, end := 0, len(b)-tail
 	for i, e := range entries {
 		length := (8 + len(e.name) + 3) &^ 3
@@ -224,8 +183,10 @@ func (w *maker) directory(number uint32, entries []entry) []byte {
 	if len(entries) == 0 {
 		le.PutUint16(b[4:], uint16(end)) // one unused entry over the block
 	}
-	le.PutUint16(b[end+4:], tail)
-	b[end+7] = 0xDE
-	le.PutUint32(b[end+8:], crc(w.inodeSeed(number), b[:end]))
+	if tail > 0 {
+		le.PutUint16(b[end+4:], uint16(tail))
+		b[end+7] = 0xDE
+		le.PutUint32(b[end+8:], crc(w.inodeSeed(number), b[:end]))
+	}
 	return b
 }

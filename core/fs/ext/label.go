@@ -35,32 +35,10 @@ func MarkLabelled(dev block.Device, label string) error {
 }
 
 func (s *Superblock) relabel(dev block.Device, label string) error {
-	// The primary one last: it is the one that counts, and a cut leaves it whole, old or new.
-	for _, blockNumber := range s.Backups() {
-		off := int64(blockNumber) * int64(s.BlockSize)
-		copyOf, err := readAt(dev, off)
-		if err != nil || copyOf.UUID != s.UUID {
-			continue // a stale or damaged backup stays as it is
-		}
-		copyOf.setLabel(label)
-		if err := block.WriteBytes(dev, copyOf.sealed(), off); err != nil {
-			return err
-		}
-	}
-	if err := dev.Sync(); err != nil {
-		return err
-	}
-	s.setLabel(label)
-	if err := block.WriteBytes(dev, s.sealed(), superOffset); err != nil {
-		return err
-	}
-	return dev.Sync()
-}
-
-func (s *Superblock) setLabel(label string) {
-	s.disk.Label = [16]byte{}
-	copy(s.disk.Label[:], label)
-	s.Label = label
+	return s.everywhere(dev, func(d *super) {
+		d.Label = [16]byte{}
+		copy(d.Label[:], label)
+	})
 }
 
 // What is not understood is not written to: a feature that is unknown may have another

@@ -7,14 +7,13 @@ const (
 	magicExt    = 0xEF53
 )
 
-// What a new ext4 has (group_descr.rst, inodes.rst).
+// What a new file system has (group_descr.rst, inodes.rst).
 const (
-	gdSize    = 64  // bytes of a group descriptor
-	inodeSize = 256 // bytes
-	extraSize = 32  // of these behind the first 128, for nanoseconds, checksum and project
+	extraSize = 32 // bytes of an inode behind the first 128, for nanoseconds, checksum and project
 
 	inodeUninit = 0x1
 	blockUninit = 0x2
+	tableZeroed = 0x4
 
 	flagExtents = 0x80000
 	modeDir     = 0o040000
@@ -33,17 +32,24 @@ const (
 	compatResizeInode = 0x10
 	compatDirIndex    = 0x20
 
+	compatFastCommit   = 0x400
+	compatStableInodes = 0x800
+
 	incompatFileType   = 0x2
 	incompatRecover    = 0x4
 	incompatJournalDev = 0x8
 	incompatMetaBG     = 0x10
 	incompatExtents    = 0x40
 	incompat64Bit      = 0x80
+	incompatMMP        = 0x100
 	incompatFlexBG     = 0x200
+	incompatSeed       = 0x2000
+	incompatLargeDir   = 0x4000
 
 	roSparseSuper  = 0x1
 	roLargeFile    = 0x2
 	roHugeFile     = 0x8
+	roDescCsum     = 0x10
 	roDirNlink     = 0x20
 	roExtraIsize   = 0x40
 	roBigalloc     = 0x200
@@ -64,7 +70,7 @@ func compatNames() []featureName {
 	return []featureName{
 		{0x1, "DIR_PREALLOC", "room kept for directories"}, {0x4, "HAS_JOURNAL", "journal"}, {0x8, "EXT_ATTR", "extended attributes"},
 		{0x10, "RESIZE_INODE", "room for growth"}, {0x20, "DIR_INDEX", "indexed directories"}, {0x200, "SPARSE_SUPER2", "two copies"},
-		{0x400, "FAST_COMMIT", "fast commits"}, {0x1000, "ORPHAN_FILE", "orphan file"},
+		{0x400, "FAST_COMMIT", "fast commits"}, {0x800, "STABLE_INODES", "inodes that keep their numbers"}, {0x1000, "ORPHAN_FILE", "orphan file"},
 	}
 }
 
@@ -79,7 +85,7 @@ func incompatNames() []featureName {
 
 func roNames() []featureName {
 	return []featureName{
-		{0x1, "SPARSE_SUPER", "sparse copies"}, {0x2, "LARGE_FILE", "files above 2 GiB"}, {0x8, "HUGE_FILE", "files above 2 TiB"},
+		{0x1, "SPARSE_SUPER", "sparse copies"}, {0x2, "LARGE_FILE", "files above 2 GiB"}, {0x4, "BTREE_DIR", "directories as trees"}, {0x8, "HUGE_FILE", "files above 2 TiB"},
 		{0x10, "GDT_CSUM", "descriptor checksums"}, {0x20, "DIR_NLINK", "more than 65000 subdirectories"}, {0x40, "EXTRA_ISIZE", "wide inodes"},
 		{0x100, "QUOTA", "quota"}, {0x200, "BIGALLOC", "clusters"}, {0x400, "METADATA_CSUM", "checksums"}, {0x1000, "READONLY", "read-only for good"},
 		{0x2000, "PROJECT", "project quota"}, {0x8000, "VERITY", "verity"}, {0x10000, "ORPHAN_PRESENT", "orphans present"},

@@ -3,6 +3,7 @@ package ext
 import (
 	"context"
 	"encoding/binary"
+	"math/bits"
 
 	"fundus/core/block"
 	"fundus/core/block/field"
@@ -10,7 +11,7 @@ import (
 	"fundus/core/quantity"
 )
 
-// Make writes a new ext4 onto the device, the primary superblock last and
+// Make writes a new file system onto the device, the primary superblock last and
 // behind a sync of its own. The first KiB is zeroed. Other signatures are the
 // caller's to remove.
 func Make(ctx context.Context, dev block.Device, o Options) (*Layout, error) {
@@ -22,14 +23,15 @@ func Make(ctx context.Context, dev block.Device, o Options) (*Layout, error) {
 }
 
 // Write carries the layout out. Where the context ends on the way the superblock is not
-// written, and nothing takes what is there for an ext4.
+// written, and nothing takes what is there for a file system.
 //
 // The order is that of trust: what nothing refers to yet comes first, the superblock, which
-// makes an ext4 of it all, last. So a power cut leaves a device that holds nothing, or all
+// makes a file system of it all, last. So a power cut leaves a device that holds nothing, or all
 // of it; that the old signatures are gone before is the caller's part.
 func (l *Layout) Write(ctx context.Context, dev block.Device) error {
-	w := &maker{Layout: l, ctx: ctx, dev: dev, seed: crc(^uint32(0), l.options.UUID[:]), checksumAt: field.At(descriptor{}, "Checksum")}
+	w := &maker{Layout: l, Writer: block.NewWriter(ctx, dev), seed: crc(^uint32(0), l.options.UUID[:]), checksumAt: field.At(descriptor{}, "Checksum")}
 	descriptors := w.groupsAndBitmaps() // counts the free blocks, which the superblocks need
+	w.tables()
 	w.inodes()
 	w.directories()
 	w.journal()
@@ -45,34 +47,22 @@ func (l *Layout) Write(ctx context.Context, dev block.Device) error {
 	} else {
 		w.put(2, descriptors)
 	}
-	// Until here nothing takes the device for an ext4; and once the superblock is there,
+	// Until here nothing takes the device for a file system; and once the superblock is there,
 	// all that it speaks of has reached the disk.
-	w.sync()
-	w.bytes(first, 0)
-	w.bytes(w.superblock(0), superOffset)
-	w.sync()
-	return w.err
+	w.Sync()
+	w.Put(first, 0)
+	w.Put(w.superblock(0), superOffset)
+	w.Sync()
+	return w.Err()
 }
 
 // maker writes one file system; it keeps the first error.
 type maker struct {
 	*Layout
-	ctx        context.Context
-	dev        block.Device
+	*block.Writer
 	seed       uint32
 	freeBlocks uint64
 	checksumAt int // in a group descriptor: there are many, and each is encoded once
-	err        error
-}
-
-// bytes writes p, which nobody changes from then on.
-func (w *maker) bytes(p []byte, off int64) {
-	if w.err == nil {
-		w.err = w.ctx.Err()
-	}
-	if w.err == nil {
-		w.err = block.Give(w.dev, p, off)
-	}
 }
 
 // put writes whole blocks: what is shorter is padded with zeros.
@@ -81,13 +71,7 @@ func (w *maker) put(at uint64, p []byte) {
 	if rest := len(p) % size; rest != 0 {
 		p = append(p[:len(p):len(p)], make([]byte, size-rest)...)
 	}
-	w.bytes(p, int64(at)*int64(size))
-}
-
-func (w *maker) sync() {
-	if w.err == nil {
-		w.err = w.dev.Sync()
-	}
+	w.Put(p, int64(at)*int64(size))
 }
 
 // groupsAndBitmaps writes the bitmaps of initialised groups and gives all
@@ -96,7 +80,7 @@ func (w *maker) sync() {
 // A group that holds nothing of its own is not written: its descriptor says that the kernel
 // may work the bitmap out, which it does when it first allocates there. That is what makes
 // a large file system in seconds; without checksums on the descriptors the kernel would not
-// believe the flag, and everything would have to be written.
+// believe the flag, and everything has to be written.
 func (w *maker) groupsAndBitmaps() []byte {
 	descriptors := make([]byte, 0, w.DescBlocks*uint64(w.BlockSize))
 	for g := range w.Groups {
@@ -115,21 +99,34 @@ func (w *maker) groupsAndBitmaps() []byte {
 		} else {
 			bitmap := w.bitmap(used, blocks)
 			w.put(w.groups[g].blockBitmap, bitmap)
-			d.BlockSumLo, d.BlockSumHi = short(crc(w.seed, bitmap[:w.BlocksPerGroup/8]))
+			d.BlockSumLo, d.BlockSumHi = w.sum(bitmap[:w.BlocksPerGroup/8])
 		}
 		freeInodes := w.InodesPerGroup
 		if g == 0 {
 			freeInodes -= firstInode
-			bitmap := w.bitmap([]extent.Span{{Start: 0, Count: firstInode}}, w.InodesPerGroup)
-			w.put(w.groups[g].inodeBitmap, bitmap)
-			d.InodeSumLo, d.InodeSumHi = short(crc(w.seed, bitmap[:w.InodesPerGroup/8]))
 			d.DirectoriesLo = 2
+		}
+		if g == 0 || !w.options.Checksums {
+			bitmap := w.bitmap([]extent.Span{{Start: 0, Count: w.InodesPerGroup - freeInodes}}, w.InodesPerGroup)
+			w.put(w.groups[g].inodeBitmap, bitmap)
+			d.InodeSumLo, d.InodeSumHi = w.sum(bitmap[:w.InodesPerGroup/8])
 		} else {
 			d.Flags |= inodeUninit
+		}
+		if w.options.FullTables && w.options.Checksums {
+			d.Flags |= tableZeroed
 		}
 		descriptors = append(descriptors, w.descriptor(d, g, free, freeInodes)...)
 	}
 	return descriptors
+}
+
+// sum is the checksum of a bitmap; nothing where there are none.
+func (w *maker) sum(bitmap []byte) (lo, hi uint16) {
+	if !w.options.Checksums {
+		return 0, 0
+	}
+	return short(crc(w.seed, bitmap))
 }
 
 // descriptor completes and encodes that of the group.
@@ -142,14 +139,43 @@ func (w *maker) descriptor(d descriptor, g uint64, free, freeInodes uint64) []by
 	// that is no error.
 	d.FreeBlocksLo, d.FreeBlocksHi = short(uint32(free))
 	d.FreeInodesLo, d.FreeInodesHi = short(uint32(freeInodes))
-	// The kernel leaves out the end of an inode table that was never used, and zeroes it
-	// after the first mount; what is counted here as unused must never have been written
-	// to.
-	d.UnusedLo, d.UnusedHi = short(uint32(freeInodes)) // none was ever in use
-	sum := crc(w.seed, le.AppendUint32(nil, uint32(g)))
-	b := field.Encode(le, &d)
-	le.PutUint16(b[w.checksumAt:], uint16(crc(sum, b))) // over its own two bytes as zeros
+	if w.options.Checksums {
+		// The kernel leaves out the end of an inode table that was never used, and zeroes it
+		// after the first mount; what is counted here as unused must never have been written
+		// to.
+		d.UnusedLo, d.UnusedHi = short(uint32(freeInodes)) // none was ever in use
+	}
+	if !w.options.Wide {
+		d.descriptorWide = descriptorWide{} // the high halves of checksums too
+	}
+	b := field.Encode(le, &d)[:w.descSize]
+	if w.options.Checksums {
+		sum := crc(w.seed, le.AppendUint32(nil, uint32(g)))
+		le.PutUint16(b[w.checksumAt:], uint16(crc(sum, b))) // over its own two bytes as zeros
+	}
 	return b
+}
+
+// tables zeroes the tables of inodes, where that is not left to the kernel: those of a flex
+// group lie together. The first inodes come over them later.
+func (w *maker) tables() {
+	if !w.options.FullTables {
+		return
+	}
+	whole := quantity.Bytes(w.Groups*w.TableBlocks) * w.BlockSize
+	for from := uint64(0); from < w.Groups; {
+		run := extent.Span{Start: w.groups[from].inodeTable}
+		to := from
+		for to < w.Groups && w.groups[to].inodeTable == run.End() {
+			run.Count += w.TableBlocks
+			to++
+		}
+		if from%4096 == 0 {
+			w.options.Sink.Send("tables of inodes", quantity.Bytes(from*w.TableBlocks)*w.BlockSize, whole)
+		}
+		w.Zero(int64(run.Start)*int64(w.BlockSize), int64(run.Count)*int64(w.BlockSize))
+		from = to
+	}
 }
 
 // short are the halves of a number of 32 bits.
@@ -192,44 +218,69 @@ func (w *maker) superblock(group uint64) []byte {
 	d.FirstData, d.BlocksPerGroup, d.ClustersPerGroup, d.InodesPerGroup = uint32(w.FirstData), uint32(w.BlocksPerGroup), uint32(w.BlocksPerGroup), uint32(w.InodesPerGroup)
 	d.LogBlock = uint32(w.BlockSize / 2048) // 1024, 2048, 4096: 0, 1, 2
 	d.LogCluster = d.LogBlock
-	d.Magic, d.Revision, d.State, d.OnErrors, d.MaxMounts = magicExt, 1, 1, 1, -1 // clean; go on after errors; no check by mounts
-	// The kernel keeps the extra bytes of every inode free of attributes: there is room for
-	// nanoseconds, checksum and project for good.
-	d.FirstInode, d.InodeSize, d.MinExtra, d.WantExtra = firstInode, inodeSize, extraSize, extraSize
-	d.GroupNumber, d.DescSize, d.ReservedGDT = uint16(group), gdSize, uint16(w.ReservedGDT)
-	// Incompatible bits keep a kernel away that does not know them; read-only ones let it
-	// read. metadata_csum stands without its seed: the UUID seeds the checksums.
-	d.Compat = w.compat()
-	d.Incompat = incompatFileType | incompatExtents | incompat64Bit | incompatFlexBG
-	d.RO = roSparseSuper | roLargeFile | roHugeFile | roDirNlink | roExtraIsize | roMetadataCsum
+	d.Magic, d.Revision, d.State = magicExt, 1, 1 // clean
+	d.FirstInode, d.InodeSize = firstInode, uint16(o.InodeSize)
+	d.GroupNumber, d.ReservedGDT = uint16(group), uint16(w.ReservedGDT)
+	if o.Wide { // else its size is what it always was
+		d.DescSize = uint16(w.descSize)
+	}
+	d.Compat, d.Incompat, d.RO = w.features()
+	if d.RO&roExtraIsize != 0 {
+		// The kernel keeps the extra bytes of every inode free of attributes: there is room
+		// for nanoseconds, checksum and project for good.
+		d.MinExtra, d.WantExtra = extraSize, extraSize
+	}
 	d.MountDefaults = 0xC // user_xattr, acl
 	d.Flags = 1           // signed directory hash: characters as x86 has them, on every machine
-	d.HashVersion, d.LogFlex, d.ChecksumType = 1, logFlex, 1
+	d.HashVersion = 1
+	if o.Flex > 0 {
+		d.LogFlex = uint8(bits.Len64(uint64(o.Flex)) - 1)
+	}
+	if o.Checksums {
+		d.ChecksumType = 1
+	}
+	if o.Seed {
+		d.ChecksumSeed = w.seed
+	}
 	d.UUID, d.HashSeed = o.UUID, o.HashSeed
 	copy(d.Label[:], o.Label)
 	d.WriteTime, d.WriteTimeHi = stamp(o.Time)
 	d.MakeTime, d.MakeTimeHi = stamp(o.Time)
 	d.CheckTime, d.CheckTimeHi = stamp(o.Time)
+	d.wish(&o)
 	if w.JournalBlocks > 0 {
 		d.JournalInode, d.JournalBackup = journalInode, 1
 		// A copy of the journal's map: it is found again where its inode is damaged. Behind
 		// it stand the halves of its size, the high one first.
-		copy(d.JournalMap[:60], w.journalMap())
+		inInode, _ := w.journalMap()
+		copy(d.JournalMap[:mapBytes], inInode)
 		lo, hi := halves(w.JournalBlocks * uint64(w.BlockSize))
-		le.PutUint32(d.JournalMap[60:], hi)
-		le.PutUint32(d.JournalMap[64:], lo)
+		le.PutUint32(d.JournalMap[mapBytes:], hi)
+		le.PutUint32(d.JournalMap[mapBytes+4:], lo)
 	}
 	s := Superblock{RO: d.RO, disk: d}
 	return s.sealed()
 }
 
-func (w *maker) compat() uint32 {
-	bits := uint32(compatExtAttr | compatDirIndex)
-	if w.JournalBlocks > 0 {
-		bits |= compatJournal
+// features are the bits of a new file system. Incompatible ones keep a kernel away that does
+// not know them; read-only ones let it read. On what is not ext4 there is nothing that the
+// older drivers do not know.
+func (l *Layout) features() (compat, incompat, ro uint32) {
+	o := l.options
+	compat, incompat, ro = compatExtAttr|compatDirIndex, incompatFileType, roSparseSuper|roLargeFile
+	for _, f := range []struct {
+		on   bool
+		bits *uint32
+		bit  uint32
+	}{
+		{l.JournalBlocks > 0, &compat, compatJournal}, {l.ReservedGDT > 0, &compat, compatResizeInode},
+		{l.extents(), &incompat, incompatExtents}, {o.Wide, &incompat, incompat64Bit}, {o.Flex > 0, &incompat, incompatFlexBG},
+		{o.Seed, &incompat, incompatSeed}, {o.LargeDirectories, &incompat, incompatLargeDir},
+		{l.extents(), &ro, roHugeFile | roDirNlink}, {l.extents() && o.InodeSize > 128, &ro, roExtraIsize}, {o.Checksums, &ro, roMetadataCsum},
+	} {
+		if f.on {
+			*f.bits |= f.bit
+		}
 	}
-	if w.ReservedGDT > 0 {
-		bits |= compatResizeInode
-	}
-	return bits
+	return compat, incompat, ro
 }

@@ -1,7 +1,6 @@
 package ext
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"time"
@@ -15,32 +14,93 @@ import (
 	"fundus/core/quantity"
 )
 
-// Options is what a new ext4 is made with.
+// Variant is one of the three that the format has: each has all that the one before has.
+type Variant int
+
+// The variants.
+const (
+	Ext2 Variant = 2 + iota
+	Ext3         // with a journal
+	Ext4         // with extents, and what needs them
+)
+
+func (v Variant) String() string { return fmt.Sprintf("ext%d", int(v)) }
+
+// Options is what a new file system is made with; Usual has what they are where nobody asks.
 type Options struct {
-	BlockSize quantity.Bytes // 1024, 2048 or 4096; 0 for 4096, or 1024 below 512 MiB
-	Label     string         // at most 16 bytes
-	UUID      uuid.UUID
-	// ReservedTenths is the share kept for root, in tenths of a percent.
-	ReservedTenths int
-	// For is the reader, as its setting has it.
-	For           int64
+	Variant    Variant
+	BlockSize  quantity.Bytes // 1024, 2048 or 4096; 0 for 4096, or 1024 below 512 MiB
+	InodeSize  quantity.Bytes // a power of two from 128 to a block
+	InodeEvery quantity.Bytes // one inode for so many bytes; 0: by the size
+	Inodes     int64          // or so many, rounded up to what every group can have alike; 0: by InodeEvery
+	Reserved   fs.Portion     // of the space, for ReservedUser and ReservedGroup alone
+	// ReservedMost bounds a share that nobody asked for; 0: it does not.
+	ReservedMost                quantity.Bytes
+	ReservedUser, ReservedGroup int64
+	Journal                     quantity.Bytes // 0: none; BySize: as the size is
+	Checksums                   bool           // of the metadata
+	FullTables                  bool           // tables of inodes are zeroed at once
+	Flex                        int64          // groups that have their metadata together, a power of two; 0: each its own
+	Wide                        bool           // block numbers of 64 bits
+	Growth                      int64          // how many times as large it can become with descriptors in one place
+	Unit, Width                 quantity.Bytes // of a stripe
+	LargeDirectories, Seed      bool
+	Checks                      Checks
+	MountDefaults               string // options, as fstab has them
+	RootUser, RootGroup         int64
+	RootMode                    int64
+	For                         int64 // the reader, as its setting has it
+
+	Label         string // at most 16 bytes
+	UUID          uuid.UUID
 	Time          time.Time
 	HashSeed      uuid.UUID // random: salts the directory hashes
 	JournalUUID   uuid.UUID // random: keeps blocks of an earlier journal out
 	FirstSequence uint32    // random, for the same reason
+	Start         quantity.Bytes
 	Sink          progress.Sink
 }
 
-// DefaultReservedTenths is 5 percent.
-const DefaultReservedTenths = 50
+// Checks say when a file system is looked through, and what comes of damage.
+type Checks struct {
+	AfterMounts int64 // 0: never
+	Every       int64 // seconds; 0: never
+	OnError     int64 // onContinue, onReadOnly or onPanic
+}
+
+// What to do when damage is found, as the superblock has it.
+const (
+	onContinue = 1
+	onReadOnly = 2
+	onPanic    = 3
+)
+
+// BySize is a journal as large as the size suggests.
+const BySize quantity.Bytes = -1
+
+// Usual are the options of a variant where nobody asks for others: on ext4 exactly what
+// every boot loader reads and every Linux that is maintained.
+func Usual(v Variant) Options {
+	o := Options{Variant: v, InodeSize: 256, Reserved: fs.ShareOf(50), ReservedMost: 16 * quantity.GiB, Growth: 1024, FullTables: true, RootMode: 0o755, Checks: Checks{OnError: onContinue}}
+	if v >= Ext3 {
+		o.Journal = BySize
+	}
+	if v >= Ext4 {
+		o.Checksums, o.Wide, o.Flex, o.FullTables = true, true, 16, false
+	}
+	return o
+}
+
+// With gives the options a label, an identifier and the time of the making.
+func (o Options) With(label string, id uuid.UUID, at time.Time) Options {
+	o.Label, o.UUID, o.Time = label, id, at
+	return o
+}
 
 // Limits and ratios of a new file system.
 const (
 	bytesPerInode  = 16384
 	bytesPerSmall  = 4096 // below smallBlocks: small disks hold small files
-	groupsPerFlex  = 16
-	logFlex        = 4
-	growthFactor   = 1024 // descriptors are reserved for growing so much
 	minJournal     = 1024 // blocks; the least that the kernel accepts
 	maxJournal     = 1 << 30
 	smallJournal   = 4 << 20 // bytes; a transaction takes a quarter, and growing online needs some hundred blocks
@@ -50,10 +110,11 @@ const (
 	smallBlocks    = 512 << 20
 	maxSize        = 64 << 40 // beyond, the descriptors fill their groups
 	maxResizeBlock = 1 << 32  // resize_inode maps 32-bit block numbers
+	leastBlocks    = 64
+	lateSeconds    = 1<<31 - 1 // the last that an inode of 128 bytes can have
 )
 
-// Layout is where everything of a new ext4 goes. Blocks are file-system
-// blocks.
+// Layout is where everything of a new file system goes. Blocks are file-system blocks.
 type Layout struct {
 	BlockSize      quantity.Bytes
 	Blocks         uint64
@@ -64,49 +125,51 @@ type Layout struct {
 	DescBlocks     uint64 // of descriptors, in each copy
 	ReservedGDT    uint64 // blocks kept for more of them
 	TableBlocks    uint64 // of one group's inode table
-	JournalBlocks  uint64 // 0: too small for a journal
+	JournalBlocks  uint64 // 0: none
 	Journal        []extent.Span
 	Reserved       uint64 // blocks for root
 	Left           quantity.Bytes
 
+	descSize    quantity.Bytes
+	flex        uint64 // groups that have their metadata together
 	groups      []groupPlace
 	backups     []uint64 // groups
 	used        []extent.Span
 	root        uint64
 	lostFound   extent.Span
-	resizeMap   uint64 // the double-indirect block of the resize inode
-	journalLeaf uint64 // extent leaf of the journal, 0 where the inode has room
+	resizeMap   uint64   // the double-indirect block of the resize inode
+	journalMaps []uint64 // blocks of the journal's map, none where the inode has room
 	options     Options
-	hinted      bool // the device has chosen the block size
+	hinted      []string // settings that the device has chosen
 }
 
 type groupPlace struct{ blockBitmap, inodeBitmap, inodeTable uint64 }
 
 // Plan works out the layout for a device of the given size. It is pure: the
-// same arguments give the same layout.
+// same arguments give the same layout. Errors: fs.ErrTooSmall, fs.ErrTooLarge,
+// fs.ErrBlockSize, fs.ErrLabel, and fs.ErrSetting where what was asked for does not go
+// together.
 func Plan(size quantity.Bytes, geo block.Geometry, o Options) (*Layout, error) {
 	if len(o.Label) > 16 {
-		return nil, fmt.Errorf("%w: %q has %d bytes, ext4 takes at most 16", fs.ErrLabel, o.Label, len(o.Label))
+		return nil, fmt.Errorf("%w: %q has %d bytes, %v takes at most 16", fs.ErrLabel, o.Label, len(o.Label), o.Variant)
 	}
-	hinted := false
-	if o.BlockSize == 0 {
-		o.BlockSize = 4096
-		if size < smallBlocks {
-			hinted = geo.Physical > 1024 // a smaller block would be read and written back within one sector
-			if !hinted {
-				o.BlockSize = 1024
-			}
-		}
+	l := &Layout{options: o, flex: uint64(max(o.Flex, 1)), descSize: 32}
+	if o.Wide {
+		l.descSize = 64
 	}
-	if b := o.BlockSize; b != 1024 && b != 2048 && b != 4096 || int64(b) < geo.Logical {
-		return nil, fmt.Errorf("%w: %d bytes; ext4 takes 1024, 2048 or 4096, and at least the logical sector of %d", fs.ErrBlockSize, b, geo.Logical)
+	if err := l.chooseBlock(size, geo); err != nil {
+		return nil, err
 	}
 	if size > maxSize {
-		return nil, fmt.Errorf("%w: %v; Fundus makes ext4 up to %v", fs.ErrTooLarge, size, quantity.Bytes(maxSize))
+		return nil, fmt.Errorf("%w: %v; Fundus makes %v up to %v", fs.ErrTooLarge, size, o.Variant, quantity.Bytes(maxSize))
 	}
-	l := &Layout{BlockSize: o.BlockSize, Blocks: uint64(size / o.BlockSize), BlocksPerGroup: uint64(8 * o.BlockSize), options: o, hinted: hinted}
-	if o.BlockSize == 1024 {
+	l.Blocks, l.BlocksPerGroup = uint64(size/l.BlockSize), uint64(8*l.BlockSize)
+	if l.BlockSize == 1024 {
 		l.FirstData = 1
+	}
+	l.stripes(geo)
+	if err := l.check(); err != nil {
+		return nil, err
 	}
 	if err := l.sizeGroups(size); err != nil {
 		return nil, err
@@ -114,9 +177,81 @@ func Plan(size quantity.Bytes, geo block.Geometry, o Options) (*Layout, error) {
 	if err := l.place(); err != nil {
 		return nil, err
 	}
-	l.Reserved = l.Blocks/1000*uint64(o.ReservedTenths) + l.Blocks%1000*uint64(o.ReservedTenths)/1000
+	l.reserve()
 	l.Left = size - quantity.Bytes(l.Blocks)*l.BlockSize
 	return l, nil
+}
+
+func (l *Layout) chooseBlock(size quantity.Bytes, geo block.Geometry) error {
+	b := l.options.BlockSize
+	if b == 0 {
+		b = 4096
+		if size < smallBlocks {
+			if geo.Physical > 1024 { // a smaller block would be read and written back within one sector
+				l.hinted = append(l.hinted, "block")
+			} else {
+				b = 1024
+			}
+		}
+	}
+	if b != 1024 && b != 2048 && b != 4096 || int64(b) < geo.Logical {
+		return fmt.Errorf("%w: %d bytes; %v takes 1024, 2048 or 4096, and at least the logical sector of %d", fs.ErrBlockSize, b, l.options.Variant, geo.Logical)
+	}
+	l.BlockSize, l.options.BlockSize = b, b
+	return nil
+}
+
+// stripes takes the stripe that was asked for, or the device's where that is believable.
+func (l *Layout) stripes(geo block.Geometry) {
+	o := &l.options
+	if o.Unit == 0 && o.Width == 0 {
+		if unit, width := fs.Stripe(geo, o.Start); unit > 0 && unit%l.BlockSize == 0 {
+			o.Unit, o.Width = unit, width
+			l.hinted = append(l.hinted, "stripe-unit", "stripe-width")
+		}
+	}
+	if o.Unit == 0 {
+		o.Unit = o.Width
+	}
+	if o.Width == 0 {
+		o.Width = o.Unit
+	}
+}
+
+// check refuses what does not go together.
+func (l *Layout) check() error {
+	o, bad := l.options, func(format string, args ...any) error {
+		return fmt.Errorf("%w: "+format, append([]any{fs.ErrSetting}, args...)...)
+	}
+	switch {
+	case o.InodeSize > l.BlockSize:
+		return bad("inode-size=%v: an inode is at most a block, of %v", o.InodeSize, l.BlockSize)
+	case o.InodeSize == 128 && o.Time.Unix() > lateSeconds:
+		return bad("inode-size=128B: it is %v, and times in such inodes end in 2038", o.Time.Format(time.DateOnly))
+	case o.Inodes > 0 && o.InodeEvery > 0:
+		return bad("inode-count and inode-every are two words for the same; say one")
+	case o.Journal == 0 && o.Variant == Ext3:
+		return bad("journal=no: ext3 without a journal is ext2")
+	case !o.FullTables && !o.Checksums:
+		return bad("tables=lazy needs checksums=yes: without them the kernel believes no table that was not written")
+	case o.Seed && !o.Checksums:
+		return bad("checksum-seed=yes needs checksums=yes")
+	case !o.Wide && l.Blocks > maxResizeBlock-1:
+		return fmt.Errorf("%w: %d blocks of %v; %v without wide-numbers has at most %d", fs.ErrTooLarge, l.Blocks, l.BlockSize, o.Variant, uint64(maxResizeBlock-1))
+	}
+	if _, share := o.Reserved.Share(); !share && o.Reserved.Of(l.Blocks, l.BlockSize) > l.Blocks/2 {
+		return bad("reserved=%v: it is at most half of the space", quantity.Bytes(o.Reserved))
+	}
+	return checkStripe(o.Unit, o.Width, l.BlockSize)
+}
+
+// checkStripe: the superblock counts both in blocks, the unit in 16 bits.
+func checkStripe(unit, width, blockSize quantity.Bytes) error {
+	if unit%blockSize != 0 || unit > 0 && width%unit != 0 || unit/blockSize > 1<<16-1 {
+		return fmt.Errorf("%w: stripe-unit=%v, stripe-width=%v: the unit is a multiple of the block of %v, at most %d blocks, and the width a multiple of the unit",
+			fs.ErrSetting, unit, width, blockSize, 1<<16-1)
+	}
+	return nil
 }
 
 // sizeGroups works out the counts and leaves out a last group that is too
@@ -125,21 +260,23 @@ func Plan(size quantity.Bytes, geo block.Geometry, o Options) (*Layout, error) {
 // each turn has fewer blocks.
 func (l *Layout) sizeGroups(size quantity.Bytes) error {
 	for {
-		if l.Blocks < l.FirstData+64 {
-			return fmt.Errorf("%w: %d bytes; ext4 needs about 256 KiB", fs.ErrTooSmall, size)
+		if l.Blocks < l.FirstData+leastBlocks {
+			return fmt.Errorf("%w: %d bytes; %v needs about 256 KiB", fs.ErrTooSmall, size, l.options.Variant)
 		}
 		l.Groups = (l.Blocks - l.FirstData + l.BlocksPerGroup - 1) / l.BlocksPerGroup
-		perBlock := uint64(l.BlockSize / gdSize)
+		perBlock := uint64(l.BlockSize / l.descSize)
 		l.DescBlocks = (l.Groups + perBlock - 1) / perBlock
 		l.reserveDescriptors(perBlock)
 		if l.Groups > 1 && l.baseBlocks() > l.BlocksPerGroup/2 {
 			return fmt.Errorf("%w in blocks of %d bytes: the group descriptors would fill their groups; block=4KiB has room", fs.ErrTooLarge, l.BlockSize)
 		}
-		l.countInodes()
+		if err := l.countInodes(); err != nil {
+			return err
+		}
 		l.backups = backupGroups(l.Groups, true)
 		last := l.Groups - 1
 		size := l.Blocks - l.FirstData - last*l.BlocksPerGroup
-		if last == 0 || size >= l.flexNeed(last/groupsPerFlex*groupsPerFlex, last)+64 {
+		if last == 0 || size >= l.flexNeed(last/l.flex*l.flex, last)+leastBlocks {
 			return nil
 		}
 		l.Blocks -= size
@@ -173,7 +310,7 @@ func (l *Layout) reserveDescriptors(perBlock uint64) {
 	if l.Blocks >= maxResizeBlock {
 		return
 	}
-	most := min(l.Blocks*growthFactor, maxResizeBlock-1)
+	most := min(l.Blocks*uint64(max(l.options.Growth, 1)), maxResizeBlock-1)
 	groups := (most + l.BlocksPerGroup - 1) / l.BlocksPerGroup
 	want := (groups + perBlock - 1) / perBlock
 	l.ReservedGDT = min(want-min(want, l.DescBlocks), uint64(l.BlockSize)/4)
@@ -187,191 +324,45 @@ func (l *Layout) reserveDescriptors(perBlock uint64) {
 // since a part of a block would be lost, and its bitmap whole bytes, since the kernel
 // checks a checksum over whole bytes. One bitmap is one block: hence 8 for each of its
 // bytes at the most. Inode numbers have 32 bits, whatever the size.
-func (l *Layout) countInodes() {
-	perBlock := uint64(l.BlockSize) / inodeSize
+func (l *Layout) countInodes() error {
+	o := l.options
+	perBlock := uint64(l.BlockSize / o.InodeSize)
 	step := max(perBlock, 8)
 	size := l.Blocks * uint64(l.BlockSize)
-	wanted := max(size/bytesPerInode, 16)
-	if size < smallBlocks {
-		wanted = max(size/bytesPerSmall, 16)
+	every := uint64(o.InodeEvery)
+	if every == 0 {
+		every = bytesPerInode
+		if size < smallBlocks {
+			every = bytesPerSmall
+		}
+	}
+	wanted := max(size/every, 16)
+	if o.Inodes > 0 {
+		wanted = max(uint64(o.Inodes), 16)
 	}
 	n := (wanted + l.Groups - 1) / l.Groups
 	n = (n + step - 1) / step * step
-	n = min(n, 8*uint64(l.BlockSize))
-	for n*l.Groups > 1<<32-1 {
-		n -= step
+	most := 8 * uint64(l.BlockSize)
+	for most*l.Groups > 1<<32-1 {
+		most -= step
 	}
-	l.InodesPerGroup, l.TableBlocks = n, n/perBlock
+	if n > most && (o.Inodes > 0 || o.InodeEvery > 0) {
+		return fmt.Errorf("%w: %d inodes: there can be %d here, %d in each of %d groups", fs.ErrSetting, wanted, most*l.Groups, most, l.Groups)
+	}
+	l.InodesPerGroup = min(n, most)
+	l.TableBlocks = l.InodesPerGroup / perBlock
+	return nil
+}
+
+// reserve counts what is kept for the owners of the reserve.
+func (l *Layout) reserve() {
+	o := l.options
+	l.Reserved = o.Reserved.Of(l.Blocks, l.BlockSize)
+	if most := uint64(o.ReservedMost / l.BlockSize); most > 0 && l.Reserved > most {
+		l.Reserved = most
+	}
 }
 
 // groupStart is the first block of a group. With blocks of 1 KiB the boot block has one of
 // its own, so that groups begin at block 1.
 func (l *Layout) groupStart(g uint64) uint64 { return l.FirstData + g*l.BlocksPerGroup }
-
-// base gives the copies of superblock and descriptors in the groups, in order.
-func (l *Layout) base(from, to uint64) []extent.Span {
-	var out []extent.Span
-	if from == 0 {
-		out = append(out, extent.Span{Start: l.FirstData, Count: l.baseBlocks()})
-	}
-	for _, g := range l.backups {
-		if g >= from && g < to {
-			out = append(out, extent.Span{Start: l.groupStart(g), Count: l.baseBlocks()})
-		}
-	}
-	return out
-}
-
-// place packs the bitmaps and tables of each flex group behind its start, then
-// the first directories, then the journal.
-func (l *Layout) place() error {
-	l.groups = make([]groupPlace, l.Groups)
-	for from := uint64(0); from < l.Groups; from += groupsPerFlex {
-		// All bitmaps of a flex group stand side by side: the kernel reads them ahead in
-		// one go, and large files run on over the starts of the groups.
-		to := min(from+groupsPerFlex, l.Groups)
-		cursor := allocator{at: l.groupStart(from), end: min(l.groupStart(to), l.Blocks), base: l.base(from, to)}
-		for g := from; g < to; g++ {
-			l.groups[g].blockBitmap = cursor.take(1)
-		}
-		for g := from; g < to; g++ {
-			l.groups[g].inodeBitmap = cursor.take(1)
-		}
-		for g := from; g < to; g++ {
-			l.groups[g].inodeTable = cursor.take(l.TableBlocks)
-		}
-		if from == 0 {
-			l.root = cursor.take(1)
-			l.lostFound = extent.Span{Count: max(lostFoundSize/uint64(l.BlockSize), 1)}
-			l.lostFound.Start = cursor.take(l.lostFound.Count)
-			if l.ReservedGDT > 0 {
-				l.resizeMap = cursor.take(1)
-			}
-		}
-		if cursor.full {
-			return fmt.Errorf("%w: %d blocks do not hold their own metadata", fs.ErrTooSmall, l.Blocks)
-		}
-		l.used = append(l.used, cursor.taken()...)
-	}
-	l.sortUsed()
-	if err := l.placeJournal(); err != nil {
-		return err
-	}
-	l.sortUsed()
-	return nil
-}
-
-// sortUsed sorts and merges.
-func (l *Layout) sortUsed() {
-	slices.SortFunc(l.used, func(a, b extent.Span) int { return cmp.Compare(a.Start, b.Start) })
-	merged := l.used[:0]
-	for _, s := range l.used {
-		if n := len(merged); n > 0 && merged[n-1].End() == s.Start {
-			merged[n-1].Count += s.Count
-			continue
-		}
-		merged = append(merged, s)
-	}
-	l.used = merged
-}
-
-// placeJournal takes free runs from the middle of the disk on, so that the
-// heads of a disk travel half the way.
-//
-// A journal is written all the time, and read only after a crash: it should be near to
-// everything, in as few pieces as can be, since each piece is an extent, and the inode has
-// room for four.
-func (l *Layout) placeJournal() error {
-	want := min(l.Blocks/journalShare, uint64(maxJournal/l.BlockSize))
-	small := min(smallJournal/uint64(l.BlockSize), l.Blocks/16)
-	want = max(want, minJournal, small)
-	if want > l.Blocks/4 {
-		return nil // too small for one
-	}
-	// From the start of a flex group: in its middle the journal would part what is packed.
-	middle := l.groupStart(l.Groups / 2 / groupsPerFlex * groupsPerFlex)
-	free := extent.Gaps(extent.Span{Start: middle, Count: l.Blocks - middle}, l.used)
-	if middle > l.FirstData {
-		free = append(free, extent.Gaps(extent.Span{Start: l.FirstData, Count: middle - l.FirstData}, l.used)...)
-	}
-	for i := 0; i < len(free) && l.JournalBlocks < want; {
-		gap := &free[i]
-		n := min(gap.Count, want-l.JournalBlocks, maxExtent) // a longer count means: not initialised
-		if n == 0 {
-			i++
-			continue
-		}
-		l.Journal = append(l.Journal, extent.Span{Start: gap.Start, Count: n})
-		l.JournalBlocks += n
-		gap.Start, gap.Count = gap.Start+n, gap.Count-n
-	}
-	l.used = append(l.used, l.Journal...)
-	if len(l.Journal) > 4 { // more than the inode has room for: a tree with one leaf
-		i := slices.IndexFunc(free, func(gap extent.Span) bool { return gap.Count > 0 })
-		if i >= 0 {
-			l.journalLeaf = free[i].Start
-			l.used = append(l.used, extent.Span{Start: l.journalLeaf, Count: 1})
-		}
-	}
-	if most := (int(l.BlockSize) - 16) / 12; l.JournalBlocks < want || len(l.Journal) > most || len(l.Journal) > 4 && l.journalLeaf == 0 {
-		return fmt.Errorf("%w: no room for a journal of %d blocks", fs.ErrTooSmall, want)
-	}
-	return nil
-}
-
-// allocator takes blocks in ascending order and steps over the base copies.
-type allocator struct {
-	at, end uint64
-	base    []extent.Span
-	spans   []extent.Span
-	full    bool
-}
-
-// The copies of superblock and descriptors lie at fixed places in their groups, whatever
-// else is there: a run that would touch one begins behind it, and the gap before stays
-// free.
-func (a *allocator) take(n uint64) uint64 {
-	for _, b := range a.base {
-		if b.Overlaps(extent.Span{Start: a.at, Count: n}) {
-			a.at = b.End()
-		}
-	}
-	start := a.at
-	if a.end < start || a.end-start < n {
-		a.full = true
-		return start
-	}
-	a.at += n
-	a.spans = append(a.spans, extent.Span{Start: start, Count: n})
-	return start
-}
-
-func (a *allocator) taken() []extent.Span { return append(a.spans, a.base...) }
-
-// usedIn gives the used spans of a group, relative to its start, and how many
-// blocks the group has.
-func (l *Layout) usedIn(g uint64) (spans []extent.Span, blocks uint64) {
-	start := l.groupStart(g)
-	blocks = min(l.BlocksPerGroup, l.Blocks-start)
-	// The first span that ends behind the group's start: those before it are of no interest.
-	i, _ := slices.BinarySearchFunc(l.used, start, func(s extent.Span, at uint64) int { return cmp.Compare(s.End(), at+1) })
-	for ; i < len(l.used) && l.used[i].Start < start+blocks; i++ {
-		from, to := max(l.used[i].Start, start), min(l.used[i].End(), start+blocks)
-		spans = append(spans, extent.Span{Start: from - start, Count: to - from})
-	}
-	return spans, blocks
-}
-
-// uninitialised reports whether the kernel can compute the group's block
-// bitmap: it holds nothing but its own copy of the descriptors. The last group
-// is always written, since its end is not that of a whole group.
-func (l *Layout) uninitialised(g uint64, used []extent.Span) bool {
-	if g == 0 || g == l.Groups-1 {
-		return false
-	}
-	if len(used) == 0 {
-		return true
-	}
-	_, backup := slices.BinarySearch(l.backups, g)
-	return backup && len(used) == 1 && used[0] == extent.Span{Count: l.baseBlocks()}
-}

@@ -48,9 +48,8 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	}
 	if c.Kind == "ext journal" {
 		c.Class, c.HasUsage = fs.Member, false
-	} else { // one driver mounts all three; each name takes what it knows, and what is older
-		names := []string{"ext2", "ext3", "ext4"}
-		c.Types, c.Pass, c.Grows, c.NoJournal = names[slices.Index(names, c.Kind):], 2, true, s.Compat&compatJournal == 0
+	} else { // one driver mounts all three: by its own name each, and as ext4
+		c.Types, c.Pass, c.Grows, c.NoJournal = slices.Compact([]string{c.Kind, "ext4"}), 2, true, s.Compat&compatJournal == 0
 	}
 	if used, ok := (s.Blocks - s.Free).Times(s.BlockSize); ok {
 		c.Used = used

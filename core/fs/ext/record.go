@@ -3,6 +3,7 @@ package ext
 import (
 	"encoding/binary"
 	"fmt"
+	"slices"
 
 	"github.com/google/uuid"
 
@@ -231,19 +232,28 @@ func halves(n uint64) (lo, hi uint32) { return uint32(n), uint32(n >> 32) }
 // of all but the first groups lie elsewhere; those are refused.
 func (s *Superblock) descriptor(dev block.Device, group uint64) (descriptor, error) {
 	var d descriptor
-	size := s.descriptorSize()
-	if s.Incompat&incompatMetaBG != 0 && int64(group+1)*size > int64(s.BlockSize) {
-		return d, fmt.Errorf("descriptor of group %d: %w: meta_bg", group, fs.ErrUnsupported)
-	}
-	at := int64(s.FirstData+1)*int64(s.BlockSize) + int64(group)*size
-	b, err := block.ReadSized(dev, at, size, int64(s.BlockSize))
+	b, _, err := s.rawDescriptor(dev, group)
 	if err != nil {
-		return d, fmt.Errorf("descriptor of group %d: %w", group, err)
+		return d, err
 	}
-	if size < int64(binary.Size(d)) {
+	if len(b) < binary.Size(d) {
 		return d, field.Decode(b, binary.LittleEndian, &d.descriptorFirst)
 	}
 	return d, field.Decode(b, binary.LittleEndian, &d)
+}
+
+// rawDescriptor is its bytes, which are the caller's own, and the byte at which they lie.
+func (s *Superblock) rawDescriptor(dev block.Device, group uint64) (b []byte, at int64, err error) {
+	size := s.descriptorSize()
+	if s.Incompat&incompatMetaBG != 0 && int64(group+1)*size > int64(s.BlockSize) {
+		return nil, 0, fmt.Errorf("descriptor of group %d: %w: meta_bg", group, fs.ErrUnsupported)
+	}
+	at = int64(s.FirstData+1)*int64(s.BlockSize) + int64(group)*size
+	b, err = block.ReadSized(dev, at, size, int64(s.BlockSize))
+	if err != nil {
+		return nil, 0, fmt.Errorf("descriptor of group %d: %w", group, err)
+	}
+	return slices.Clone(b), at, nil
 }
 
 // descriptorSize is how many bytes one takes: 32, or with 64-bit numbers what the

@@ -160,16 +160,21 @@ func (s *Superblock) Groups() uint64 {
 // The three are one format with more and more features; one driver mounts them all. What it
 // is called follows from the features: anything of ext4 makes it ext4, else a journal ext3.
 func (s *Superblock) Kind() string {
+	if s.Incompat&incompatJournalDev != 0 {
+		return "ext journal"
+	}
+	return s.variant().String()
+}
+
+func (s *Superblock) variant() Variant {
 	const ext4Incompat, ext4RO = ^uint32(incompatFileType | incompatRecover | incompatJournalDev | incompatMetaBG), ^uint32(roSparseSuper | roLargeFile | 0x4)
 	switch {
-	case s.Incompat&incompatJournalDev != 0:
-		return "ext journal"
 	case s.Incompat&ext4Incompat != 0 || s.RO&ext4RO != 0:
-		return "ext4"
+		return Ext4
 	case s.Compat&compatJournal != 0:
-		return "ext3"
+		return Ext3
 	}
-	return "ext2"
+	return Ext2
 }
 
 // Features lists what the features that are set mean, in plain words.

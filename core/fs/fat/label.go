@@ -66,19 +66,7 @@ func SetLabel(dev block.Device, label string) error {
 	if at < 0 && label != "" {
 		return ErrFull
 	}
-	field := label16
-	if f.wide {
-		field = label32
-		backup := int64(binary.LittleEndian.Uint16(f.boot[50:])) * v.sector
-		if copied, err := v.bytes(backup, 512); err != nil {
-			return err
-		} else if backup > 0 && copied != nil && binary.LittleEndian.Uint16(copied[magicAt:]) == 0xAA55 {
-			if err := block.WriteBytes(dev, []byte(padded(label, "NO NAME")), backup+int64(field)); err != nil {
-				return err
-			}
-		}
-	}
-	if err := errors.Join(block.WriteBytes(dev, []byte(padded(label, "NO NAME")), int64(field)), dev.Sync()); err != nil {
+	if err := v.intoBoth(f, []byte(padded(label, "NO NAME")), label16, label32); err != nil {
 		return err
 	}
 	switch {
@@ -93,4 +81,34 @@ func SetLabel(dev block.Device, label string) error {
 		err = block.WriteBytes(dev, labelEntry(label, time.Time{}), at)
 	}
 	return errors.Join(err, dev.Sync())
+}
+
+// SetSerial gives a FAT that is not mounted another serial number, in both boot sectors.
+func SetSerial(dev block.Device, serial uint32) error {
+	v, f, err := open(dev)
+	if err != nil {
+		return err
+	}
+	if f == nil || !f.signed() {
+		return fmt.Errorf("%w: there is no FAT with a serial number", fs.ErrUnsupported)
+	}
+	return v.intoBoth(f, binary.LittleEndian.AppendUint32(nil, serial), serial16, serial32)
+}
+
+// intoBoth writes bytes into the copy of the boot sector, where there is one, and then into
+// the boot sector itself, at the place that the kind has for them.
+func (v volume) intoBoth(f *figures, p []byte, narrow, wide int) error {
+	at := narrow
+	if f.wide {
+		at = wide
+		backup := int64(binary.LittleEndian.Uint16(f.boot[50:])) * v.sector
+		if copied, err := v.bytes(backup, 512); err != nil {
+			return err
+		} else if backup > 0 && copied != nil && binary.LittleEndian.Uint16(copied[magicAt:]) == 0xAA55 {
+			if err := block.WriteBytes(v.dev, p, backup+int64(at)); err != nil {
+				return err
+			}
+		}
+	}
+	return errors.Join(block.WriteBytes(v.dev, p, int64(at)), v.dev.Sync())
 }

@@ -52,6 +52,15 @@ type figures struct {
 	wide          bool   // FAT32, as Linux tells it
 }
 
+// signed reports whether there is a serial number.
+func (f *figures) signed() bool {
+	at := signature16
+	if f.wide {
+		at = signature32
+	}
+	return f.boot[at] == 0x28 || f.boot[at] == 0x29
+}
+
 // open reads the boot sector; no figures where it is none of FAT.
 func open(dev block.Device) (volume, *figures, error) {
 	if dev.Size() < 512 {
@@ -107,7 +116,7 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	if f.wide {
 		at, serial, label = signature32, serial32, label32
 	}
-	if b[at] == 0x28 || b[at] == 0x29 {
+	if f.signed() {
 		id := le.Uint32(b[serial:])
 		c.UUID = fmt.Sprintf("%04X-%04X", id>>16, id&0xFFFF)
 	}

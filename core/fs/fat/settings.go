@@ -67,8 +67,7 @@ func ordered(r fs.Order, sector int64) (Options, error) {
 	if err := fs.Take(options(), &o, r.Wishes); err != nil {
 		return Options{}, err
 	}
-	id := r.ID.UUID()
-	o.Serial = uint32(id[0])<<24 | uint32(id[1])<<16 | uint32(id[2])<<8 | uint32(id[3])
+	o.Serial = r.ID.Number()
 	return o, nil
 }
 

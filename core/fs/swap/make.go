@@ -84,3 +84,8 @@ func SetLabel(dev block.Device, label string) error {
 	copy(b, label)
 	return errors.Join(block.WriteBytes(dev, b, labelAt), dev.Sync())
 }
+
+// SetUUID gives an area that is not in use another identifier.
+func SetUUID(dev block.Device, id [16]byte) error {
+	return errors.Join(block.WriteBytes(dev, id[:], uuidAt), dev.Sync())
+}

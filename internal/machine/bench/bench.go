@@ -394,6 +394,8 @@ func (b *Bench) Do(ctx context.Context, v *inventory.Inventory, a machine.Action
 		}
 	case machine.Relabel:
 		err = b.relabel(v, a)
+	case machine.Identify:
+		err = b.identify(v, a)
 	case machine.Discard:
 		err = b.discard(v, a)
 	default:
@@ -456,6 +458,19 @@ func (b *Bench) relabel(v *inventory.Inventory, a machine.Action) error {
 			return k.SetLabel(dev, a.Label)
 		}
 		return k.Simulation.Labelled(dev, a.Label)
+	})
+}
+
+func (b *Bench) identify(v *inventory.Inventory, a machine.Action) error {
+	return b.onNode(v, a.Node, func(k kind.Kind, dev block.Device) error {
+		id, err := k.Makes[0].ID.Parse(a.ID)
+		switch {
+		case err != nil:
+			return err
+		case len(machine.Mounts(v, a.Node)) == 0:
+			return k.SetID(dev, id)
+		}
+		return k.Simulation.Identified(dev, id)
 	})
 }
 

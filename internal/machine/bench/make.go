@@ -104,7 +104,8 @@ func (b *Bench) install(d *Disk, label string, id uuid.UUID, fresh func() uuid.U
 	root.Count -= firmware
 	efi.Start, efi.Count = root.End(), firmware
 	rootID := fresh()
-	options := ext.Options{Label: label[:min(len(label), 16)], UUID: id, ReservedTenths: ext.DefaultReservedTenths, Time: b.now(), HashSeed: fresh(), JournalUUID: fresh(), FirstSequence: 1}
+	options := ext.Usual(ext.Ext4).With(label[:min(len(label), 16)], id, b.now())
+	options.HashSeed, options.JournalUUID, options.FirstSequence = fresh(), fresh(), 1
 	if err := errors.Join(enterPartition(t, 1, linuxRoot, "root", root, rootID), enterPartition(t, 2, efiSystem, "efi", efi, fresh())); err != nil {
 		return err
 	}

@@ -59,7 +59,7 @@ func Prepare(dev block.Device) error {
 	if err != nil {
 		return err
 	}
-	for i, fill := range []func(block.Device) error{healthy, nothing, swap, damaged, unknownFeature, tooLarge, fenced, healthy} {
+	for i, fill := range []func(block.Device) error{healthy, nothing, swap, damaged, unknownFeature, tooLarge, fenced, healthy, seeded} {
 		n := i + 1
 		e := gpt.Entry{Type: uuid.New(), Unique: uuid.New(), First: uint64(n) * sectors, Last: uint64(n)*sectors + sectors - 1}
 		part, err := block.NewSlice(dev, int64(n)*sectors*sector, sectors*sector)
@@ -75,9 +75,23 @@ func Prepare(dev block.Device) error {
 }
 
 func healthy(d block.Device) error {
-	_, err := ext.Make(context.Background(), d, ext.Options{UUID: uuid.New(), Time: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)})
+	_, err := ext.Make(context.Background(), d, ext.Usual(ext.Ext4).With("", uuid.New(), time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC)))
 	return err
 }
+
+// seeded is one whose identifier the kernel changes while it is mounted.
+func seeded(d block.Device) error {
+	o := ext.Usual(ext.Ext4).With("", uuid.MustParse(formerID), time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC))
+	o.Seed = true
+	_, err := ext.Make(context.Background(), d, o)
+	return err
+}
+
+// Identifiers of it, before and after.
+const (
+	formerID = "5eed0000-0000-4000-8000-000000000009"
+	newID    = "5eed0000-0000-4000-8000-000000000010"
+)
 
 func nothing(block.Device) error { return nil }
 
@@ -122,6 +136,9 @@ func Rows(s Subject) []Row {
 	}
 	mounted := []machine.Action{mount(1, "/srv/a")}
 	swapOn := machine.Action{Verb: machine.SwapOn, Node: s.Part(3)}
+	identify := func(number int) machine.Action {
+		return machine.Action{Verb: machine.Identify, Node: s.Part(number), ID: newID}
+	}
 	relabel := machine.Action{Verb: machine.Relabel, Node: s.Part(1), Label: "mosses"}
 	return []Row{
 		{Rule: machine.RuleNoDevice, Action: machine.Action{Verb: machine.Mount, Node: "sdz9", Where: "/srv/a"}},
@@ -153,6 +170,10 @@ func Rows(s Subject) []Row {
 		{Rule: machine.RuleReadOnly, First: []machine.Action{{Verb: machine.Mount, Node: s.Part(1), Where: "/srv/a", Options: "ro"}}, Action: relabel},
 		{Rule: machine.RuleNoContent, Action: machine.Action{Verb: machine.Relabel, Node: s.Part(2), Label: "mosses"}, Ours: true},
 		{Rule: machine.RuleMounted, First: []machine.Action{swapOn}, Action: machine.Action{Verb: machine.Relabel, Node: s.Part(3), Label: "mosses"}, Ours: true},
+		{Rule: machine.RuleReadOnly, First: []machine.Action{{Verb: machine.Mount, Node: s.Part(9), Where: "/srv/a", Options: "ro"}}, Action: identify(9)},
+		{Rule: machine.RuleWrongKind, First: mounted, Action: identify(1)}, // checksums hang on it
+		{Rule: machine.RuleNoContent, Action: identify(2), Ours: true},
+		{Rule: machine.RuleMounted, First: []machine.Action{swapOn}, Action: identify(3), Ours: true},
 		{Rule: machine.RuleNotSwap, Action: machine.Action{Verb: machine.SwapOff, Node: s.Part(3)}},
 	}
 }
@@ -185,12 +206,17 @@ func Actions(s Subject) []machine.Action {
 		{Verb: machine.ResizePartition, Disk: s.Disk, Number: 2, Start: start, Size: size / 2, Was: size},
 		{Verb: machine.RemovePartition, Disk: s.Disk, Number: 2, Start: start, Size: size},
 		{Verb: machine.Relabel, Node: s.Part(8), Label: "mosses"}, // on the device itself
+		{Verb: machine.Identify, Node: s.Part(9), ID: newID, Before: formerID},
 	}
 }
 
-// Mounted are actions that can be taken back while the first partition is mounted.
+// Mounted are actions that can be taken back while the file systems are mounted that they
+// change.
 func Mounted(s Subject) []machine.Action {
-	return []machine.Action{{Verb: machine.Relabel, Node: s.Part(1), Label: "mosses and ferns"}}
+	return []machine.Action{
+		{Verb: machine.Relabel, Node: s.Part(1), Label: "mosses and ferns"},
+		{Verb: machine.Identify, Node: s.Part(9), ID: newID, Before: formerID},
+	}
 }
 
 // RunActions carries each action out and back: what was done holds, what was
@@ -203,16 +229,16 @@ func RunActions(ctx context.Context, s Subject) (wrong []string) {
 	for _, a := range Actions(s) {
 		wrong = append(wrong, outAndBack(ctx, m, a)...)
 	}
-	mount := Actions(s)[0]
-	if err := m.Do(ctx, nil, mount); err != nil {
-		return append(wrong, err.Error())
-	}
 	for _, a := range Mounted(s) {
+		mount := machine.Action{Verb: machine.Mount, Node: a.Node, Where: "/srv/a"}
+		if err := m.Do(ctx, nil, mount); err != nil {
+			return append(wrong, err.Error())
+		}
 		wrong = append(wrong, outAndBack(ctx, m, a)...)
-	}
-	unmount, _ := mount.Inverse()
-	if err := m.Do(ctx, nil, unmount); err != nil {
-		return append(wrong, err.Error())
+		unmount, _ := mount.Inverse()
+		if err := m.Do(ctx, nil, unmount); err != nil {
+			return append(wrong, err.Error())
+		}
 	}
 	return wrong
 }

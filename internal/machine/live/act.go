@@ -115,6 +115,8 @@ func (m *Machine) act(ctx context.Context, v *inventory.Inventory, a machine.Act
 		return unix.Unmount(m.below(a.Where), 0)
 	case machine.Relabel:
 		return m.relabel(ctx, v, a)
+	case machine.Identify:
+		return m.identify(ctx, v, a)
 	case machine.Discard:
 		return m.discard(ctx, v, a)
 	}

@@ -2,6 +2,7 @@ package live
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"os"
@@ -16,10 +17,12 @@ import (
 )
 
 // setLabel is the kernel's request for a mounted file system, and labelSize the bytes of its
-// argument: FS_IOC_SETFSLABEL and FSLABEL_MAX of include/uapi/linux/fs.h.
+// argument: FS_IOC_SETFSLABEL and FSLABEL_MAX of include/uapi/linux/fs.h. setUUID is that of
+// ext4, EXT4_IOC_SETFSUUID of fs/ext4/ext4.h, whose argument is a length, flags and the bytes.
 const (
 	setLabel  = 1<<30 | labelSize<<16 | 0x94<<8 | 50
 	labelSize = 256
+	setUUID   = 1<<30 | 8<<16 | 'f'<<8 | 44
 )
 
 // relabel has the kernel change the label of a mounted file system, which keeps its
@@ -27,22 +30,52 @@ const (
 // a device anew when somebody who wrote to it closes it, and nobody did.
 func (m *Machine) relabel(ctx context.Context, v *inventory.Inventory, a machine.Action) error {
 	n, _ := v.Node(a.Node)
+	var word [labelSize]byte
+	copy(word[:], a.Label)
+	return m.throughMount(ctx, v, n, mountCall{setLabel, word[:], "for the label of a mounted file system (Linux has it since 5.17)"},
+		func(k kind.Kind, dev block.Device) error { return k.SetLabel(dev, a.Label) })
+}
+
+// identify is the same for the identifier of an ext4.
+func (m *Machine) identify(ctx context.Context, v *inventory.Inventory, a machine.Action) error {
+	n, _ := v.Node(a.Node)
+	c, _ := n.Content()
+	k, _ := kind.Of(c)
+	id, err := k.Makes[0].ID.Parse(a.ID)
+	if err != nil {
+		return err
+	}
+	wide := id.UUID()
+	word := binary.NativeEndian.AppendUint32(nil, uint32(len(wide)))
+	word = append(append(word, 0, 0, 0, 0), wide[:]...) // no flags
+	return m.throughMount(ctx, v, n, mountCall{setUUID, word, "for the UUID of a mounted file system (Linux has it since 6.0)"},
+		func(k kind.Kind, dev block.Device) error { return k.SetID(dev, id) })
+}
+
+// mountCall is a request of a mounted file system.
+type mountCall struct {
+	request  uintptr
+	argument []byte
+	what     string // that a kernel without it has no call for
+}
+
+// throughMount makes the request where the file system is mounted, and changes the device
+// itself where it is not. Then udev is told.
+func (m *Machine) throughMount(ctx context.Context, v *inventory.Inventory, n inventory.Node, call mountCall, offline func(kind.Kind, block.Device) error) error {
 	mounts := machine.Mounts(v, n.Name)
 	if len(mounts) == 0 {
-		return m.writeLabel(ctx, v, n, a.Label)
+		return m.onDevice(ctx, v, n, offline)
 	}
 	f, err := m.openMount(n, mounts)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	var word [labelSize]byte
-	copy(word[:], a.Label)
-	if _, _, errno := unix.Syscall(unix.SYS_IOCTL, f.Fd(), setLabel, uintptr(unsafe.Pointer(&word))); errno != 0 {
+	if _, _, errno := unix.Syscall(unix.SYS_IOCTL, f.Fd(), call.request, uintptr(unsafe.Pointer(&call.argument[0]))); errno != 0 {
 		err = errno
 	}
 	if errors.Is(err, unix.ENOTTY) || errors.Is(err, unix.EOPNOTSUPP) {
-		return &machine.Refusal{Rule: machine.RuleWrongKind, Thing: n.Name, Text: "this kernel has no call for the label of a mounted file system (Linux has it since 5.17)", Next: "fundus unmount " + mounts[0].Where}
+		return &machine.Refusal{Rule: machine.RuleWrongKind, Thing: n.Name, Text: "this kernel has no call " + call.what, Next: "fundus unmount " + mounts[0].Where}
 	}
 	if err != nil {
 		return err
@@ -73,7 +106,7 @@ func (m *Machine) openMount(n inventory.Node, mounts []inventory.Use) (*os.File,
 	return nil, errs
 }
 
-func (m *Machine) writeLabel(ctx context.Context, v *inventory.Inventory, n inventory.Node, label string) error {
+func (m *Machine) onDevice(ctx context.Context, v *inventory.Inventory, n inventory.Node, change func(kind.Kind, block.Device) error) error {
 	c, _ := n.Content()
 	k, _ := kind.Of(c)
 	claim, err := m.Claim(ctx, v, []machine.Target{machine.Whole(n, machine.HoldContent)})
@@ -89,5 +122,5 @@ func (m *Machine) writeLabel(ctx context.Context, v *inventory.Inventory, n inve
 	if err != nil {
 		return err
 	}
-	return k.SetLabel(part, label)
+	return change(k, part)
 }

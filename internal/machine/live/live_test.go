@@ -89,7 +89,7 @@ func fernhill(t *testing.T) *Machine {
 		t.Fatal(err)
 	}
 	defer p.Close()
-	if _, err := ext.Make(t.Context(), p, ext.Options{Label: "herbarium", UUID: uuid.New()}); err != nil {
+	if _, err := ext.Make(t.Context(), p, ext.Usual(ext.Ext4).With("herbarium", uuid.New(), time.Unix(1, 0))); err != nil {
 		t.Fatal(err)
 	}
 	return &Machine{"fernhill", nil, places{filepath.Join(dir, "sys"), filepath.Join(dir, "proc"), filepath.Join(dir, "dev"), filepath.Join(dir, "root")}, newPatience(2 * time.Second)}

@@ -7,6 +7,7 @@ import (
 	"hash/crc32"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -106,7 +107,7 @@ func TestATableIsReadBack(t *testing.T) {
 // system elsewhere, which knows it by its identifier.
 func TestAJournalTakesNoLabel(t *testing.T) {
 	dev := block.NewMemory(64<<20, block.DefaultGeometry)
-	if _, err := ext.Make(t.Context(), dev, ext.Options{UUID: uuid.New()}); err != nil {
+	if _, err := ext.Make(t.Context(), dev, ext.Usual(ext.Ext4).With("", uuid.New(), time.Unix(1, 0))); err != nil {
 		t.Fatal(err)
 	}
 	b, err := block.ReadSized(dev, 1024, 1024, 1024)

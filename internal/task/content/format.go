@@ -158,6 +158,9 @@ func build(ctx context.Context, p *task.Planner, n inventory.Node, m kind.Maker,
 	p.Details(fs.Fact{Name: string(m.ID), Value: o.ID.String()})
 	p.Details(made.Facts...)
 	p.Current().Values = made.Values
+	if made.Note != "" {
+		p.Note("%s", made.Note)
+	}
 	return noted.rest(size), nil
 }
 

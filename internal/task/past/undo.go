@@ -272,8 +272,8 @@ func (u *undoing) action(ctx context.Context, a machine.Action) error {
 		return err
 	}
 	a = a.With(u.names)
-	if a.Verb == machine.Relabel {
-		return u.label(ctx, v, a)
+	if a.Lasts() {
+		return u.lasting(ctx, v, a)
 	}
 	inverse, ok := a.Inverse()
 	if !ok || v.Machine.BootID != u.deed.BootID {
@@ -292,15 +292,15 @@ func (u *undoing) action(ctx context.Context, a machine.Action) error {
 	return nil
 }
 
-// label gives the former one back, in whatever boot: it lies on the device, not in the
-// kernel alone.
-func (u *undoing) label(ctx context.Context, v *inventory.Inventory, a machine.Action) error {
+// lasting gives a label or an identifier back, in whatever boot: it lies on the device, not in
+// the kernel alone.
+func (u *undoing) lasting(ctx context.Context, v *inventory.Inventory, a machine.Action) error {
 	inverse, _ := a.Inverse()
 	switch {
 	case machine.Holds(v, inverse):
 		return nil
 	case !machine.Holds(v, a) && !u.over:
-		return fmt.Errorf("deed %s: %w: the label of %s is no longer %q; the one of before is given back all the same with --over-later-writes", u.deed.ID, ErrSince, a.Node, a.Label)
+		return fmt.Errorf("deed %s: %w: %q is no longer so; what was before is given back all the same with --over-later-writes", u.deed.ID, ErrSince, a)
 	}
 	return u.p.Stage.Tell(ctx, inverse)
 }

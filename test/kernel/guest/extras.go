@@ -85,8 +85,12 @@ func (x *extras) find(name string) func(words []string) string {
 		"reads":       reads,       // DEVICE N: that tree, after whatever
 		"newuuid":     newUUID,     // DEVICE UUID: of an XFS that is not mounted
 		"xfs":         xfs,         // DEVICE HOW…: what the kernel makes of a new one
-		"area":        area,        // DEVICE: swapped on
-		"awkward":     awkward,     // ROOT HOW: an fstab that cannot simply be replaced
+		"ext":         ext,         // DEVICE TYPE HOW…: the same
+		"entries":     entries,     // DIR N [read]: of one directory
+		"digest":      digest,      // DEVICE
+		"file":        func(w []string) string { b, err := os.ReadFile(w[0]); return string(b) + fine(err) },
+		"area":        area,    // DEVICE: swapped on
+		"awkward":     awkward, // ROOT HOW: an fstab that cannot simply be replaced
 		"clear":       func([]string) string { fmt.Print("\033[H\033[2J"); return "" },
 		"show":        show, // COMMAND: on the console, as an administrator sees it
 		"pause":       func([]string) string { time.Sleep(2 * time.Second); return "" },

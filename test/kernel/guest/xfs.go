@@ -1,7 +1,6 @@
 package main
 
 import (
-	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -35,7 +34,7 @@ const (
 // goes through each of its structures; it is filled and emptied, grown, and cut off from its
 // device; and after each of that it is mounted again.
 func xfs(words []string) string {
-	x := &xfsProof{device: words[0]}
+	x := newXFSProof(words[0])
 	x.mount()
 	first := x.statfs()
 	x.tree()
@@ -67,51 +66,13 @@ func xfs(words []string) string {
 	return fmt.Sprintf("%d of %d free, %d bytes, %s; wrong: %s", first.Bfree, first.Blocks, first.Bsize, how, strings.Join(x.wrong, "; "))
 }
 
+func newXFSProof(device string) *xfsProof {
+	return &xfsProof{usedProof: usedProof{device: device, typ: "xfs"}}
+}
+
 type xfsProof struct {
-	device  string
-	files   int
-	wrong   []string
+	usedProof
 	lacking bool // the kernel goes through nothing
-}
-
-func (x *xfsProof) check(what string, err error) {
-	if err != nil {
-		x.wrong = append(x.wrong, what+": "+err.Error())
-	}
-}
-
-func (x *xfsProof) mount() { x.check("mount", syscall.Mount(x.device, "/mnt", "xfs", 0, "")) }
-
-func (x *xfsProof) again() {
-	x.check("unmount", syscall.Unmount("/mnt", 0))
-	x.mount()
-}
-
-func (x *xfsProof) statfs() (st syscall.Statfs_t) {
-	x.check("statfs", syscall.Statfs("/mnt", &st))
-	return st
-}
-
-func (x *xfsProof) tree() {
-	x.files = min(count(), 150)
-	for i := range x.files {
-		x.check("directory", os.MkdirAll(filepath.Dir(name(i)), 0o755))
-		x.check("write", os.WriteFile(name(i), wanted(i), 0o644))
-		if i%7 == 0 {
-			x.check("remove", os.Remove(name(i)))
-			x.check("write anew", os.WriteFile(name(i), wanted(i), 0o644))
-		}
-	}
-}
-
-func (x *xfsProof) read() {
-	for i := range x.files {
-		data, err := os.ReadFile(name(i))
-		x.check("read", err)
-		if !bytes.Equal(data, wanted(i)) {
-			x.wrong = append(x.wrong, name(i)+" is not what was written")
-		}
-	}
 }
 
 // ask makes a request of the file system at the path.
@@ -176,27 +137,6 @@ func (x *xfsProof) scrubbed(path string, kind, group uint32) error {
 	return err
 }
 
-// fill takes all space and gives it back. What becomes free the kernel counts when it has the
-// time: it is asked after a mount.
-func (x *xfsProof) fill() {
-	x.again()
-	before := x.statfs()
-	f, err := os.Create("/mnt/fill")
-	x.check("fill", err)
-	block := make([]byte, 1<<20)
-	for err == nil {
-		_, err = f.Write(block)
-	}
-	if !errors.Is(err, syscall.ENOSPC) {
-		x.check("filling ended with", err)
-	}
-	x.check("emptying", errors.Join(f.Sync(), f.Close(), os.Remove("/mnt/fill")))
-	x.again()
-	if after := x.statfs(); before.Bfree != after.Bfree {
-		x.wrong = append(x.wrong, fmt.Sprintf("free before %d blocks, after %d", before.Bfree, after.Bfree))
-	}
-}
-
 func (x *xfsProof) grow(blocks string) {
 	geometry := make([]byte, 112)
 	x.check("geometry", ask("/mnt", xfsGeometry, geometry))
@@ -235,7 +175,7 @@ func (x *xfsProof) recount() {
 // fills is DEVICE N: the file system is mounted and used; then N directories are made, and it
 // is cut off from its device when they stand in the log alone.
 func fills(words []string) string {
-	x := &xfsProof{device: words[0]}
+	x := newXFSProof(words[0])
 	x.mount()
 	x.tree()
 	x.again()
@@ -266,7 +206,8 @@ func later(count string) (paths []string) {
 
 // reads is DEVICE N: what fills wrote is read and gone through, after a mount and another.
 func reads(words []string) string {
-	x := &xfsProof{device: words[0], files: 150}
+	x := newXFSProof(words[0])
+	x.files = 150
 	x.mount()
 	for range 2 {
 		x.read()
