@@ -20,6 +20,9 @@ func main() {
 	if live.FirstRead(os.Args, os.Stdout) {
 		return
 	}
+	if code, child := live.GiveUpSwap(os.Args); child {
+		os.Exit(code)
+	}
 	debug.SetGCPercent(400) // what it allocates, a look soon drops as a whole
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()

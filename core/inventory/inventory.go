@@ -26,6 +26,8 @@ type Inventory struct {
 	Machine Machine
 	Nodes   []Node // disks in order of their names, each followed by its partitions
 	Uses    []Use
+	Areas   []Area            // what the kernel swaps on now
+	Memory  Memory            // of the machine; zero where it was not asked
 	Files   map[string]File   // text files by path
 	Dirs    map[string]bool   // for each mount point that is named: does it exist?
 	Leads   map[string]string // mount points that are symbolic links, and where they lead
@@ -245,6 +247,21 @@ type Use struct {
 	Priority  int // of swap
 	// Spans are the bytes of the node that the use is of, where that is known; nil: all.
 	Spans []extent.Span
+}
+
+// Area is what the kernel swaps on: a device, or a file that no node stands for.
+type Area struct {
+	Path       string // as the kernel names it
+	Node       string // "" for a file
+	File       bool
+	Size, Used quantity.Bytes
+	Priority   int
+}
+
+// Memory is what the kernel says of memory.
+type Memory struct {
+	Total     quantity.Bytes
+	Available quantity.Bytes // that can be had without swapping
 }
 
 // Space is what statfs(2) says of a mounted file system, or the kernel's list of

@@ -83,7 +83,7 @@ func (e *Env) addChange(cmd *cobra.Command) *cobra.Command {
 	f.StringArrayVar(&e.o.despite, "despite", nil, "accept this new error in the result (`FINDING`, repeatable)")
 	f.BoolVar(&e.o.withoutUndo, "without-undo", false, "keep nothing from before: no undo, it can only be completed")
 	f.BoolVar(&e.o.inPlace, "in-place", false, "write over a text file that nothing can be renamed over; not safe when cut short")
-	f.IntVar(&e.o.wait, "wait", 0, "wait so many `SECONDS` for another commit to end")
+	f.IntVar(&e.o.wait, "wait", 0, "wait so many `SECONDS` for another commit to end, or for who uses a mount")
 	return cmd
 }
 

@@ -31,7 +31,7 @@ func Run(ctx context.Context, e *Env, words []string) int {
 	err := root.ExecuteContext(ctx)
 	code := exitCode(err)
 	switch {
-	case err == nil, errors.Is(err, errWaiting), errors.Is(err, errFindings), errors.Is(err, errLater):
+	case err == nil, errors.Is(err, errWaiting), errors.Is(err, errFindings), errors.Is(err, errLater), errors.Is(err, errFailed):
 		return code
 	}
 	e.o.json = e.o.json || slices.Contains(words, "--json") // words that make no sense were not read to their end

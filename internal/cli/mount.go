@@ -1,17 +1,18 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
-	"fundus/core/text/fstab"
+	"fundus/core/inventory"
 	"fundus/internal/draft"
-	"fundus/internal/look"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 	"fundus/internal/task/use"
@@ -21,7 +22,7 @@ import (
 func newMount(e *Env) *cobra.Command {
 	r := &use.Mount{}
 	var options string
-	var all bool
+	var all, again bool
 	cmd := &cobra.Command{
 		Use: "mount [TARGET [DIRECTORY]]", Short: "Mount a file system, now or for good",
 		Long: `Mount a file system: where fstab says, or in the directory that is named. It acts
@@ -35,11 +36,14 @@ then it is a change that is shown first.`,
 				return usageWay("fundus help mount", "say either what to mount or --all")
 			}
 			if all {
-				return e.mountAll(cmd.Context())
+				return e.all(cmd.Context(), "mount", use.MountAll)
 			}
 			r.Target, r.Options = args[0], split(options)
 			if len(args) == 2 {
 				r.Dir = args[1]
+			}
+			if again {
+				return e.use(cmd.Context(), &use.Remount{Target: args[0], Options: r.Options}, "fundus mount %s", args[0])
 			}
 			if r.Persist {
 				return e.change(cmd, r, args[0])
@@ -48,6 +52,8 @@ then it is a change that is shown first.`,
 		},
 	}
 	f := cmd.Flags()
+	f.BoolVar(&r.Make, "make", false, "make the directory where it is missing")
+	f.BoolVar(&again, "remount", false, "give what is mounted the options that are named; the others stay")
 	f.StringVar(&options, "options", "", "mount `OPTIONS`, separated by commas")
 	f.BoolVar(&r.Persist, "persist", false, "add the fstab line as well")
 	f.BoolVar(&all, "all", false, "mount every line of fstab and say each one's result")
@@ -66,16 +72,61 @@ func split(options string) []string {
 }
 
 func newUnmount(e *Env) *cobra.Command {
-	return e.addChange(&cobra.Command{
-		Use: "unmount TARGET", Short: "Take a mount away",
-		Long:              "Take a mount away: the mount point or the device is named. It acts at once and says how to reverse it.",
-		Example:           "  fundus unmount /srv/herbarium\n  fundus unmount sdb1",
-		Args:              words(1, 1, "one mount point or device"),
+	r, all := &use.Unmount{}, false
+	cmd := &cobra.Command{
+		Use: "unmount [TARGET]", Short: "Take a mount away",
+		Long: `Take a mount away: the mount point or the device is named. It acts at once and says
+how to reverse it. With --all everything goes that the running system does not
+need, the innermost first.`,
+		Example:           "  fundus unmount /srv/herbarium\n  fundus unmount --all",
+		Args:              words(0, 1, "one mount point or device, or --all"),
 		ValidArgsFunction: e.completeMounted,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return e.use(cmd.Context(), &use.Unmount{Target: args[0]}, "fundus mount %s", args...)
+			if all != (len(args) == 0) {
+				return usageWay("fundus help unmount", "say either what to unmount or --all")
+			}
+			if all {
+				return e.all(cmd.Context(), "unmount", use.UnmountAll)
+			}
+			r.Target = args[0]
+			return e.patiently(cmd.Context(), func() error { return e.use(cmd.Context(), r, "fundus mount %s", args...) })
 		},
-	})
+	}
+	f := cmd.Flags()
+	f.BoolVar(&all, "all", false, "all that the running system does not need")
+	f.BoolVar(&r.Below, "below", false, "what is mounted further in as well, the innermost first")
+	f.BoolVar(&r.Detach, "detach", false, "from the tree alone: the device stays in use until nobody uses it")
+	return e.addChange(cmd)
+}
+
+// patiently tries again, as long as somebody may be waited for, while the place is busy.
+func (e *Env) patiently(ctx context.Context, try func() error) error {
+	const pause = 200 * time.Millisecond
+	for until := time.Now().Add(time.Duration(e.o.wait) * time.Second); ; {
+		err := try()
+		var busy *machine.Refusal
+		if !errors.As(err, &busy) || busy.Rule != machine.RuleBusy || time.Now().After(until) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return err
+		case <-time.After(pause):
+		}
+	}
+}
+
+// all carries out what is to be done of everything that the machine has.
+func (e *Env) all(ctx context.Context, what string, jobs func(*inventory.Inventory) []use.Job) error {
+	m, err := e.open(ctx)
+	if err != nil {
+		return err
+	}
+	v, err := m.Inventory(ctx)
+	if err != nil {
+		return err
+	}
+	return e.each(ctx, m, what, jobs(v))
 }
 
 // use carries out what changes the running system only.
@@ -101,8 +152,13 @@ func (e *Env) use(ctx context.Context, r task.Request, reverse string, words ...
 }
 
 func reverseWords(a machine.Action) string {
-	if a.Verb == machine.Unmount {
+	switch a.Verb {
+	case machine.Unmount:
 		return a.Node + " " + a.Where
+	case machine.Remount:
+		return a.Where + " --remount --options=" + a.Before
+	case machine.SwapOn, machine.SwapOff:
+		return cmp.Or(a.Node, a.Where)
 	}
 	return a.Where
 }
@@ -131,45 +187,37 @@ func (e *Env) act(ctx context.Context, m *onMachine, r task.Request) (*draft.Dra
 	return &plan.Draft, nil
 }
 
-// mountAll mounts every line of fstab that is for boot, and says each result.
-func (e *Env) mountAll(ctx context.Context) error {
-	m, err := e.open(ctx)
-	if err != nil {
-		return err
-	}
-	rehearsal, err := look.Rehearse(ctx, m)
-	if err != nil {
-		return err
-	}
-	var failed []error
-	p := e.printer()
-	for _, l := range rehearsal.Lines {
-		if l.Outcome == "not at boot" || l.Kind == fstab.Swap || l.Dir == "" {
-			continue
-		}
-		words := fmt.Sprintf("line %d  %s: %s", l.Number, l.Dir, l.Reason)
-		if l.Outcome == "mounted" && l.Device != "" {
-			d, err := e.act(ctx, m, &use.Mount{Target: l.Dir})
+// each carries out several things one after the other, and says what became of each. A
+// failure of one is that of the whole, and what is otherwise than its line a finding.
+func (e *Env) each(ctx context.Context, m *onMachine, what string, jobs []use.Job) error {
+	rows := make([]view.Job, 0, len(jobs))
+	var failed, differs bool
+	for _, j := range jobs {
+		if j.Request != nil {
+			d, err := e.act(ctx, m, j.Request)
 			switch {
 			case err != nil:
-				words = fmt.Sprintf("line %d  %s: %v", l.Number, l.Dir, err)
+				j.Result, j.Reason = use.Failed, plain(err)
 			case d.Empty():
-				words = fmt.Sprintf("line %d  %s: %s is mounted already", l.Number, l.Dir, l.Device)
+				j.Result = use.Was
 			default:
-				words = fmt.Sprintf("line %d  %s: mounted %s", l.Number, l.Dir, l.Device)
-			}
-			failed = append(failed, err)
-		} else if l.Outcome == "emergency shell" {
-			failed = append(failed, fmt.Errorf("line %d (%s) cannot be mounted", l.Number, l.Dir))
-		}
-		if !e.o.json {
-			if err := p.Show(view.Message{Kind: "message", Text: words}); err != nil {
-				return err
+				j.Result = use.Done
 			}
 		}
+		failed, differs = failed || j.Result == use.Failed, differs || j.Result == use.Otherwise
+		rows = append(rows, view.Job{Line: j.Line, Thing: j.Thing, Result: string(j.Result), Reason: j.Reason})
 	}
-	if err := errors.Join(failed...); err != nil || !e.o.json {
+	if err := e.printer().Show(view.Jobs{What: what, Draft: e.o.draft, List: rows}); err != nil {
 		return err
 	}
-	return p.Show(view.Rehearsal{Rehearsal: rehearsal})
+	switch {
+	case failed:
+		return errFailed
+	case differs:
+		return errFindings
+	}
+	return nil
 }
+
+// errFailed says that one of several failed, which was said already.
+var errFailed = errors.New("not everything could be done")

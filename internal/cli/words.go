@@ -163,7 +163,7 @@ func nearMisses() []miss {
 		{[]string{"remount"}, "help mount", "", "options of what is mounted are changed by fundus unmount and fundus mount --options"},
 		{[]string{"apply", "write", "draft commit"}, "commit", "CODE", ""},
 		{[]string{"uuid"}, "inspect", "TARGET", "fundus inspect shows identifiers; fundus partition edit --uuid changes that of a partition, and " + notYet + " for a file system"},
-		{[]string{"erase", "wipe", "clear", "swap", "swap on", "swap off", "clone", "copy", "move", "adjust", "tune", "prepare", "encrypt", "unit", "volume", "array"}, "help", "", notYet},
+		{[]string{"erase", "wipe", "clear", "clone", "copy", "move", "tune", "prepare", "encrypt", "unit", "volume", "array"}, "help", "", notYet},
 	}
 }
 

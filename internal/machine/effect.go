@@ -8,6 +8,7 @@ import (
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/kind"
+	"fundus/core/mountopt"
 	"fundus/core/text/fstab"
 )
 
@@ -28,6 +29,54 @@ func MountedAs(a Action, c fs.Content, name string) inventory.Use {
 	u.Options = strings.Join(s.Attributes, ",")
 	u.Super = strings.Join(slices.Concat(s.Superblock, s.Own), ",")
 	return u
+}
+
+// remounted gives a mount the options that are named, in place of their opposites.
+func remounted(v *inventory.Inventory, a Action) {
+	v.Uses = slices.Clone(v.Uses)
+	for i := range v.Uses {
+		u := &v.Uses[i]
+		if u.How != inventory.Mounted || u.Where != a.Where {
+			continue
+		}
+		t := kind.Options(u.Kind)
+		s := t.Sort(slices.Concat(fstab.Split(u.Super), fstab.Split(u.Options), fstab.Split(a.Options)))
+		attributes := slices.DeleteFunc(s.Attributes, func(o string) bool { return o == "rw" })
+		u.Options, u.Super = strings.Join(attributes, ","), strings.Join(slices.Concat(s.Superblock, lastOf(s.Own)), ",")
+		u.ReadOnly = slices.Contains(s.Superblock, "ro")
+	}
+}
+
+// lastOf keeps of options with values the last of each name.
+func lastOf(options []string) (out []string) {
+	for i, o := range options {
+		name, _, _ := strings.Cut(o, "=")
+		if !slices.ContainsFunc(options[i+1:], func(later string) bool { l, _, _ := strings.Cut(later, "="); return l == name }) {
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
+// HasAll reports whether the mount has each of the options: the kernel lists it, or it is so
+// without being listed.
+func HasAll(u inventory.Use, options string) bool {
+	t := kind.Options(u.Kind)
+	have := slices.Concat(mountopt.Listed(u.Options), mountopt.Listed(u.Super))
+	for _, o := range fstab.Split(options) {
+		row, _ := t.Find(o)
+		other := func(h string) bool { return h == row.Not || mountopt.Name(h) == mountopt.Name(o) && h != o }
+		switch {
+		case o == "ro" || o == "rw":
+			if u.ReadOnly != (o == "ro") {
+				return false
+			}
+		case slices.Contains(have, o):
+		case !row.Default || slices.ContainsFunc(have, other):
+			return false
+		}
+	}
+	return true
 }
 
 // SwappedOn is the use that turning on a swap area brings about.

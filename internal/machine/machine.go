@@ -345,6 +345,7 @@ const (
 	ReadTable       Verb = "read-table"       // have the kernel read the whole table again
 	Mount           Verb = "mount"
 	Unmount         Verb = "unmount"
+	Remount         Verb = "remount" // give a mount other options
 	SwapOn          Verb = "swap-on"
 	SwapOff         Verb = "swap-off"
 	ResizePartition Verb = "resize-partition" // tell the kernel of a partition's new end
@@ -371,7 +372,9 @@ type Action struct {
 	Former  string         `json:"former_label,omitempty"` // before
 	ID      string         `json:"id,omitempty"`           // as Linux writes it
 	Before  string         `json:"former_id,omitempty"`
-	Spans   []extent.Span  `json:"spans,omitempty"` // bytes of the node
+	Spans   []extent.Span  `json:"spans,omitempty"`  // bytes of the node
+	Detach  bool           `json:"detach,omitempty"` // take the mount away from the tree alone
+	Make    bool           `json:"make,omitempty"`   // make the mount point where it is missing
 }
 
 // With is the action on the devices as they are called now, by their names of before.

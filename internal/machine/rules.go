@@ -39,6 +39,7 @@ const (
 	RuleOption       Rule = "unknown-option"
 	RuleAsleep       Rule = "hibernated"
 	RuleFile         Rule = "file-cannot-be-replaced" // about text files, which no kernel judges
+	RuleMemory       Rule = "memory-too-small"        // for what is swapped out; the kernel kills instead
 )
 
 // Rules lists every rule.
@@ -104,8 +105,8 @@ func checkMount(v *inventory.Inventory, a Action) *Refusal {
 		return refuse(RuleFeature, n.Name, "a newer kernel may know them", "it has features that are not known: %s", strings.Join(c.Unknown, ", "))
 	case c.Size > n.Size:
 		return refuse(RuleTooLarge, n.Name, "give the partition its former size again", "the file system has %d bytes, the device %d", c.Size, n.Size)
-	case !v.Dirs[a.Where]:
-		return refuse(RuleDirectory, a.Where, "mkdir "+a.Where, "there is no such directory")
+	case !v.Dirs[a.Where] && !a.Make:
+		return refuse(RuleDirectory, a.Where, fmt.Sprintf("fundus mount %s %s --make", n.Name, a.Where), "there is no such directory")
 	case n.Hardware.ReadOnly && !hasOption(a.Options, "ro"):
 		return refuse(RuleReadOnly, n.Name, "add --options ro", "the medium is read-only")
 	}
@@ -130,9 +131,31 @@ func checkUnmount(v *inventory.Inventory, a Action) *Refusal {
 		return refuse(RuleRoot, use.Node, "", "it carries the running system's root")
 	}
 	for _, u := range v.Uses {
-		if u.How == inventory.Mounted && strings.HasPrefix(u.Where, a.Where+"/") {
-			return refuse(RuleBusy, a.Where, "fundus unmount "+u.Where, "it is busy: %s is mounted at %s", u.Node, u.Where)
+		if u.How == inventory.Mounted && strings.HasPrefix(u.Where, a.Where+"/") && !a.Detach {
+			return refuse(RuleBusy, a.Where, "fundus unmount "+a.Where+" --below", "it is busy: %s is mounted at %s", u.Node, u.Where)
 		}
+	}
+	return nil
+}
+
+// checkRemount refuses other options than the kernel takes, and a place where nothing is.
+func checkRemount(v *inventory.Inventory, a Action) *Refusal {
+	use, ok := v.MountedAt(a.Where)
+	if !ok {
+		return refuse(RuleNotMounted, a.Where, "fundus survey", "nothing is mounted there")
+	}
+	n := nodeOf(v, use.Node)
+	c, _ := n.Content()
+	for _, f := range kind.Options(use.Kind).Check(fstab.Split(a.Options), c.Has) {
+		if f.Trouble.Refused() {
+			return refuse(RuleOption, use.Node, "fundus options "+use.Kind, "the kernel refuses that: %s", f.Says)
+		}
+	}
+	if n.Hardware.ReadOnly && hasOption(a.Options, "rw") {
+		return refuse(RuleReadOnly, use.Node, "", "the medium is read-only")
+	}
+	if r := checkAsleep(v, n, nil); r != nil && hasOption(a.Options, "rw") {
+		return r
 	}
 	return nil
 }
@@ -223,6 +246,9 @@ func checkDiscard(v *inventory.Inventory, a Action) *Refusal {
 }
 
 func checkSwap(v *inventory.Inventory, a Action) *Refusal {
+	if a.Node == "" && a.Where != "" { // a file
+		return checkSwapFile(v, a)
+	}
 	n, ok := v.Node(a.Node)
 	if !ok {
 		return refuse(RuleNoDevice, a.Node, "fundus survey", "there is no such device")
@@ -240,6 +266,17 @@ func checkSwap(v *inventory.Inventory, a Action) *Refusal {
 		return refuse(RuleSwapTwice, n.Name, "", "it is already used as swap")
 	case a.Verb == SwapOff && !active, a.Verb == SwapOn && (!isSwap || c.Class != fs.Swap):
 		return refuse(RuleNotSwap, n.Name, "", "it is no swap area in use (%s)", orNothing(n.Holds()))
+	}
+	return nil
+}
+
+func checkSwapFile(v *inventory.Inventory, a Action) *Refusal {
+	active := slices.ContainsFunc(v.Areas, func(o inventory.Area) bool { return o.Path == a.Where })
+	switch {
+	case a.Verb == SwapOn && active:
+		return refuse(RuleSwapTwice, a.Where, "", "it is already used as swap")
+	case a.Verb == SwapOff && !active:
+		return refuse(RuleNotSwap, a.Where, "", "it is no swap area in use")
 	}
 	return nil
 }

@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -127,16 +128,29 @@ func verbsOfSystem() map[Verb]verb {
 			},
 		},
 		SwapOn: {
-			words:   func(a Action) string { return fmt.Sprintf("use %s as swap", a.Node) },
+			words:   func(a Action) string { return fmt.Sprintf("use %s as swap", cmp.Or(a.Node, a.Where)) },
 			inverse: SwapOff, refuse: checkSwap, holds: swaps, gives: GivesAll,
 			effect: func(v *inventory.Inventory, a Action) {
+				if a.Node == "" {
+					v.Areas = append(slices.Clone(v.Areas), inventory.Area{Path: a.Where, File: true})
+					return
+				}
 				v.Uses = append(slices.Clone(v.Uses), SwappedOn(a))
 			},
 		},
+		Remount: {
+			words:   func(a Action) string { return fmt.Sprintf("give %s the options %s", a.Where, a.Options) },
+			inverse: Remount, refuse: checkRemount, effect: remounted,
+			holds: func(v *inventory.Inventory, a Action) bool {
+				u, ok := v.MountedAt(a.Where)
+				return ok && HasAll(u, a.Options)
+			},
+		},
 		SwapOff: {
-			words:   func(a Action) string { return fmt.Sprintf("stop using %s as swap", a.Node) },
+			words:   func(a Action) string { return fmt.Sprintf("stop using %s as swap", cmp.Or(a.Node, a.Where)) },
 			inverse: SwapOn, refuse: checkSwap, holds: not(swaps), gives: GivesAll,
 			effect: func(v *inventory.Inventory, a Action) {
+				v.Areas = slices.DeleteFunc(slices.Clone(v.Areas), func(o inventory.Area) bool { return o.Path == a.Where || a.Node != "" && o.Node == a.Node })
 				drop(v, func(u inventory.Use) bool { return u.How == inventory.SwapOn && u.Node == a.Node })
 			},
 		},
@@ -158,6 +172,8 @@ func (a Action) Inverse() (Action, bool) {
 	switch a.Verb {
 	case ResizePartition:
 		a.Size, a.Was = a.Was, a.Size
+	case Remount:
+		a.Options, a.Before = a.Before, a.Options
 	case Relabel:
 		a.Label, a.Former = a.Former, a.Label
 	case Identify:
@@ -215,5 +231,8 @@ func knows(v *inventory.Inventory, a Action) bool {
 }
 
 func swaps(v *inventory.Inventory, a Action) bool {
+	if a.Node == "" {
+		return slices.ContainsFunc(v.Areas, func(o inventory.Area) bool { return o.Path == a.Where })
+	}
 	return slices.ContainsFunc(v.Uses, func(u inventory.Use) bool { return u.How == inventory.SwapOn && u.Node == a.Node })
 }

@@ -114,7 +114,7 @@ func stories() []story {
 		{"partition add on an MBR", 512, 0, []task.Request{newMBR, unnamed}, unnamed, false, 3, 0, false},
 		{"an extended partition", 512, 0, []task.Request{newMBR, unnamed}, extended, false, 3, 0, false},
 		{"the first logical partition", 512, 0, []task.Request{newMBR, extended}, unnamed, false, 3, 0, false},
-		{"another logical partition", 512, 0, []task.Request{newMBR, extended, unnamed}, unnamed, false, 3, 0, false},
+		{"another logical partition", 512, 0, []task.Request{newMBR, extended, unnamed}, unnamed, false, 12, 0, false},
 		{"the first of three logical partitions goes", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, unnamed}, &disk.PartitionRemove{Targets: []string{"sdb5"}}, false, 3, 0, false},
 		{"two logical partitions go at once", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, unnamed, unnamed}, &disk.PartitionRemove{Targets: []string{"sdb5", "sdb7"}}, false, 6, 0, false},
 		{"one between logical partitions goes", 4096, 4096, []task.Request{newMBR, extended, unnamed, unnamed, unnamed}, &disk.PartitionRemove{Targets: []string{"sdb6"}}, false, 3, 0, false},

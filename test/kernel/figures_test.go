@@ -70,7 +70,7 @@ func proveFigures(t *testing.T, j *judge) {
 	}
 	prepare := []string{
 		"table new ubda --commit", "partition add ubda --size 40MiB --name scans --commit", "partition add ubda --commit", "format ubda1 ext4 --label scans --commit",
-		"mkdir /srv", "mkdir /srv/again", "mount ubda1 /srv", "mkdir /media", "bind /srv /media", "swap ubdb", "map herbarium ubda2", "carry ubdc 4096", "zram 33554432",
+		"mkdir /srv", "mkdir /srv/again", "mount ubda1 /srv", "mkdir /media", "bind /srv /media", "makeswap ubdb", "map herbarium ubda2", "carry ubdc 4096", "zram 33554432",
 		"format zram0 ext4 --label memory --commit", "format herbarium ext4 --label herbarium --commit",
 		"mkdir /old", "mkdir /older", "mount ubdd /old", "mount ubde /older",
 	}

@@ -71,6 +71,7 @@ func TestKernel(t *testing.T) {
 			{"ext2, ext3 and ext4 of every shape", proveExt},
 			{"XFS on a disk of 4096-byte sectors, and identifiers kept and changed", proveXFSAgain},
 			{"settings given later", proveAdjust},
+			{"who keeps a mount busy", proveHeld},
 			{"swap areas", proveSwap},
 			{"what a kernel filled comes back", proveReturns},
 			{"names beside udev", proveNames},

@@ -17,7 +17,7 @@ func proveInUse(t *testing.T, j *judge) {
 		"table new ubda --commit",
 		"partition add ubda --size 8MiB --commit", "partition add ubda --size 8MiB --commit", "partition add ubda --size 8MiB --commit", "partition add ubda --size 8MiB --commit", "partition add ubda --size 8MiB --commit",
 		"format ubda1 ext4 --label apart --commit", "mkdir /mnt2",
-		"apart mount /dev/ubda1 /mnt2", "swap ubda2", "map herbarium ubda3", "helper lock /dev/ubda", "helper claim /dev/ubda4",
+		"apart mount /dev/ubda1 /mnt2", "makeswap ubda2", "map herbarium ubda3", "helper lock /dev/ubda", "helper claim /dev/ubda4",
 		"format ubda1 ext4 --lose=apart --commit", "format ubda2 ext4 --commit --lose=ubda2", "format ubda3 ext4 --commit",
 		"format ubda5 ext4 --commit", "survey",
 	}})[0].Said
@@ -103,7 +103,7 @@ func proveRootDisk(t *testing.T, j *judge) {
 	a = j.answers(t, start{rootDisk: true, images: []string{disk, other}}, 1)[0]
 	says(t, a.Said, [][]string{
 		{"done: add partition 2", fine}, {"done: format ubda2", fine}, {"root", refused}, {"root", refused}, {"root", refused}, {"behind", fine},
-		{`"1 2048 409600","2 411648 102400"`, `ubda2 mounted`}, {"30 rows, 6 actions, wrong: []"},
+		{`"1 2048 409600","2 411648 102400"`, `ubda2 mounted`}, {"34 rows, 8 actions, wrong: []"},
 	})
 }
 

@@ -126,7 +126,7 @@ func proveRounds(t *testing.T, j *judge) {
 // udev sees them, so that the proof could fail.
 func proveNothingStarts(t *testing.T, j *judge) {
 	table := []string{"table new ubda --commit", "partition add ubda --size 20MiB --commit", "partition add ubda --size 20MiB --commit", "partition add ubda --size 20MiB --commit"}
-	fill := []string{"format ubda1 ext4 --label old --commit", "swap ubda2 only", "members ubda3 0", "pause", "started"}
+	fill := []string{"format ubda1 ext4 --label old --commit", "makeswap ubda2 only", "members ubda3 0", "pause", "started"}
 	remove := []string{"partition remove ubda1 --lose=old --commit", "partition remove ubda2 --lose=ubda2 --commit", "partition remove ubda3 --lose=fernhill:herbarium --commit"}
 	var keep, erase []string
 	for _, name := range []string{"old", "the-free-space-of-ubda", "fernhill:herbarium"} {

@@ -206,6 +206,13 @@ func (b *Bench) inventory(ctx context.Context, k *kernel) (*inventory.Inventory,
 		return nil, err
 	}
 	v.Nodes = all
+	v.Memory = inventory.Memory{Total: 8 * quantity.GiB, Available: 6 * quantity.GiB}
+	for _, u := range k.Uses {
+		if n, ok := v.Node(u.Node); ok && u.How == inventory.SwapOn {
+			c, _ := n.Content()
+			v.Areas = append(v.Areas, inventory.Area{Path: n.Path, Node: n.Name, Size: c.Size - c.BlockSize, Priority: u.Priority})
+		}
+	}
 	for _, path := range b.images {
 		nodes, err := image.Scan(ctx, path)
 		if err != nil {
@@ -384,14 +391,17 @@ func (b *Bench) Do(ctx context.Context, v *inventory.Inventory, a machine.Action
 	switch a.Verb {
 	case machine.ReadSize:
 		delete(k.Sizes, a.Disk)
-	case machine.Mount:
-		err = b.mount(v, k, a)
 	case machine.Unmount:
 		use, _ := v.MountedAt(a.Where)
 		k.Uses = slices.DeleteFunc(k.Uses, func(u inventory.Use) bool { return u.How == use.How && u.Node == use.Node && u.Where == use.Where })
 		if !use.ReadOnly && len(v.UsesOf(use.Node)) == 1 {
 			err = b.touch(v, use.Node, func(s *kind.Simulation, dev block.Device) error { return s.Unmounted(dev, b.now()) })
 		}
+	case machine.Mount:
+		if a.Make {
+			err = os.MkdirAll(filepath.Join(b.Root(), a.Where), 0o755)
+		}
+		err = errors.Join(err, b.mount(v, k, a))
 	case machine.Relabel:
 		err = b.relabel(v, a)
 	case machine.Identify:

@@ -53,7 +53,7 @@ func (m *Machine) Do(ctx context.Context, v *inventory.Inventory, a machine.Acti
 	}
 	if errors.Is(err, unix.EBUSY) {
 		rule := map[machine.Verb]machine.Rule{machine.ReadTable: machine.RuleTableInUse, machine.RemovePartition: machine.RulePartitionUse, machine.Unmount: machine.RuleBusy}[a.Verb]
-		return &machine.Refusal{Rule: rule, Thing: a.Disk + a.Where, Text: fmt.Sprintf("cannot %v: %s", a, m.busyWith(a)), Next: "close what is open there, then run the command again"}
+		return &machine.Refusal{Rule: rule, Thing: a.Disk + a.Where, Text: fmt.Sprintf("cannot %v: %s", a, m.busyWith(a)), Next: "close what is open there, then run the command again (--wait=SECONDS waits for that)"}
 	}
 	if later := (*machine.LaterError)(nil); errors.As(err, &later) {
 		return err
@@ -63,6 +63,12 @@ func (m *Machine) Do(ctx context.Context, v *inventory.Inventory, a machine.Acti
 
 // busyWith names who keeps the kernel from the action, where that can be seen.
 func (m *Machine) busyWith(a machine.Action) string {
+	if a.Verb == machine.Unmount {
+		if who := m.holdersOf(m.below(a.Where)); len(who) > 0 {
+			return strings.Join(who, "; ")
+		}
+		return "the kernel itself uses it, or a process that only root may see"
+	}
 	path := filepath.Join(m.at.dev, a.Disk)
 	if a.Number > 0 {
 		_, path = scan.Name(inventory.Node{Name: a.Disk, Path: path}, a.Number)
@@ -84,8 +90,7 @@ func (m *Machine) act(ctx context.Context, v *inventory.Inventory, a machine.Act
 	case machine.ReloadUnits:
 		return m.reload(ctx, a)
 	case machine.SwapOn, machine.SwapOff:
-		n, _ := v.Node(a.Node)
-		return swap(a, n.Path)
+		return m.swap(ctx, v, a)
 	case machine.RemovePartition:
 		return patiently(func() error {
 			if err := m.partition(a, unix.BLKPG_DEL_PARTITION); !errors.Is(err, unix.ENXIO) {
@@ -105,14 +110,24 @@ func (m *Machine) act(ctx context.Context, v *inventory.Inventory, a machine.Act
 		if err := m.Settle(ctx, []string{cmp.Or(n.Parent, n.Name)}); err != nil && !errors.Is(err, ErrSettle) {
 			return err
 		}
+		if a.Make {
+			if err := os.MkdirAll(m.below(a.Where), 0o755); err != nil {
+				return err
+			}
+		}
 		if started, err := m.startUnit(ctx, v, a); started || err != nil {
 			return err
 		}
 		c, _ := n.Content()
-		flags, data := mountFlags(a.MountType(c), a.Options)
-		return unix.Mount(n.Path, m.below(a.Where), a.MountType(c), flags, data)
+		return m.attach(mounting{n.Path, m.below(a.Where), a.MountType(c), a.Options, n.Device})
+	case machine.Remount:
+		return m.remount(a)
 	case machine.Unmount:
-		return unix.Unmount(m.below(a.Where), 0)
+		flags := unix.UMOUNT_NOFOLLOW
+		if a.Detach {
+			flags |= unix.MNT_DETACH
+		}
+		return unix.Unmount(m.below(a.Where), flags)
 	case machine.Relabel:
 		return m.relabel(ctx, v, a)
 	case machine.Identify:

@@ -83,8 +83,7 @@ func (m *Machine) mountImage(v *inventory.Inventory, n inventory.Node, a machine
 	}
 	defer dev.Close()
 	c, _ := n.Content()
-	flags, data := mountFlags(a.MountType(c), a.Options)
-	return unix.Mount(dev.path, m.below(a.Where), a.MountType(c), flags, data)
+	return m.attach(mounting{dev.path, m.below(a.Where), a.MountType(c), a.Options, ""})
 }
 
 // imageUses finds where the images are mounted over loop devices.

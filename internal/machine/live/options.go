@@ -1,15 +1,12 @@
 package live
 
 import (
-	"strconv"
 	"strings"
-	"unsafe"
 
 	"golang.org/x/sys/unix"
 
 	"fundus/core/kind"
 	"fundus/core/text/fstab"
-	"fundus/internal/machine"
 )
 
 // mountFlags are the flags of mount(2) and the data for the kind. What is for systemd and for
@@ -23,43 +20,4 @@ func mountFlags(typ, options string) (flags uintptr, data string) {
 		flags |= set[o]
 	}
 	return flags, strings.Join(s.Own, ",")
-}
-
-// Flags of swapon(2): include/linux/swap.h.
-const (
-	swapPrefer       = 0x8000
-	swapPriority     = 0x7FFF
-	swapDiscard      = 0x10000
-	swapDiscardOnce  = 0x20000
-	swapDiscardPages = 0x40000
-)
-
-// swapFlags are the priority and what is told to the disk.
-func swapFlags(options string) (flags uintptr) {
-	e := fstab.Entry{Options: fstab.Split(options)}
-	if value, ok := e.Value("pri"); ok {
-		if n, err := strconv.Atoi(value); err == nil && n >= 0 {
-			flags |= swapPrefer | uintptr(min(n, swapPriority))
-		}
-	}
-	if value, ok := e.Value("discard"); ok {
-		flags |= swapDiscard | map[string]uintptr{"once": swapDiscardOnce, "pages": swapDiscardPages}[value]
-	}
-	return flags
-}
-
-// swap is swapon(2) or swapoff(2).
-func swap(a machine.Action, path string) error {
-	p, err := unix.BytePtrFromString(path)
-	if err != nil {
-		return err
-	}
-	call, flags := uintptr(unix.SYS_SWAPON), swapFlags(a.Options)
-	if a.Verb == machine.SwapOff {
-		call, flags = unix.SYS_SWAPOFF, 0
-	}
-	if _, _, errno := unix.Syscall(call, uintptr(unsafe.Pointer(p)), flags, 0); errno != 0 {
-		return errno
-	}
-	return nil
 }

@@ -216,26 +216,63 @@ func (m *Machine) elsewhere(v *inventory.Inventory, names map[string]string) (us
 	return uses
 }
 
-// swaps reads the kernel's list: a line has the path, the type, size and use in
-// KiB, and the priority.
-func (m *Machine) swaps(v *inventory.Inventory) (uses []inventory.Use) {
+// areas reads the kernel's list of what it swaps on: behind its heading a line has the path,
+// the type, size and use in KiB, and the priority.
+func (m *Machine) areas() (list []inventory.Area) {
 	data, err := os.ReadFile(filepath.Join(m.at.proc, "swaps"))
 	if err != nil {
 		return nil // a kernel without swap
 	}
 	for line := range strings.Lines(string(data)) {
 		f := strings.Fields(line)
+		var size, used int64
+		a := inventory.Area{}
+		if len(f) < 5 || !strings.HasPrefix(f[0], "/") {
+			continue
+		}
+		if count, _ := fmt.Sscan(strings.Join(f[2:], " "), &size, &used, &a.Priority); count == 3 && used >= 0 && used <= size {
+			a.Size, a.Used = quantity.Bytes(size)*quantity.KiB, quantity.Bytes(used)*quantity.KiB
+		}
+		a.Path, a.File = fstab.Unescape(f[0]), f[1] == "file"
+		list = append(list, a)
+	}
+	return list
+}
+
+// swaps are the uses of nodes as swap; the areas are told which nodes they are.
+func (m *Machine) swaps(v *inventory.Inventory) (uses []inventory.Use) {
+	v.Areas, v.Memory = m.areas(), m.memory()
+	for i := range v.Areas {
+		a := &v.Areas[i]
 		for _, n := range v.Nodes {
-			if len(f) == 0 || n.Path != fstab.Unescape(f[0]) && !slices.Contains(n.Links, fstab.Unescape(f[0])) {
+			if n.Path != a.Path && !slices.Contains(n.Links, a.Path) {
 				continue
 			}
-			u := inventory.Use{Node: n.Name, How: inventory.SwapOn}
-			var size, used int64
-			if count, _ := fmt.Sscan(strings.Join(f[min(2, len(f)):], " "), &size, &used, &u.Priority); count == 3 && used >= 0 && used <= size {
-				u.Space = inventory.Space{Total: quantity.Bytes(size) * quantity.KiB, Free: quantity.Bytes(size-used) * quantity.KiB}
-			}
-			uses = append(uses, u)
+			a.Node = n.Name
+			uses = append(uses, inventory.Use{Node: n.Name, How: inventory.SwapOn, Priority: a.Priority, Space: inventory.Space{Total: a.Size, Free: a.Size - a.Used}})
 		}
 	}
 	return uses
+}
+
+// memory reads /proc/meminfo, whose lines have a name and KiB.
+func (m *Machine) memory() (out inventory.Memory) {
+	data, err := os.ReadFile(filepath.Join(m.at.proc, "meminfo"))
+	if err != nil {
+		return out
+	}
+	for line := range strings.Lines(string(data)) {
+		name, rest, _ := strings.Cut(line, ":")
+		var n int64
+		if _, err := fmt.Sscan(rest, &n); err != nil || n < 0 || n > 1<<50 {
+			continue
+		}
+		switch name {
+		case "MemTotal":
+			out.Total = quantity.Bytes(n) * quantity.KiB
+		case "MemAvailable":
+			out.Available = quantity.Bytes(n) * quantity.KiB
+		}
+	}
+	return out
 }

@@ -1,6 +1,7 @@
 package use
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"path"
@@ -24,6 +25,7 @@ type Mount struct {
 	Dir     string   `json:"dir,omitempty"` // default: what fstab says
 	Options []string `json:"options,omitempty"`
 	Persist bool     `json:"persist,omitempty"` // an fstab line as well
+	Make    bool     `json:"make,omitempty"`    // the directory, where it is missing
 }
 
 // Verb of the request.
@@ -59,6 +61,9 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	dir = path.Clean(dir)
 	p.Title("mount %s at %s", n.Name, dir)
+	if err := sameSuper(v, n, options); err != nil && !mountedThere(v, n, dir) {
+		return err
+	}
 	if use, ok := v.MountedAt(dir); ok {
 		if use.Node == n.Name {
 			return sameMount(use, r.Options)
@@ -81,12 +86,94 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 		e, _, _ := stage.FstabEntry(after, dir)
 		kind, options = e.Type, e.Options
 	}
-	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Mount, Node: n.Name, Where: dir, Kind: kind, Options: strings.Join(options, ",")})
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Mount, Node: n.Name, Where: dir, Kind: kind, Options: strings.Join(options, ","), Make: r.Make && !v.Dirs[dir]})
+}
+
+// sameSuper refuses options of the file system that a second mount of it would not have: it is
+// one file system, with the options that it was mounted with first.
+func sameSuper(v *inventory.Inventory, n inventory.Node, options []string) error {
+	for _, use := range machine.Mounts(v, n.Name) {
+		t := kinds.Options(use.Kind)
+		own := t.Sort(options).Own
+		if len(own) > 0 && !machine.HasAll(use, strings.Join(own, ",")) {
+			return &machine.Refusal{Rule: machine.RuleMounted, Thing: n.Name, Text: fmt.Sprintf("it is mounted at %s already, and has the options %s there; the kernel would leave %s out", use.Where, cmp.Or(use.Super, "of its kind"), strings.Join(own, ",")), Next: fmt.Sprintf("fundus mount %s --remount --options=%s", use.Where, strings.Join(own, ","))}
+		}
+		if s := t.Sort(options).Superblock; slices.Contains(s, "ro") != use.ReadOnly {
+			return &machine.Refusal{Rule: machine.RuleMounted, Thing: n.Name, Text: fmt.Sprintf("it is mounted at %s %s, and cannot be otherwise elsewhere", use.Where, map[bool]string{true: "for reading alone", false: "for writing"}[use.ReadOnly]), Next: "fundus unmount " + use.Where}
+		}
+	}
+	return nil
+}
+
+// Remount gives a mount other options; those that are not named stay.
+type Remount struct {
+	Target  string   `json:"target"` // mount point, or a device that is mounted once
+	Options []string `json:"options"`
+}
+
+// Verb of the request.
+func (*Remount) Verb() string { return "remount" }
+
+func (r *Remount) Plan(ctx context.Context, p *task.Planner) error {
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	dir := path.Clean(r.Target)
+	use, ok := v.MountedAt(dir)
+	if !ok {
+		n, err := target.Resolve(v, r.Target)
+		if err != nil {
+			return err
+		}
+		mounts := machine.Mounts(v, n.Name)
+		if len(mounts) != 1 {
+			text := fmt.Sprintf("it is mounted at %d places; name the place", len(mounts))
+			if len(mounts) == 0 {
+				text = "it is not mounted"
+			}
+			return &machine.Refusal{Rule: machine.RuleNotMounted, Thing: n.Name, Text: text, Next: "fundus survey " + n.Disk()}
+		}
+		use, dir = mounts[0], mounts[0].Where
+	}
+	if len(r.Options) == 0 {
+		return fmt.Errorf("%s: which options? --options=ro, for one", dir)
+	}
+	p.Title("give %s at %s the options %s", use.Node, dir, strings.Join(r.Options, ","))
+	if machine.HasAll(use, strings.Join(r.Options, ",")) {
+		return nil
+	}
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Remount, Node: use.Node, Where: dir, Kind: use.Kind, Options: strings.Join(r.Options, ","), Before: formerOf(use, r.Options)})
+}
+
+// formerOf are the options that take the named ones back.
+func formerOf(use inventory.Use, options []string) string {
+	t := kinds.Options(use.Kind)
+	had := slices.Concat(mountopt.Listed(use.Options), mountopt.Listed(use.Super))
+	var out []string
+	for _, o := range options {
+		row, _ := t.Find(o)
+		name, _, _ := strings.Cut(o, "=")
+		i := slices.IndexFunc(had, func(h string) bool { was, _, _ := strings.Cut(h, "="); return was == name || was == row.Not })
+		switch {
+		case o == "ro" && !use.ReadOnly:
+			out = append(out, "rw")
+		case o == "rw" && use.ReadOnly:
+			out = append(out, "ro")
+		case i >= 0:
+			out = append(out, had[i])
+		case row.Not != "":
+			out = append(out, row.Not)
+		}
+	}
+	return strings.Join(out, ",")
 }
 
 // Unmount takes a mount away.
 type Unmount struct {
-	Target string `json:"target"` // mount point or device
+	Target string `json:"target"`           // mount point or device
+	Below  bool   `json:"below,omitempty"`  // what is mounted further in as well
+	Detach bool   `json:"detach,omitempty"` // from the tree alone: it goes when nobody uses it any more
 }
 
 // Verb of the request.
@@ -124,7 +211,38 @@ func (r *Unmount) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	use, _ := v.MountedAt(dir)
 	p.Title("unmount %s from %s", use.Node, dir)
-	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Unmount, Node: use.Node, Where: dir, Kind: use.Kind, Options: again(use)})
+	if r.Below {
+		if err := r.inside(ctx, p, v, dir); err != nil {
+			return err
+		}
+	}
+	if r.Detach {
+		p.Note("%s stays in use until the last of those ends who use it", use.Node)
+	}
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Unmount, Node: use.Node, Where: dir, Kind: use.Kind, Options: again(use), Detach: r.Detach})
+}
+
+// inside takes away what is mounted further in, the innermost first, and of several at one
+// place the newest.
+func (r *Unmount) inside(ctx context.Context, p *task.Planner, v *inventory.Inventory, dir string) error {
+	var list []inventory.Use
+	for _, u := range slices.Backward(v.Uses) {
+		if u.How == inventory.Mounted && u.Elsewhere == "" && strings.HasPrefix(u.Where, strings.TrimSuffix(dir, "/")+"/") {
+			list = append(list, u)
+		}
+	}
+	slices.SortStableFunc(list, func(a, b inventory.Use) int { return strings.Count(b.Where, "/") - strings.Count(a.Where, "/") })
+	for _, u := range list {
+		if err := p.Stage.Tell(ctx, machine.Action{Verb: machine.Unmount, Node: u.Node, Where: u.Where, Kind: u.Kind, Options: again(u), Detach: r.Detach}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func mountedThere(v *inventory.Inventory, n inventory.Node, dir string) bool {
+	use, ok := v.MountedAt(dir)
+	return ok && use.Node == n.Name
 }
 
 // again are the options with which the kernel would mount the same once more: what it lists

@@ -26,6 +26,7 @@ type extras struct {
 	writer  *writer
 	watcher *exec.Cmd
 	watched bytes.Buffer
+	keepers
 }
 
 func (x *extras) find(name string) func(words []string) string {
@@ -55,7 +56,7 @@ func (x *extras) find(name string) func(words []string) string {
 		"look":        look,      // DEVICE: what the kernel makes of it
 		"helper":      helper,    // WORDS: a process of its own that holds something
 		"apart":       apart,     // WORDS: the same in a mount namespace of its own
-		"swap":        makeSwap,  // DEVICE: a swap area, in use
+		"makeswap":    makeSwap,  // DEVICE: a swap area, in use
 		"map":         mapDevice, // NAME DEVICE: a device-mapper device over it
 		"stale":       stale,     // DISK NUMBER START SIZE: a partition in the kernel alone
 		"end":         endAt,     // sync|any N COMMAND: the machine ends before or after one of its calls
@@ -88,12 +89,19 @@ func (x *extras) find(name string) func(words []string) string {
 		"ext":         ext,         // DEVICE TYPE HOW…: the same
 		"entries":     entries,     // DIR N [read]: of one directory
 		"digest":      digest,      // DEVICE
-		"file":        func(w []string) string { b, err := os.ReadFile(w[0]); return string(b) + fine(err) },
-		"area":        area,    // DEVICE: swapped on
-		"awkward":     awkward, // ROOT HOW: an fstab that cannot simply be replaced
-		"clear":       func([]string) string { fmt.Print("\033[H\033[2J"); return "" },
-		"show":        show, // COMMAND: on the console, as an administrator sees it
-		"pause":       func([]string) string { time.Sleep(2 * time.Second); return "" },
+		"keep":        x.keep,      // HOW PLACE: a process that keeps a mount busy
+		"release":     x.release,   // of all that is kept
+		"swapfile":    swapFile,    // PATH
+		"open": func(w []string) string {
+			m, err := strconv.ParseUint(w[1], 8, 32)
+			return fine(errors.Join(err, os.Chmod(w[0], os.FileMode(m))))
+		},
+		"file":    func(w []string) string { b, err := os.ReadFile(w[0]); return string(b) + fine(err) },
+		"area":    area,    // DEVICE: swapped on
+		"awkward": awkward, // ROOT HOW: an fstab that cannot simply be replaced
+		"clear":   func([]string) string { fmt.Print("\033[H\033[2J"); return "" },
+		"show":    show, // COMMAND: on the console, as an administrator sees it
+		"pause":   func([]string) string { time.Sleep(2 * time.Second); return "" },
 	}[name]
 }
 
@@ -142,6 +150,8 @@ func fine(err error) string {
 func help(words []string) {
 	var err error
 	switch words[0] {
+	case "keep":
+		keeping(words[1], words[2])
 	case "mount":
 		err = errors.Join(syscall.Mount("", "/", "", syscall.MS_REC|syscall.MS_PRIVATE, ""), syscall.Mount(words[1], words[2], "ext4", 0, ""))
 	case "lock":

@@ -1,0 +1,128 @@
+package cli
+
+import (
+	"context"
+
+	"github.com/spf13/cobra"
+
+	"fundus/internal/look"
+	"fundus/internal/task/use"
+	"fundus/internal/view"
+)
+
+func newSwap(e *Env) *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "swap", Short: "What the machine swaps on",
+		Long:    "List the areas that the machine swaps on or could, turn them on and off.",
+		Example: "  fundus swap list\n  fundus swap on sdb2 --persist",
+	}
+	cmd.AddCommand(newSwapList(e), newSwapOn(e), newSwapOff(e))
+	return cmd
+}
+
+func newSwapList(e *Env) *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List the areas of swap: what is used of them, and what turns them on",
+		Long: `List the areas of swap, files and compressed memory too: how large each is and how
+much of it is used, in which order they are used, and which line of fstab turns
+them on at boot.`,
+		Example: "  fundus swap list\n  fundus swap list --json",
+		Args:    words(0, 0, "nothing more"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			m, err := e.open(cmd.Context())
+			if err != nil {
+				return err
+			}
+			s, err := look.SwapOf(cmd.Context(), m)
+			if err != nil {
+				return err
+			}
+			return e.printer().Show(view.Swap{Swap: s})
+		},
+	}
+}
+
+func newSwapOn(e *Env) *cobra.Command {
+	r := &use.SwapOn{}
+	var options string
+	var all bool
+	cmd := &cobra.Command{
+		Use: "on [TARGET…]", Short: "Swap on an area, now or for good",
+		Long: `Have the kernel swap on an area, with the options of its line in fstab or those
+that are named: pri=N, of which the highest is used first, and discard. It acts
+at once and says how to reverse it. --persist adds the fstab line as well, and
+then it is a change that is shown first.`,
+		Example:           "  fundus swap on sdb2 --options=pri=10 --persist\n  fundus swap on --all",
+		Args:              words(0, 16, "areas, or --all"),
+		ValidArgsFunction: e.completeDevices,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			r.Options = split(options)
+			switch {
+			case all != (len(args) == 0):
+				return usageWay("fundus help swap on", "say either what to swap on or --all")
+			case all:
+				return e.all(cmd.Context(), "swap on", use.SwapAll)
+			case r.Persist && len(args) > 1:
+				return usageWay("fundus help swap on", "--persist is for one area at a time")
+			}
+			if r.Target = args[0]; r.Persist {
+				return e.change(cmd, r, args[0])
+			}
+			for _, word := range args {
+				if err := e.use(cmd.Context(), &use.SwapOn{Target: word, Options: r.Options}, "fundus swap off %s"); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&options, "options", "", "swap `OPTIONS`: pri=N, discard")
+	f.BoolVar(&r.Persist, "persist", false, "add the fstab line as well")
+	f.BoolVar(&all, "all", false, "each line of fstab that is for boot")
+	return e.addChange(cmd)
+}
+
+func newSwapOff(e *Env) *cobra.Command {
+	var all bool
+	cmd := &cobra.Command{
+		Use: "off [TARGET…]", Short: "Give an area of swap up",
+		Long: `Have the kernel give areas of swap up. What is in use on them goes into memory and
+onto the others: where that has no room it is refused, with the numbers, since the
+kernel would kill programs instead. Ctrl-C leaves the area in use.`,
+		Example:           "  fundus swap off sdb2\n  fundus swap off --all",
+		Args:              words(0, 16, "areas, or --all"),
+		ValidArgsFunction: e.completeDevices,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if all != (len(args) == 0) {
+				return usageWay("fundus help swap off", "say either what to give up or --all")
+			}
+			if all {
+				return e.giveUpAll(cmd.Context())
+			}
+			return e.use(cmd.Context(), &use.SwapOff{Targets: args}, "fundus swap on %s")
+		},
+	}
+	cmd.Flags().BoolVar(&all, "all", false, "each area that is on")
+	return e.addChange(cmd)
+}
+
+// giveUpAll gives up everything that is on.
+func (e *Env) giveUpAll(ctx context.Context) error {
+	m, err := e.open(ctx)
+	if err != nil {
+		return err
+	}
+	v, err := m.Inventory(ctx)
+	if err != nil {
+		return err
+	}
+	var paths []string
+	for _, a := range v.Areas {
+		paths = append(paths, a.Path)
+	}
+	if len(paths) == 0 {
+		return e.printer().Show(view.Message{Kind: "message", Text: "nothing to do: it is so already"})
+	}
+	return e.use(ctx, &use.SwapOff{Targets: paths}, "fundus swap on %s")
+}

@@ -1,0 +1,98 @@
+package live
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strconv"
+	"syscall"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+
+	"fundus/core/inventory"
+	"fundus/core/text/fstab"
+	"fundus/internal/machine"
+)
+
+// Flags of swapon(2): include/linux/swap.h.
+const (
+	swapPrefer       = 0x8000
+	swapPriority     = 0x7FFF
+	swapDiscard      = 0x10000
+	swapDiscardOnce  = 0x20000
+	swapDiscardPages = 0x40000
+)
+
+// swapFlags are the priority and what is told to the disk.
+func swapFlags(options string) (flags uintptr) {
+	e := fstab.Entry{Options: fstab.Split(options)}
+	if value, ok := e.Value("pri"); ok {
+		if n, err := strconv.Atoi(value); err == nil && n >= 0 {
+			flags |= swapPrefer | uintptr(min(n, swapPriority))
+		}
+	}
+	if value, ok := e.Value("discard"); ok {
+		flags |= swapDiscard | map[string]uintptr{"once": swapDiscardOnce, "pages": swapDiscardPages}[value]
+	}
+	return flags
+}
+
+// swap turns an area on, or off in a child of the program: whoever gives an area up is the
+// first that the kernel kills where memory is short, and a signal to it takes the area back
+// into use.
+func (m *Machine) swap(ctx context.Context, v *inventory.Inventory, a machine.Action) error {
+	path := a.Where
+	if n, ok := v.Node(a.Node); ok {
+		path = n.Path
+	}
+	if a.Verb == machine.SwapOn {
+		return swapCall(unix.SYS_SWAPON, path, swapFlags(a.Options))
+	}
+	child, err := os.StartProcess("/proc/self/exe", []string{swapGiver, path}, &os.ProcAttr{Files: []*os.File{nil, nil, nil}, Sys: &syscall.SysProcAttr{Setsid: true}})
+	if err != nil {
+		return fmt.Errorf("starting a child that gives it up: %w", err)
+	}
+	stop := context.AfterFunc(ctx, func() { _ = child.Signal(syscall.SIGTERM) }) // it may have ended
+	defer stop()
+	ended, err := child.Wait()
+	switch {
+	case err != nil || ended.Success():
+		return err
+	case ctx.Err() != nil:
+		return fmt.Errorf("interrupted: %s is in use as before: %w", path, ctx.Err())
+	case ended.ExitCode() > 0:
+		return syscall.Errno(ended.ExitCode())
+	}
+	return fmt.Errorf("%s is in use as before: what gave it up was killed, since memory is short", path)
+}
+
+// swapGiver is what the child is called that gives an area up.
+const swapGiver = "fundus-swap-off"
+
+// GiveUpSwap is that child: if the words of the program's start say that it is one, it has the
+// kernel give the area up, and ends with the number of the error.
+func GiveUpSwap(words []string) (code int, child bool) {
+	if len(words) != 2 || words[0] != swapGiver {
+		return 0, false
+	}
+	var errno syscall.Errno
+	if err := swapCall(unix.SYS_SWAPOFF, words[1], 0); errors.As(err, &errno) {
+		return int(errno), true
+	} else if err != nil {
+		return int(unix.EIO), true
+	}
+	return 0, true
+}
+
+func swapCall(call uintptr, path string, flags uintptr) error {
+	p, err := unix.BytePtrFromString(path)
+	if err != nil {
+		return err
+	}
+	if _, _, errno := unix.Syscall(call, uintptr(unsafe.Pointer(p)), flags, 0); errno != 0 {
+		return errno
+	}
+	return nil
+}

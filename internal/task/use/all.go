@@ -1,0 +1,129 @@
+package use
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"fundus/core/inventory"
+	"fundus/core/kind"
+	"fundus/core/text/fstab"
+	"fundus/internal/task"
+)
+
+// Outcome is what became of one of several.
+type Outcome string
+
+// The outcomes.
+const (
+	Done      Outcome = "done"
+	Was       Outcome = "was so"
+	Otherwise Outcome = "otherwise" // it is mounted, and not as the line says
+	LeftOut   Outcome = "left out"
+	Failed    Outcome = "failed"
+	Systemds  Outcome = "systemd's"
+)
+
+// Job is one of several that are carried out each by itself, so that one that fails keeps no
+// other from its turn.
+type Job struct {
+	Line    int // of fstab, 0 for none
+	Thing   string
+	Request task.Request // nil where nothing is to be done
+	Result  Outcome
+	Reason  string
+}
+
+// MountAll lists the lines of fstab as what mounts each, those first that others lie below.
+func MountAll(v *inventory.Inventory) (jobs []Job) {
+	for _, u := range v.Units() {
+		if !u.Entry.IsSwap() {
+			jobs = append(jobs, mountJob(v, u))
+		}
+	}
+	slices.SortStableFunc(jobs, func(a, b Job) int {
+		return cmp.Compare(strings.Count(strings.TrimSuffix(a.Thing, "/"), "/"), strings.Count(strings.TrimSuffix(b.Thing, "/"), "/"))
+	})
+	return jobs
+}
+
+func mountJob(v *inventory.Inventory, u fstab.Unit) Job {
+	e := u.Entry
+	j := Job{Line: u.Line, Thing: cmp.Or(u.Where, e.Dir), Result: LeftOut}
+	use, mounted := v.MountedAt(u.Where)
+	found := v.Resolve(e.Spec)
+	switch {
+	case u.None != "":
+		j.Reason = string(u.None)
+	case mounted && len(found) == 1 && use.Node != found[0].Name:
+		j.Result, j.Reason = Otherwise, fmt.Sprintf("%s is mounted there, the line says %s", use.Node, found[0].Name)
+	case mounted:
+		j.Result = Was
+		if differ := kind.Options(use.Kind).Differ(e.Options, use.Options, use.Super); len(differ) > 0 {
+			j.Result, j.Reason = Otherwise, strings.Join(differ, ", ")
+		}
+	case e.NoAuto():
+		j.Reason = "noauto"
+	case e.Network() || strings.Contains(e.Type, "."):
+		j.Result, j.Reason = Systemds, e.Type+" is mounted by systemd, with a program of its own"
+	case u.Automount:
+		j.Result, j.Reason = Systemds, "it is mounted at the first access"
+	case len(found) == 0 && !strings.HasPrefix(e.Spec, "/dev/") && !strings.Contains(e.Spec, "="):
+		j.Result, j.Reason = Systemds, fmt.Sprintf("%s is no device", e.Spec)
+	case len(found) == 0:
+		j.Result, j.Reason = Failed, "nothing carries "+e.Spec
+		if e.NoFail() {
+			j.Result = LeftOut
+			j.Reason += ", and nofail says that it may be absent"
+		}
+	default:
+		j.Request = &Mount{Target: e.Dir}
+	}
+	return j
+}
+
+// UnmountAll lists what is mounted of devices, the innermost first, but the root and what it
+// needs.
+func UnmountAll(v *inventory.Inventory) (jobs []Job) {
+	for i, u := range slices.Backward(v.Uses) { // of several at one place the newest is last
+		if u.How != inventory.Mounted || u.Elsewhere != "" {
+			continue
+		}
+		j := Job{Thing: u.Where, Request: &Unmount{Target: u.Where}}
+		if needed := []string{"/", "/usr", "/boot", "/boot/efi"}; slices.Contains(needed, path.Clean(u.Where)) {
+			j.Request, j.Result, j.Reason = nil, LeftOut, "the running system needs it"
+		}
+		if slices.ContainsFunc(v.Uses[:i], func(o inventory.Use) bool { return o.How == u.How && o.Where == u.Where && o.Node != u.Node }) {
+			j.Reason = u.Node
+		}
+		jobs = append(jobs, j)
+	}
+	slices.SortStableFunc(jobs, func(a, b Job) int { return cmp.Compare(strings.Count(b.Thing, "/"), strings.Count(a.Thing, "/")) })
+	return jobs
+}
+
+// SwapAll lists the areas that lines of fstab turn on at boot.
+func SwapAll(v *inventory.Inventory) (jobs []Job) {
+	for _, u := range v.Units() {
+		e := u.Entry
+		if !e.IsSwap() || u.None != "" {
+			continue
+		}
+		j := Job{Line: u.Line, Thing: e.Spec, Result: LeftOut}
+		found := v.Resolve(e.Spec)
+		switch {
+		case slices.ContainsFunc(v.Areas, func(a inventory.Area) bool { return a.Path == e.Spec }), len(found) == 1 && swapsOn(v, found[0].Name):
+			j.Result = Was
+		case e.NoAuto():
+			j.Reason = "noauto"
+		case len(found) != 1:
+			j.Result, j.Reason = Failed, "nothing carries "+e.Spec
+		default:
+			j.Thing, j.Request = found[0].Name, &SwapOn{Target: found[0].Name}
+		}
+		jobs = append(jobs, j)
+	}
+	return jobs
+}

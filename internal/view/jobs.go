@@ -1,0 +1,84 @@
+package view
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+)
+
+// Jobs are several things that were done each by itself.
+type Jobs struct {
+	What  string // "mount"
+	Draft bool   // nothing was done
+	List  []Job
+}
+
+// Job is what became of one of them.
+type Job struct {
+	Line   int // of fstab, 0 for none
+	Thing  string
+	Result string // done, was so, otherwise, left out, failed or systemd's
+	Reason string
+}
+
+// JobsDoc is the document of kind jobs.
+type JobsDoc struct {
+	Head
+	What string   `json:"what"`
+	Jobs []JobDoc `json:"jobs"`
+}
+
+// JobDoc is one of them.
+type JobDoc struct {
+	Line   int    `json:"line,omitempty"`
+	Thing  string `json:"thing"`
+	Result string `json:"result"`
+	Reason string `json:"reason,omitempty"`
+}
+
+// Document implements Report.
+func (r Jobs) Document() any {
+	d := JobsDoc{head("jobs"), r.What, []JobDoc{}}
+	for _, j := range r.List {
+		d.Jobs = append(d.Jobs, JobDoc(j))
+	}
+	return d
+}
+
+// Words implements Report: in the first line how many there are of each result.
+func (r Jobs) Words(p *Printer) {
+	if len(r.List) == 0 {
+		p.printf("nothing to do: there is nothing to %s\n", r.What)
+		return
+	}
+	var sums []string
+	for _, result := range []string{"failed", "otherwise", "done", "was so", "left out", "systemd's"} {
+		n := 0
+		for _, j := range r.List {
+			if j.Result == result {
+				n++
+			}
+		}
+		if n > 0 {
+			sums = append(sums, fmt.Sprintf("%d %s", n, result))
+		}
+	}
+	title := r.What + " " + count(len(r.List), "place") + ": " + strings.Join(sums, ", ")
+	if r.What == "swap on" {
+		title = r.What + " " + count(len(r.List), "area") + ": " + strings.Join(sums, ", ")
+	}
+	p.printf("%s\n", p.paint(Strong, title+map[bool]string{true: "; it is a draft, nothing was done"}[r.Draft]))
+	for _, j := range r.List {
+		line := ""
+		if j.Line > 0 {
+			line = fmt.Sprintf("line %d", j.Line)
+		}
+		state := map[string]State{"failed": Lost, "otherwise": Changed, "done": InUse}[j.Result]
+		head := fmt.Sprintf("%-8s %s: ", line, visible(j.Thing))
+		text := p.paint(cmp.Or(state, Plain), j.Result)
+		if j.Reason != "" {
+			text += ": " + visible(j.Reason)
+		}
+		p.wrap(2, head, text)
+	}
+}
