@@ -2,6 +2,7 @@ package kernel
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 )
 
@@ -49,4 +50,81 @@ func proveHeld(t *testing.T, j *judge) {
 	a := j.run(t, start{modules: []string{"loop"}, boot: []string{"null_blk.nr_devices=0"}, images: []string{blank(t, 64<<20), blank(t, 16<<20)}, commands: commands})[1]
 	says(t, a.Said, want)
 	fmt.Printf("kernel proof: %d ways to keep a mount busy, each named: %v\n", len(kinds)+3, !t.Failed())
+}
+
+// proveWords: lines that are wrong, each in its way, are tried one after the other, and each
+// says what is the matter, in words of the kernel where it is the kernel that refuses; the
+// right ones between them are mounted all the same, those first that others lie below.
+func proveWords(t *testing.T, j *judge) {
+	var commands []string
+	var want [][]string
+	do := func(command string, says ...string) { commands, want = append(commands, command), append(want, says) }
+	for i, c := range []string{"ext4 --label ground block=4KiB", "xfs --label moss", "", "fat --label CARD", "ext4 --label hurt block=4KiB", "swap --label rest", "ext4 --label tied block=4KiB", "ext3 --label old block=1KiB", "ext2 --label bare block=1KiB journal=no", ""} {
+		if c != "" {
+			do(fmt.Sprintf("format ubd%c %s --commit", 'a'+i, c), fine)
+		}
+	}
+	do("twin /dev/ubdb /dev/ubdc", "twin")
+	do("spoil /dev/ubde 4096 64", "spoilt") // its descriptors
+	do("mkdir /srv")
+	lines := []struct{ line, says string }{
+		{"LABEL=ground /srv/a ext4 defaults 0 2", "/srv/a: done"},
+		{"/dev/ubdb /srv/b xfs noatime 0 0", "/srv/b: done"},
+		{"/dev/ubdc /srv/c xfs defaults 0 0", "duplicate UUID"},
+		{"/dev/ubdd /srv/d vfat codepage=999 0 0", "codepage cp999 not found"},
+		{"/dev/ubde /srv/e ext4 defaults 0 2", "ext4_check_descriptors"},
+		{"LABEL=tied /srv/f xfs defaults 0 0", "it holds ext4, not xfs"},
+		{"LABEL=tied /srv/g ext4 nosuchoption 0 0", "does not know"},
+		{"LABEL=tied /srv/h ext4 commit=soon 0 0", "is no value of commit"},
+		{"LABEL=tied /srv/i ext4 errors=never 0 0", "is no value of errors"},
+		{"LABEL=bare /srv/j ext4 commit=5 0 0", "needs a journal"},
+		{"LABEL=bare /srv/k ext3 defaults 0 0", "it holds ext2, not ext3"},
+		{"LABEL=rest /srv/l ext4 defaults 0 0", "swap rest"},
+		{"/dev/ubdj /srv/m ext4 defaults 0 0", "it is empty"},
+		{"/dev/nothing /srv/n ext4 defaults 0 0", "nothing carries /dev/nothing"},
+		{"UUID=5eed0000-0000-4000-8000-000000000001 /srv/o ext4 nofail 0 0", "nofail says that it may be absent"},
+		{"LABEL=tied none ext4 defaults 0 0", "left out"},
+		{"LABEL=tied /srv/p ext4 noauto 0 0", "noauto"},
+		{"fern:/export /srv/q nfs defaults 0 0", "systemd's"},
+		{"LABEL=tied /srv/r ext4 x-systemd.automount 0 0", "systemd's"},
+		{"LABEL=ground /srv/a/deep ext4 ro 0 0", "cannot be otherwise elsewhere"},
+		{"LABEL=old /srv/a/inner ext3 data=journal,user 0 0", "/srv/a/inner: done"},
+		{"LABEL=ground /srv/a ext4 defaults 0 0", "/srv/a"},
+	}
+	for _, l := range lines {
+		do("line "+l.line, "line")
+		if dir := strings.Fields(l.line)[1]; strings.HasPrefix(dir, "/srv/") {
+			do("mkdir " + dir)
+		}
+	}
+	all := []string{refused}
+	for _, l := range lines {
+		all = append(all, l.says)
+	}
+	do("mkdir /mnt")
+	do("mount LABEL=ground /srv/a", fine) // the directories are to lie on it
+	do("mkdir /srv/a/deep")
+	do("mkdir /srv/a/inner")
+	do("unmount /srv/a", fine)
+	do("mount --all", all...)
+	do("mount --all", "/srv/a: was so", "/srv/a/inner: was so", refused)
+	do("mount /srv/a --remount --options=noatime,commit=77,ro", "done", fine)
+	do("file /proc/self/mountinfo", "/srv/a ro,noatime", "ro,commit=77")
+	do("mount --all", "/srv/a: otherwise", refused)
+	do("mount /srv/a --remount --options=rw,relatime,commit=5", "done", fine)
+	do("mount LABEL=ground /srv/b2 --make --options=commit=9", "would leave commit=9 out", refused)
+	do("mount LABEL=ground /srv/b2 --make", "done", fine)
+	do("mount LABEL=rest /srv/b3 --make", refused)
+	do("unmount --all", "/srv/a/inner: done", "/srv/b2: done", "/srv/a: done", "/srv/b: done", fine)
+	do("swap on LABEL=rest --options=pri=7", "done", fine)
+	do("file /proc/swaps", "partition", " 7")
+	do("swap list", "rest", "pri", fine)
+	do("swap off LABEL=rest", "done", fine)
+	var images []string
+	for i := range 10 {
+		images = append(images, blank(t, map[bool]int64{true: 64 << 20, false: 20 << 20}[i == 1 || i == 2]))
+	}
+	a := j.run(t, start{modules: []string{"xfs", "vfat", "nls_cp437", "nls_iso8859-1"}, boot: []string{"null_blk.nr_devices=0"}, images: images, commands: commands})[len(images)-1]
+	says(t, a.Said, want)
+	fmt.Printf("kernel proof: %d lines of fstab, right and wrong, each with its result: %v\n", len(lines), !t.Failed())
 }

@@ -72,6 +72,7 @@ func TestKernel(t *testing.T) {
 			{"XFS on a disk of 4096-byte sectors, and identifiers kept and changed", proveXFSAgain},
 			{"settings given later", proveAdjust},
 			{"who keeps a mount busy", proveHeld},
+			{"mounts in the kernel's words", proveWords},
 			{"swap areas", proveSwap},
 			{"what a kernel filled comes back", proveReturns},
 			{"names beside udev", proveNames},

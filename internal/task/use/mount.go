@@ -98,8 +98,9 @@ func sameSuper(v *inventory.Inventory, n inventory.Node, options []string) error
 		if len(own) > 0 && !machine.HasAll(use, strings.Join(own, ",")) {
 			return &machine.Refusal{Rule: machine.RuleMounted, Thing: n.Name, Text: fmt.Sprintf("it is mounted at %s already, and has the options %s there; the kernel would leave %s out", use.Where, cmp.Or(use.Super, "of its kind"), strings.Join(own, ",")), Next: fmt.Sprintf("fundus mount %s --remount --options=%s", use.Where, strings.Join(own, ","))}
 		}
-		if s := t.Sort(options).Superblock; slices.Contains(s, "ro") != use.ReadOnly {
-			return &machine.Refusal{Rule: machine.RuleMounted, Thing: n.Name, Text: fmt.Sprintf("it is mounted at %s %s, and cannot be otherwise elsewhere", use.Where, map[bool]string{true: "for reading alone", false: "for writing"}[use.ReadOnly]), Next: "fundus unmount " + use.Where}
+		readOnly := slices.Contains(mountopt.Listed(use.Super), "ro") // the file system itself, not one mount of it
+		if s := t.Sort(options).Superblock; slices.Contains(s, "ro") != readOnly {
+			return &machine.Refusal{Rule: machine.RuleMounted, Thing: n.Name, Text: fmt.Sprintf("it is mounted at %s %s, and cannot be otherwise elsewhere", use.Where, map[bool]string{true: "for reading alone", false: "for writing"}[readOnly]), Next: "fundus unmount " + use.Where}
 		}
 	}
 	return nil

@@ -92,6 +92,9 @@ func (x *extras) find(name string) func(words []string) string {
 		"keep":        x.keep,      // HOW PLACE: a process that keeps a mount busy
 		"release":     x.release,   // of all that is kept
 		"swapfile":    swapFile,    // PATH
+		"line":        line,        // WORDS: one more of fstab
+		"spoil":       spoil,       // DEVICE OFFSET N: bytes that are turned over
+		"twin":        func(w []string) string { return "twin" + fine(copyFile(w[0], w[1])) },
 		"open": func(w []string) string {
 			m, err := strconv.ParseUint(w[1], 8, 32)
 			return fine(errors.Join(err, os.Chmod(w[0], os.FileMode(m))))

@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"syscall"
 	"time"
 )
@@ -121,4 +122,34 @@ func swapFile(words []string) string {
 		err = swapCall(syscall.SYS_SWAPON, words[0])
 	}
 	return "swaps" + fine(err)
+}
+
+// line is WORDS: one more line of fstab.
+func line(words []string) string {
+	f, err := os.OpenFile("/etc/fstab", os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+	if err == nil {
+		_, err = fmt.Fprintln(f, strings.Join(words, " "))
+		err = errors.Join(err, f.Close())
+	}
+	return "line" + fine(err)
+}
+
+// spoil is DEVICE OFFSET N: so many bytes there are turned over.
+func spoil(words []string) string {
+	var at, n int64
+	_, err := fmt.Sscan(words[1]+" "+words[2], &at, &n)
+	if err == nil {
+		err = onDevice(words[0], func(f *os.File) error {
+			b := make([]byte, n)
+			if _, err := f.ReadAt(b, at); err != nil {
+				return err
+			}
+			for i := range b {
+				b[i] = ^b[i]
+			}
+			_, err := f.WriteAt(b, at)
+			return err
+		})
+	}
+	return "spoilt" + fine(err)
 }

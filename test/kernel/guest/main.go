@@ -14,6 +14,8 @@ import (
 	"syscall"
 
 	"golang.org/x/sys/unix"
+
+	"fundus/internal/machine/live"
 )
 
 // Task is what the host asks for.
@@ -37,6 +39,9 @@ type Answer struct {
 }
 
 func main() {
+	if code, child := live.GiveUpSwap(os.Args); child { // of the machine that runs in this program
+		os.Exit(code)
+	}
 	if len(os.Args) > 1 {
 		help(os.Args[1:])
 		return
