@@ -45,10 +45,12 @@ type Kind struct {
 	LiveID func(c fs.Content) error
 	Adjust func(dev block.Device, wishes fs.Wishes) error // settings that can be given later
 	// Alike is the mount option that does for one mount what a setting would; "" where none.
-	Alike    func(v fs.Value) string
-	Relabels bool                               // the kernel changes the label of a mounted one by its own call
-	FitLabel func(label string) (string, error) // as the kind stores it; nil: as it is
-	Marks    []Mark                             // where its magic lies, for whoever searches a disk
+	Alike func(v fs.Value) string
+	// Untouched are the options beside ro with which a mount writes nothing.
+	Untouched []string
+	Relabels  bool                               // the kernel changes the label of a mounted one by its own call
+	FitLabel  func(label string) (string, error) // as the kind stores it; nil: as it is
+	Marks     []Mark                             // where its magic lies, for whoever searches a disk
 	// Copies looks for copies of the superblock: how many say the same, at how many
 	// places it looked, and whether what is at the beginning is no copy itself.
 	Copies     func(dev block.Device) (same, looked int, first bool)
@@ -107,10 +109,10 @@ func All() []Kind {
 		{Name: "fence", Probe: fence.Probe, Fields: fence.Fields},
 		{Name: "gpt", Probe: probeGPT, Fields: gpt.Fields},
 		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: extMakers(), Values: ext.Values, Probe: ext.Probe, Fields: ext.Fields, SetLabel: ext.SetLabel, Relabels: true,
-			SetID: wideID(ext.SetUUID), LiveID: ext.ChangesUUID, Adjust: ext.Adjust, Alike: ext.Alike,
+			SetID: wideID(ext.SetUUID), LiveID: ext.ChangesUUID, Adjust: ext.Adjust, Alike: ext.Alike, Untouched: []string{"noload"},
 			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted, ext.MarkLabelled, wideID(ext.MarkIdentified)}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies,
 			Options: &Mounts{[]string{"ext4", "ext3", "ext2"}, ext.MountOptions}},
-		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, SetLabel: xfs.SetLabel, Relabels: true, SetID: wideID(xfs.SetUUID), Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
+		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, SetLabel: xfs.SetLabel, Relabels: true, Untouched: []string{"norecovery"}, SetID: wideID(xfs.SetUUID), Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
 		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},
 		{Name: "fat", Makes: []Maker{{Word: "fat", ID: fs.Serial, Settings: fat.Settings, Traits: fs.NoTraits, Make: fat.MakeOrder, Variant: fat.Variant}}, Values: fat.Values, SetLabel: fat.SetLabel, FitLabel: fat.Fit, SetID: func(dev block.Device, id fs.ID) error { return fat.SetSerial(dev, id.Number()) }, Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies,
 			Options: &Mounts{[]string{"vfat", "msdos"}, fat.MountOptions}},

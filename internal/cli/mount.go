@@ -52,6 +52,7 @@ then it is a change that is shown first.`,
 		},
 	}
 	f := cmd.Flags()
+	f.BoolVar(&r.Untouched, "untouched", false, "for a look: nothing is written, not even by the replay of a journal")
 	f.BoolVar(&r.Make, "make", false, "make the directory where it is missing")
 	f.BoolVar(&again, "remount", false, "give what is mounted the options that are named; the others stay")
 	f.StringVar(&options, "options", "", "mount `OPTIONS`, separated by commas")

@@ -344,6 +344,7 @@ const (
 	RemovePartition Verb = "remove-partition" // make the kernel forget one
 	ReadTable       Verb = "read-table"       // have the kernel read the whole table again
 	Mount           Verb = "mount"
+	Bind            Verb = "bind" // show a directory at another place too
 	Unmount         Verb = "unmount"
 	Remount         Verb = "remount" // give a mount other options
 	SwapOn          Verb = "swap-on"
@@ -366,6 +367,7 @@ type Action struct {
 	Size    quantity.Bytes `json:"size_bytes,omitempty"`
 	Was     quantity.Bytes `json:"was_bytes,omitempty"` // size of the partition before
 	Where   string         `json:"where,omitempty"`     // mount point
+	From    string         `json:"from,omitempty"`      // directory that is bound
 	Kind    string         `json:"kind,omitempty"`      // file system
 	Options string         `json:"options,omitempty"`
 	Label   string         `json:"label,omitempty"`
@@ -385,6 +387,17 @@ func (a Action) With(names map[string]string) Action {
 		}
 	}
 	return a
+}
+
+// Dirs are the directories that have to be there for the action.
+func (a Action) Dirs() []string {
+	switch a.Verb {
+	case Mount:
+		return []string{a.Where}
+	case Bind:
+		return []string{a.From, a.Where}
+	}
+	return nil
 }
 
 // Devices are the names of the devices that the action is about.

@@ -138,6 +138,17 @@ func checkUnmount(v *inventory.Inventory, a Action) *Refusal {
 	return nil
 }
 
+// checkBind refuses a directory or a place that is not there.
+func checkBind(v *inventory.Inventory, a Action) *Refusal {
+	switch {
+	case !v.Dirs[a.From]:
+		return refuse(RuleDirectory, a.From, "", "there is no such directory")
+	case !v.Dirs[a.Where] && !a.Make:
+		return refuse(RuleDirectory, a.Where, fmt.Sprintf("fundus mount %s %s --options=bind --make", a.From, a.Where), "there is no such directory")
+	}
+	return nil
+}
+
 // checkRemount refuses other options than the kernel takes, and a place where nothing is.
 func checkRemount(v *inventory.Inventory, a Action) *Refusal {
 	use, ok := v.MountedAt(a.Where)

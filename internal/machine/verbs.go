@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"fundus/core/inventory"
 	"fundus/core/quantity"
+	"fundus/core/text/fstab"
 )
 
 // verb is all that is known of a verb but how the running system does it, which is
@@ -48,6 +50,7 @@ func (a Action) Reads() bool { return verbs()[a.Verb].reads }
 func verbs() map[Verb]verb {
 	list := verbsOfSystem()
 	maps.Copy(list, verbsOfContent())
+	maps.Copy(list, verbsOfMounts())
 	return list
 }
 
@@ -74,6 +77,53 @@ func verbsOfContent() map[Verb]verb {
 			holds: func(v *inventory.Inventory, a Action) bool {
 				c, ok := nodeOf(v, a.Node).Content()
 				return ok && c.UUID == a.ID
+			},
+		},
+	}
+}
+
+// verbsOfMounts are about the tree of mounts.
+func verbsOfMounts() map[Verb]verb {
+	return map[Verb]verb{
+		Mount: {
+			words:   func(a Action) string { return fmt.Sprintf("mount %s at %s", a.Node, a.Where) },
+			inverse: Unmount, refuse: checkMount, effect: mounted, gives: GivesAll,
+			holds: func(v *inventory.Inventory, a Action) bool {
+				use, there := v.MountedAt(a.Where)
+				return there && use.Node == a.Node
+			},
+		},
+		Bind: {
+			words:   func(a Action) string { return fmt.Sprintf("bind %s at %s", a.From, a.Where) },
+			inverse: Unmount, refuse: checkBind,
+			holds: func(v *inventory.Inventory, a Action) bool {
+				use, there := v.MountedAt(a.Where)
+				return there && use.Node == a.Node
+			},
+			effect: func(v *inventory.Inventory, a Action) {
+				for _, u := range Mounts(v, a.Node) {
+					options := fstab.Split(a.Options)
+					u.Where, u.ReadOnly = a.Where, u.ReadOnly || slices.Contains(options, "ro")
+					u.Options = strings.Join(slices.DeleteFunc(options, func(o string) bool { return o == "bind" || o == "rbind" }), ",")
+					v.Uses = append(slices.Clone(v.Uses), u)
+					return
+				}
+			},
+		},
+		Unmount: {
+			words:   func(a Action) string { return fmt.Sprintf("unmount %s", a.Where) },
+			inverse: Mount, refuse: checkUnmount, gives: GivesAll,
+			holds: func(v *inventory.Inventory, a Action) bool { _, there := v.MountedAt(a.Where); return !there },
+			effect: func(v *inventory.Inventory, a Action) {
+				drop(v, func(u inventory.Use) bool { return u.How == inventory.Mounted && u.Where == a.Where })
+			},
+		},
+		Remount: {
+			words:   func(a Action) string { return fmt.Sprintf("give %s the options %s", a.Where, a.Options) },
+			inverse: Remount, refuse: checkRemount, effect: remounted,
+			holds: func(v *inventory.Inventory, a Action) bool {
+				u, ok := v.MountedAt(a.Where)
+				return ok && HasAll(u, a.Options)
 			},
 		},
 	}
@@ -111,22 +161,6 @@ func verbsOfSystem() map[Verb]verb {
 			words:   func(Action) string { return "have systemd read fstab and its units" },
 			inverse: ReloadUnits,
 		},
-		Mount: {
-			words:   func(a Action) string { return fmt.Sprintf("mount %s at %s", a.Node, a.Where) },
-			inverse: Unmount, refuse: checkMount, effect: mounted, gives: GivesAll,
-			holds: func(v *inventory.Inventory, a Action) bool {
-				use, there := v.MountedAt(a.Where)
-				return there && use.Node == a.Node
-			},
-		},
-		Unmount: {
-			words:   func(a Action) string { return fmt.Sprintf("unmount %s", a.Where) },
-			inverse: Mount, refuse: checkUnmount, gives: GivesAll,
-			holds: func(v *inventory.Inventory, a Action) bool { _, there := v.MountedAt(a.Where); return !there },
-			effect: func(v *inventory.Inventory, a Action) {
-				drop(v, func(u inventory.Use) bool { return u.How == inventory.Mounted && u.Where == a.Where })
-			},
-		},
 		SwapOn: {
 			words:   func(a Action) string { return fmt.Sprintf("use %s as swap", cmp.Or(a.Node, a.Where)) },
 			inverse: SwapOff, refuse: checkSwap, holds: swaps, gives: GivesAll,
@@ -136,14 +170,6 @@ func verbsOfSystem() map[Verb]verb {
 					return
 				}
 				v.Uses = append(slices.Clone(v.Uses), SwappedOn(a))
-			},
-		},
-		Remount: {
-			words:   func(a Action) string { return fmt.Sprintf("give %s the options %s", a.Where, a.Options) },
-			inverse: Remount, refuse: checkRemount, effect: remounted,
-			holds: func(v *inventory.Inventory, a Action) bool {
-				u, ok := v.MountedAt(a.Where)
-				return ok && HasAll(u, a.Options)
 			},
 		},
 		SwapOff: {
@@ -168,7 +194,9 @@ func (a Action) String() string {
 // Inverse is the action that takes this one back, if there is one.
 func (a Action) Inverse() (Action, bool) {
 	known := verbs()[a.Verb]
-	a.Verb = known.inverse
+	if a.Verb = known.inverse; a.Verb == Mount && a.From != "" {
+		a.Verb = Bind
+	}
 	switch a.Verb {
 	case ResizePartition:
 		a.Size, a.Was = a.Was, a.Size

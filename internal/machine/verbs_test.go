@@ -37,7 +37,7 @@ func TestVerbs(t *testing.T) {
 		}
 	}
 	for verb, known := range verbs() {
-		if known.words(Action{Verb: verb}) == "" || known.inverse != "" && verbs()[known.inverse].inverse != verb {
+		if known.words(Action{Verb: verb}) == "" || known.inverse != "" && verbs()[known.inverse].inverse != verb && verb != Bind { // what takes a mount away takes both
 			t.Errorf("%s: no words, or an inverse that is not its inverse", verb)
 		}
 	}

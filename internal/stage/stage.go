@@ -333,13 +333,16 @@ func (s *Stage) Tell(ctx context.Context, list ...machine.Action) error {
 	}
 	for _, a := range list {
 		v := s.change()
-		if _, known := v.Dirs[a.Where]; a.Verb == machine.Mount && !known {
-			state, err := s.ReadFile(a.Where)
+		for _, dir := range a.Dirs() {
+			if _, known := v.Dirs[dir]; known {
+				continue
+			}
+			state, err := s.ReadFile(dir)
 			if err != nil {
 				return err
 			}
 			v.Dirs = maps.Clone(v.Dirs)
-			v.Dirs[a.Where] = state.Dir
+			v.Dirs[dir] = state.Dir
 		}
 		if err := machine.CheckAction(v, a); err != nil {
 			return err

@@ -424,6 +424,9 @@ func (r Used) Words(p *Printer) {
 		return
 	}
 	p.printf("%s\n", p.paint(InUse, "done: "+visible(r.Title)))
+	for _, n := range r.Notes() {
+		p.wrap(2, "note: ", visible(n))
+	}
 	if r.Reverse != "" {
 		p.printf("to reverse it: %s\n", visible(r.Reverse))
 	}

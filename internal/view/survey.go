@@ -75,6 +75,11 @@ func (r Survey) Words(p *Printer) {
 		p.printf("%s\n", nothingShown(t.Survey))
 	}
 	t.print()
+	for _, a := range t.Inventory.Areas {
+		if n, ok := t.Inventory.Node(a.Node); !ok || n.Minor() { // no row stands for it
+			p.wrap(0, "swap: ", fmt.Sprintf("%s, %v, %v of it used", visible(cmp.Or(a.Path, a.Node)), a.Size, a.Used))
+		}
+	}
 	if len(t.LeftOut) > 0 {
 		p.printf("%s\n", p.paint(Free, fmt.Sprintf("left out: %s; fundus survey --all", leftOut(t.LeftOut))))
 	}

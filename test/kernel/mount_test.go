@@ -115,7 +115,16 @@ func proveWords(t *testing.T, j *judge) {
 	do("mount LABEL=ground /srv/b2 --make --options=commit=9", "would leave commit=9 out", refused)
 	do("mount LABEL=ground /srv/b2 --make", "done", fine)
 	do("mount LABEL=rest /srv/b3 --make", refused)
-	do("unmount --all", "/srv/a/inner: done", "/srv/b2: done", "/srv/a: done", "/srv/b: done", fine)
+	do("mount /srv/a /srv/shown --options=bind,ro,nosuid --make", "done", fine)
+	do("file /proc/self/mountinfo", "/srv/shown ro,nosuid", "/srv/a rw,relatime")
+	do("mount /srv/gone /srv/shown --options=bind", "no such directory", refused)
+	do("digest /dev/ubdg")
+	do("mount LABEL=tied /srv/look --untouched --make", "done", fine)
+	do("file /proc/self/mountinfo", "/srv/look ro,relatime", "ro,norecovery")
+	do("unmount /srv/look", fine)
+	do("digest /dev/ubdg")
+	looked := len(commands) - 1
+	do("unmount --all", "/srv/a/inner: done", "/srv/shown: done", "/srv/b2: done", "/srv/a: done", "/srv/b: done", fine)
 	do("swap on LABEL=rest --options=pri=7", "done", fine)
 	do("file /proc/swaps", "partition", " 7")
 	do("swap list", "rest", "pri", fine)
@@ -126,5 +135,8 @@ func proveWords(t *testing.T, j *judge) {
 	}
 	a := j.run(t, start{modules: []string{"xfs", "vfat", "nls_cp437", "nls_iso8859-1"}, boot: []string{"null_blk.nr_devices=0"}, images: images, commands: commands})[len(images)-1]
 	says(t, a.Said, want)
+	if len(a.Said) > looked && a.Said[looked] != a.Said[looked-4] {
+		t.Errorf("a look changed the device: %s, was %s", a.Said[looked], a.Said[looked-4])
+	}
 	fmt.Printf("kernel proof: %d lines of fstab, right and wrong, each with its result: %v\n", len(lines), !t.Failed())
 }

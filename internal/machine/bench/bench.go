@@ -381,9 +381,9 @@ func (b *Bench) Do(ctx context.Context, v *inventory.Inventory, a machine.Action
 			return err
 		}
 	}
-	if a.Verb == machine.Mount {
-		state, err := b.ReadFile(a.Where)
-		v.Dirs[a.Where] = err == nil && state.Dir
+	for _, dir := range a.Dirs() {
+		state, err := b.ReadFile(dir)
+		v.Dirs[dir] = err == nil && state.Dir
 	}
 	if err := machine.CheckAction(v, a); err != nil {
 		return err
@@ -397,11 +397,15 @@ func (b *Bench) Do(ctx context.Context, v *inventory.Inventory, a machine.Action
 		if !use.ReadOnly && len(v.UsesOf(use.Node)) == 1 {
 			err = b.touch(v, use.Node, func(s *kind.Simulation, dev block.Device) error { return s.Unmounted(dev, b.now()) })
 		}
-	case machine.Mount:
+	case machine.Mount, machine.Bind:
 		if a.Make {
 			err = os.MkdirAll(filepath.Join(b.Root(), a.Where), 0o755)
 		}
-		err = errors.Join(err, b.mount(v, k, a))
+		if a.Verb == machine.Bind {
+			k.bring(v, a)
+		} else {
+			err = errors.Join(err, b.mount(v, k, a))
+		}
 	case machine.Relabel:
 		err = b.relabel(v, a)
 	case machine.Identify:

@@ -170,6 +170,7 @@ func Rows(s Subject) []Row {
 		{Rule: machine.RuleReadOnly, First: []machine.Action{{Verb: machine.Mount, Node: s.Part(1), Where: "/srv/a", Options: "ro"}}, Action: relabel},
 		{Rule: machine.RuleNoContent, Action: machine.Action{Verb: machine.Relabel, Node: s.Part(2), Label: "mosses"}, Ours: true},
 		{Rule: machine.RuleMounted, First: []machine.Action{swapOn}, Action: machine.Action{Verb: machine.Relabel, Node: s.Part(3), Label: "mosses"}, Ours: true},
+		{Rule: machine.RuleDirectory, Action: machine.Action{Verb: machine.Bind, From: "/srv/none", Where: "/srv/a", Options: "bind"}},
 		{Rule: machine.RuleNotMounted, Action: machine.Action{Verb: machine.Remount, Where: "/srv/a", Options: "ro"}},
 		{Rule: machine.RuleOption, First: mounted, Action: machine.Action{Verb: machine.Remount, Where: "/srv/a", Options: "errors=never"}},
 		{Rule: machine.RuleReadOnly, First: []machine.Action{{Verb: machine.Mount, Node: s.Part(9), Where: "/srv/a", Options: "ro"}}, Action: identify(9)},
@@ -217,6 +218,7 @@ func Actions(s Subject) []machine.Action {
 func Mounted(s Subject) []machine.Action {
 	return []machine.Action{
 		{Verb: machine.Relabel, Node: s.Part(1), Label: "mosses and ferns"},
+		{Verb: machine.Bind, Node: s.Part(1), From: "/srv/a", Where: "/srv/b", Options: "bind,ro"},
 		{Verb: machine.Remount, Node: s.Part(1), Where: "/srv/a", Kind: "ext4", Options: "ro", Before: "rw"},
 		{Verb: machine.Identify, Node: s.Part(9), ID: newID, Before: formerID},
 	}

@@ -28,9 +28,9 @@ func (m *Machine) Do(ctx context.Context, v *inventory.Inventory, a machine.Acti
 	if err != nil {
 		return err
 	}
-	if a.Verb == machine.Mount {
-		state, err := m.ReadFile(a.Where)
-		v.Dirs[a.Where] = err == nil && state.Dir
+	for _, dir := range a.Dirs() {
+		state, err := m.ReadFile(dir)
+		v.Dirs[dir] = err == nil && state.Dir
 	}
 	if d, ok := v.Node(a.Disk); ok && d.Form == inventory.Image && a.Verb != machine.Mount {
 		return &machine.Refusal{Rule: machine.RuleNoDevice, Thing: a.Disk, Text: "an image is no device of this machine's kernel"}
@@ -122,6 +122,8 @@ func (m *Machine) act(ctx context.Context, v *inventory.Inventory, a machine.Act
 		return m.attach(mounting{n.Path, m.below(a.Where), a.MountType(c), a.Options, n.Device})
 	case machine.Remount:
 		return m.remount(a)
+	case machine.Bind:
+		return m.bind(a)
 	case machine.Unmount:
 		flags := unix.UMOUNT_NOFOLLOW
 		if a.Detach {

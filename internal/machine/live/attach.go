@@ -58,15 +58,7 @@ func (m *Machine) attach(g mounting) error {
 	if err := sameDevice(mount, g); err != nil {
 		return err
 	}
-	if real, err := filepath.EvalSymlinks(g.where); err == nil {
-		g.where = real
-	}
-	place, err := unix.Open(g.where, unix.O_PATH|unix.O_DIRECTORY|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return fmt.Errorf("%s: %w", g.where, err)
-	}
-	defer unix.Close(place)
-	if err := unix.MoveMount(mount, "", place, "", unix.MOVE_MOUNT_F_EMPTY_PATH|unix.MOVE_MOUNT_T_EMPTY_PATH); err != nil {
+	if err := place(mount, g); err != nil {
 		return mark.explain(g, err)
 	}
 	return propagate(g.where, s.Moves)
@@ -299,4 +291,50 @@ func opposites(options []string) (attributes uint64) {
 		}
 	}
 	return attributes
+}
+
+// bind shows a directory at another place too, with attributes of its own from the first
+// moment on: a copy of the tree is given them before it is attached.
+func (m *Machine) bind(a machine.Action) error {
+	options := fstab.Split(a.Options)
+	flags := uint(unix.OPEN_TREE_CLONE | unix.OPEN_TREE_CLOEXEC)
+	recursive := uint(0)
+	if slices.Contains(options, "rbind") {
+		recursive = unix.AT_RECURSIVE
+	}
+	g := mounting{source: a.From, where: m.below(a.Where), typ: "none"}
+	tree, err := unix.OpenTree(unix.AT_FDCWD, m.below(a.From), flags|recursive)
+	if err != nil {
+		return fmt.Errorf("%s: %w", a.From, err)
+	}
+	defer unix.Close(tree)
+	attr := unix.MountAttr{Attr_set: attributesOf(options)}
+	if attr.Attr_set&unix.MOUNT_ATTR__ATIME != 0 {
+		attr.Attr_clr |= unix.MOUNT_ATTR__ATIME
+	}
+	if attr.Attr_set != 0 {
+		if err := unix.MountSetattr(tree, "", unix.AT_EMPTY_PATH|recursive, &attr); err != nil {
+			return err
+		}
+	}
+	if a.Make {
+		if err := os.MkdirAll(g.where, 0o755); err != nil {
+			return err
+		}
+	}
+	return place(tree, g)
+}
+
+// place attaches a mount that nobody sees yet to the place, which is opened before anything
+// is attached: nothing can be put in its way between.
+func place(mount int, g mounting) error {
+	if real, err := filepath.EvalSymlinks(g.where); err == nil {
+		g.where = real
+	}
+	at, err := unix.Open(g.where, unix.O_PATH|unix.O_DIRECTORY|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return fmt.Errorf("%s: %w", g.where, err)
+	}
+	defer unix.Close(at)
+	return unix.MoveMount(mount, "", at, "", unix.MOVE_MOUNT_F_EMPTY_PATH|unix.MOVE_MOUNT_T_EMPTY_PATH)
 }

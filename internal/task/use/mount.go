@@ -26,6 +26,9 @@ type Mount struct {
 	Options []string `json:"options,omitempty"`
 	Persist bool     `json:"persist,omitempty"` // an fstab line as well
 	Make    bool     `json:"make,omitempty"`    // the directory, where it is missing
+	// Untouched is a look at what is there: nothing is written, not even what a journal
+	// says that should have been.
+	Untouched bool `json:"untouched,omitempty"`
 }
 
 // Verb of the request.
@@ -35,6 +38,9 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 	v, err := p.Now(ctx)
 	if err != nil {
 		return err
+	}
+	if slices.Contains(r.Options, "bind") || slices.Contains(r.Options, "rbind") {
+		return r.bind(ctx, p, v)
 	}
 	n, err := target.Resolve(v, r.Target)
 	if err != nil {
@@ -61,6 +67,7 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	dir = path.Clean(dir)
 	p.Title("mount %s at %s", n.Name, dir)
+	options = r.untouched(p, n, options)
 	if err := sameSuper(v, n, options); err != nil && !mountedThere(v, n, dir) {
 		return err
 	}
@@ -87,6 +94,40 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 		kind, options = e.Type, e.Options
 	}
 	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Mount, Node: n.Name, Where: dir, Kind: kind, Options: strings.Join(options, ","), Make: r.Make && !v.Dirs[dir]})
+}
+
+// untouched are the options with those that keep the kernel from writing; without them a mount
+// for reading writes all the same where a journal has to be replayed, which is said.
+func (r *Mount) untouched(p *task.Planner, n inventory.Node, options []string) []string {
+	c, _ := n.Content()
+	k, _ := kinds.Of(c)
+	if r.Untouched {
+		if c.State == fs.Recovery {
+			p.Note("the journal is not replayed: what was written last may be missing, and what is there may not fit together")
+		}
+		return slices.Concat(options, []string{"ro"}, k.Untouched)
+	}
+	if slices.Contains(options, "ro") && c.State == fs.Recovery && len(k.Untouched) > 0 {
+		p.Note("its journal is replayed, which writes to the device; --untouched leaves it as it is")
+	}
+	return options
+}
+
+// bind shows a directory at another place too.
+func (r *Mount) bind(ctx context.Context, p *task.Planner, v *inventory.Inventory) error {
+	from, dir := path.Clean(r.Target), path.Clean(r.Dir)
+	if !strings.HasPrefix(r.Target, "/") || !strings.HasPrefix(r.Dir, "/") || r.Persist {
+		return advice.Way(fmt.Errorf("a bind mount shows a directory at another one: both are named by their paths, and fstab is not changed"), "fundus help mount")
+	}
+	p.Title("bind %s at %s", from, dir)
+	on := inventory.Use{}
+	for _, u := range v.Uses {
+		inside := from == u.Where || strings.HasPrefix(from, strings.TrimSuffix(u.Where, "/")+"/")
+		if u.How == inventory.Mounted && u.Elsewhere == "" && inside && len(u.Where) >= len(on.Where) {
+			on = u
+		}
+	}
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Bind, Node: on.Node, From: from, Where: dir, Options: strings.Join(r.Options, ","), Make: r.Make})
 }
 
 // sameSuper refuses options of the file system that a second mount of it would not have: it is

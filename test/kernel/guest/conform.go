@@ -120,6 +120,8 @@ func askKernel(row conformance.Row) error {
 			kind = "ext4"
 		}
 		return syscall.Mount(node, a.Where, kind, 0, strings.TrimPrefix(a.Options, "noatime,"))
+	case a.Verb == machine.Bind:
+		return syscall.Mount(a.From, a.Where, "", syscall.MS_BIND, "")
 	case a.Verb == machine.Remount:
 		return syscall.Mount("", a.Where, "", syscall.MS_REMOUNT, a.Options)
 	case a.Verb == machine.Unmount:
