@@ -53,7 +53,10 @@ func (m *Machine) Do(ctx context.Context, v *inventory.Inventory, a machine.Acti
 	}
 	if errors.Is(err, unix.EBUSY) {
 		rule := map[machine.Verb]machine.Rule{machine.ReadTable: machine.RuleTableInUse, machine.RemovePartition: machine.RulePartitionUse, machine.Unmount: machine.RuleBusy}[a.Verb]
-		return &machine.Refusal{Rule: rule, Thing: a.Disk + a.Where, Text: fmt.Sprintf("cannot %v: %s", a, m.busyWith(a)), Next: "close what is open there, then run the command again (--wait=SECONDS waits for that)"}
+		if a.Verb == machine.Unmount {
+			return &machine.Refusal{Rule: rule, Thing: a.Where, Text: "it is busy: " + m.busyWith(a), Next: "close what is open there; --wait=SECONDS waits for that, --detach does not"}
+		}
+		return &machine.Refusal{Rule: rule, Thing: a.Disk + a.Where, Text: fmt.Sprintf("cannot %v: %s", a, m.busyWith(a)), Next: "close what is open there, then run the command again"}
 	}
 	if later := (*machine.LaterError)(nil); errors.As(err, &later) {
 		return err
