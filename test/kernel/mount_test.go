@@ -140,3 +140,35 @@ func proveWords(t *testing.T, j *judge) {
 	}
 	fmt.Printf("kernel proof: %d lines of fstab, right and wrong, each with its result: %v\n", len(lines), !t.Failed())
 }
+
+// proveGivenUp: what is in use of an area decides whether it is given up: with the numbers, and
+// the machine lives on; areas are used and listed by their priorities.
+func proveGivenUp(t *testing.T, j *judge) {
+	var commands []string
+	var want [][]string
+	do := func(command string, says ...string) { commands, want = append(commands, command), append(want, says) }
+	do("format ubda swap --label first --commit", fine)
+	do("format ubdb swap --label second --commit", fine)
+	do("fstab add ubda swap --options=pri=9 --commit", fine)
+	do("fstab add ubdb swap --options=noauto --commit", fine)
+	do("swap on --all", "1 done, 1 left out", "noauto", fine)
+	do("swap on ubdb --options=pri=3", "done", fine)
+	do("swap on ubdb", "nothing to do", fine)
+	do("swap list", "first 400.0 MiB 0 B 9 pri=9 fstab line", "second 60.0 MiB 0 B 3", "not by itself", fine)
+	do("keep hog 500", "keeping")
+	do("swap off ubda", "is in use; ", "room for", "the kernel would kill programs", refused)
+	do("file /proc/swaps", "/dev/ubda", "/dev/ubdb")
+	do("swap off --all", "room for", refused)
+	do("release", "released")
+	do("swap off ubda", "done: swap off ubda", "fundus swap on ubda", fine)
+	do("swap off ubda", "nothing to do", fine)
+	do("swap off --all", "done", fine)
+	do("swap list", "no swap is on", fine)
+	do("file /proc/swaps", "Filename")
+	a := j.run(t, start{boot: []string{"null_blk.nr_devices=0"}, images: []string{blank(t, 400<<20), blank(t, 60<<20)}, commands: commands})[1]
+	says(t, a.Said, want)
+	if last := a.Said[len(a.Said)-1]; strings.Contains(last, "/dev/") {
+		t.Errorf("still in use: %s", last)
+	}
+	fmt.Printf("kernel proof: an area of swap is kept while it is needed, and given up when it is not: %v\n", !t.Failed())
+}

@@ -88,6 +88,15 @@ func keeping(how, place string) {
 		}
 	case "socket":
 		_, err = net.Listen("unix", filepath.Join(place, "socket"))
+	case "hog": // the place is how many MiB
+		var n int
+		if _, err = fmt.Sscan(place, &n); err == nil {
+			hog := make([]byte, n<<20)
+			for i := 0; i < len(hog); i += 4096 {
+				hog[i] = byte(i>>12) | 1
+			}
+			defer runtime.KeepAlive(hog)
+		}
 	case "thread":
 		done := make(chan error)
 		var work func()
