@@ -46,6 +46,9 @@ type Kind struct {
 	Adjust func(dev block.Device, wishes fs.Wishes) error // settings that can be given later
 	// Alike is the mount option that does for one mount what a setting would; "" where none.
 	Alike func(v fs.Value) string
+	// SwapFiles are the types as which a mounted one takes files to swap on, whose blocks the
+	// kernel gave it without writing them.
+	SwapFiles []string
 	// Untouched are the options beside ro with which a mount writes nothing.
 	Untouched []string
 	Relabels  bool                               // the kernel changes the label of a mounted one by its own call
@@ -109,10 +112,10 @@ func All() []Kind {
 		{Name: "fence", Probe: fence.Probe, Fields: fence.Fields},
 		{Name: "gpt", Probe: probeGPT, Fields: gpt.Fields},
 		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: extMakers(), Values: ext.Values, Probe: ext.Probe, Fields: ext.Fields, SetLabel: ext.SetLabel, Relabels: true,
-			SetID: wideID(ext.SetUUID), LiveID: ext.ChangesUUID, Adjust: ext.Adjust, Alike: ext.Alike, Untouched: []string{"noload"},
+			SetID: wideID(ext.SetUUID), LiveID: ext.ChangesUUID, Adjust: ext.Adjust, Alike: ext.Alike, Untouched: []string{"noload"}, SwapFiles: []string{"ext4"},
 			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted, ext.MarkLabelled, wideID(ext.MarkIdentified)}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies,
 			Options: &Mounts{[]string{"ext4", "ext3", "ext2"}, ext.MountOptions}},
-		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, SetLabel: xfs.SetLabel, Relabels: true, Untouched: []string{"norecovery"}, SetID: wideID(xfs.SetUUID), Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
+		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, SetLabel: xfs.SetLabel, Relabels: true, Untouched: []string{"norecovery"}, SwapFiles: []string{"xfs"}, SetID: wideID(xfs.SetUUID), Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
 		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},
 		{Name: "fat", Makes: []Maker{{Word: "fat", ID: fs.Serial, Settings: fat.Settings, Traits: fs.NoTraits, Make: fat.MakeOrder, Variant: fat.Variant}}, Values: fat.Values, SetLabel: fat.SetLabel, FitLabel: fat.Fit, SetID: func(dev block.Device, id fs.ID) error { return fat.SetSerial(dev, id.Number()) }, Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies,
 			Options: &Mounts{[]string{"vfat", "msdos"}, fat.MountOptions}},
@@ -213,6 +216,14 @@ func (k Kind) MakerLike(word string) Maker {
 		}
 	}
 	return k.Makes[0]
+}
+
+// SwapFiles lists the types of mounts on which Fundus makes files to swap on.
+func SwapFiles() (types []string) {
+	for _, k := range All() {
+		types = append(types, k.SwapFiles...)
+	}
+	return types
 }
 
 // Label is a label as the kind stores it.

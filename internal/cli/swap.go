@@ -5,6 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fundus/core/quantity"
 	"fundus/internal/look"
 	"fundus/internal/task/use"
 	"fundus/internal/view"
@@ -16,7 +17,7 @@ func newSwap(e *Env) *cobra.Command {
 		Long:    "List the areas that the machine swaps on or could, turn them on and off.",
 		Example: "  fundus swap list\n  fundus swap on sdb2 --persist",
 	}
-	cmd.AddCommand(newSwapList(e), newSwapOn(e), newSwapOff(e))
+	cmd.AddCommand(newSwapList(e), newSwapAdd(e), newSwapOn(e), newSwapOff(e))
 	return cmd
 }
 
@@ -40,6 +41,37 @@ them on at boot.`,
 			return e.printer().Show(view.Swap{Swap: s})
 		},
 	}
+}
+
+func newSwapAdd(e *Env) *cobra.Command {
+	r := &use.SwapAdd{}
+	var options string
+	cmd := &cobra.Command{
+		Use: "add PATH SIZE", Short: "Make a file to swap on, and turn it on",
+		Long: `Make a file of the size on an ext4 or XFS, with blocks of its own, that only root may
+read, and have the kernel swap on it. --persist adds the fstab line as well. Undo
+gives it up and takes it away.`,
+		Example: "  fundus swap add /srv/swap 4GiB\n  fundus swap add /srv/swap 4GiB --options=pri=5 --persist",
+		Args:    words(2, 2, "a path and a size"),
+		ValidArgsFunction: func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+			if len(args) == 0 {
+				return nil, cobra.ShellCompDirectiveDefault // files
+			}
+			return []string{"1GiB", "2GiB", "4GiB", "8GiB", "16GiB"}, cobra.ShellCompDirectiveNoFileComp
+		},
+		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			r.Path, r.Options = args[0], split(options)
+			if r.Size, err = quantity.Parse(args[1]); err != nil {
+				return usageError{err}
+			}
+			return e.change(cmd, r)
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&options, "options", "", "swap `OPTIONS`: pri=N, discard")
+	f.StringVar(&r.Label, "label", "", "the area's `LABEL`")
+	f.BoolVar(&r.Persist, "persist", false, "add the fstab line as well")
+	return e.addChange(cmd)
 }
 
 func newSwapOn(e *Env) *cobra.Command {

@@ -139,7 +139,7 @@ const (
 	Fill  StepKind = "fill"   // reserved: copies into space that is free
 	Place StepKind = "place"  // reserved: computed blocks into space that is free
 	Shift StepKind = "shift"  // reserved: moves a range
-	Make  StepKind = "make"   // reserved: a large file that the deed does not keep
+	Make  StepKind = "make"   // a large file of which the deed keeps the beginning alone
 )
 
 // Step is one step as data: of its kind, the one field is set that the kind names.
@@ -152,11 +152,12 @@ type Step struct {
 	Write     *Writing        `json:"write,omitempty"`
 	File      *FileChange     `json:"file,omitempty"`
 	Action    *machine.Action `json:"action,omitempty"`
+	Make      *Making         `json:"make,omitempty"`
 }
 
 // Whole reports whether the step has what its kind says, and nothing else.
 func (s Step) Whole() bool {
-	set := map[StepKind]bool{Write: s.Write != nil, File: s.File != nil, Act: s.Action != nil}
+	set := map[StepKind]bool{Write: s.Write != nil, File: s.File != nil, Act: s.Action != nil, Make: s.Make != nil}
 	for kind, is := range set {
 		if is != (kind == s.Kind) {
 			return false
@@ -192,6 +193,15 @@ type FileChange struct {
 	Over   bool              `json:"in_place,omitempty"` // written over where it lies, since nothing can be renamed over it
 	Before machine.FileState `json:"before"`
 	After  machine.FileState `json:"after"`
+}
+
+// Making makes a file that reads as zeros behind its beginning, or takes it away again. It is
+// known by its size and its beginning.
+type Making struct {
+	Path   string         `json:"path"`
+	Size   quantity.Bytes `json:"size_bytes"`
+	Header []byte         `json:"header"`
+	Remove bool           `json:"remove,omitempty"`
 }
 
 // Role is what a stroke of writing is for.

@@ -166,7 +166,7 @@ func verbsOfSystem() map[Verb]verb {
 			inverse: SwapOff, refuse: checkSwap, holds: swaps, gives: GivesAll,
 			effect: func(v *inventory.Inventory, a Action) {
 				if a.Node == "" {
-					v.Areas = append(slices.Clone(v.Areas), inventory.Area{Path: a.Where, File: true})
+					v.Areas = append(slices.Clone(v.Areas), inventory.Area{Path: a.Where, File: true, Priority: SwappedOn(a).Priority})
 					return
 				}
 				v.Uses = append(slices.Clone(v.Uses), SwappedOn(a))

@@ -282,6 +282,11 @@ func (s *Stage) PutFile(title, p string, before, after machine.FileState) error 
 	return nil
 }
 
+// MakeFile appends the making of a large file, or its removal.
+func (s *Stage) MakeFile(title string, m draft.Making) {
+	s.steps = append(s.steps, draft.Step{Kind: draft.Make, Title: title, Make: &m})
+}
+
 // MakeDir makes the directory and its missing parents with mode 0755.
 func (s *Stage) MakeDir(p string) error {
 	var missing []string

@@ -35,6 +35,7 @@ type rig struct {
 	known  []inventory.KernelPart
 	open   map[int]bool // partitions whose nodes a claim has open: the kernel forgets none of them
 	files  bool         // text files change: each copy has its own
+	areas  []inventory.Area
 	// recorder notes what is asked of the device, where it is set.
 	recorder *run
 	looks    *looks // counts who looks, where it is set
@@ -109,8 +110,9 @@ func (r *rig) node() inventory.Node {
 }
 
 func (r *rig) Inventory(context.Context) (*inventory.Inventory, error) {
-	v := &inventory.Inventory{Machine: inventory.Machine{Kind: "bench", Name: "rig", BootID: "one"}, Files: map[string]inventory.File{}, Dirs: map[string]bool{}}
-	v.Nodes = scan.Disk(r.node(), r.counted(r.medium))
+	v := &inventory.Inventory{Machine: inventory.Machine{Kind: "bench", Name: "rig", BootID: "one"}, Files: map[string]inventory.File{}, Dirs: map[string]bool{}, Leads: map[string]string{}, Sources: map[string]bool{}}
+	v.Nodes, v.Areas, v.Memory = scan.Disk(r.node(), r.counted(r.medium)), r.areas, inventory.Memory{Total: quantity.GiB, Available: quantity.GiB}
+	v.Uses = []inventory.Use{{Node: "sda1", How: inventory.Mounted, Where: "/", Kind: "ext4"}}
 	if r.looks != nil {
 		r.looks.inventories++
 	}
@@ -171,8 +173,15 @@ func (r *rig) Do(_ context.Context, _ *inventory.Inventory, a machine.Action) er
 	if a.Verb == machine.RemovePartition && r.open[a.Number] {
 		return &machine.Refusal{Rule: machine.RulePartitionUse, Thing: "sdb", Text: fmt.Sprintf("partition %d is open", a.Number)}
 	}
-	if a.Verb == machine.Discard {
+	switch a.Verb {
+	case machine.Discard:
 		return r.discard(a)
+	case machine.SwapOn:
+		r.areas = append(slices.Clone(r.areas), inventory.Area{Path: a.Where, File: true})
+		return nil
+	case machine.SwapOff:
+		r.areas = slices.DeleteFunc(slices.Clone(r.areas), func(o inventory.Area) bool { return o.Path == a.Where })
+		return nil
 	}
 	r.known = slices.DeleteFunc(slices.Clone(r.known), func(k inventory.KernelPart) bool { return k.Number == a.Number })
 	if a.Verb != machine.RemovePartition {
@@ -208,6 +217,10 @@ func (r *rig) discard(a machine.Action) error {
 const discarded = 0xA5
 
 func (r *rig) Holds(_ context.Context, a machine.Action) (bool, error) {
+	if a.Verb == machine.SwapOn || a.Verb == machine.SwapOff {
+		on := slices.ContainsFunc(r.areas, func(o inventory.Area) bool { return o.Path == a.Where })
+		return on == (a.Verb == machine.SwapOn), nil
+	}
 	has := slices.Contains(r.known, inventory.KernelPart{Number: a.Number, Start: a.Start, Size: a.Size})
 	return has == (a.Verb != machine.RemovePartition), nil
 }

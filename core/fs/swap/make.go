@@ -52,6 +52,30 @@ func Plan(size quantity.Bytes, o Options) (Layout, error) {
 	return l, nil
 }
 
+// Header is the first page of a new area, for a file that reads as zeros behind it. Errors: as
+// Plan.
+func Header(size quantity.Bytes, o Options) ([]byte, Layout, error) {
+	l, err := Plan(size, o)
+	if err != nil {
+		return nil, l, err
+	}
+	b := make([]byte, o.Page)
+	copy(b[versionAt:], header(l, o))
+	copy(b[len(b)-len(magic):], magic)
+	return b, l, nil
+}
+
+// header is what of the first page stands behind its first KiB.
+func header(l Layout, o Options) []byte {
+	b := make([]byte, headerEnd-versionAt)
+	order := binary.NativeEndian
+	order.PutUint32(b, 1)
+	order.PutUint32(b[lastPage-versionAt:], uint32(l.Pages-1))
+	copy(b[uuidAt-versionAt:], o.UUID[:])
+	copy(b[labelAt-versionAt:], o.Label)
+	return b
+}
+
 // Make writes a new area: the beginning is cleared, the header written, and the signature
 // that makes an area of it last, behind a sync of its own.
 func Make(ctx context.Context, dev block.Device, o Options) (Layout, error) {
@@ -59,17 +83,11 @@ func Make(ctx context.Context, dev block.Device, o Options) (Layout, error) {
 	if err != nil {
 		return l, err
 	}
-	header := make([]byte, headerEnd-versionAt)
-	order := binary.NativeEndian
-	order.PutUint32(header, 1)
-	order.PutUint32(header[lastPage-versionAt:], uint32(l.Pages-1))
-	copy(header[uuidAt-versionAt:], o.UUID[:])
-	copy(header[labelAt-versionAt:], o.Label)
 	if err := errors.Join(ctx.Err(), dev.WriteZeroes(0, cleared)); err != nil {
 		return l, err
 	}
 	o.Sink.Send("first pages", cleared, cleared)
-	if err := errors.Join(ctx.Err(), block.WriteBytes(dev, header, versionAt), dev.Sync()); err != nil {
+	if err := errors.Join(ctx.Err(), block.WriteBytes(dev, header(l, o), versionAt), dev.Sync()); err != nil {
 		return l, err
 	}
 	return l, errors.Join(block.WriteBytes(dev, []byte(magic), int64(o.Page)-int64(len(magic))), dev.Sync())

@@ -42,6 +42,7 @@ type kernel struct {
 	BootID     string                            `json:"boot_id"`
 	Off        bool                              `json:"off,omitempty"` // the power was lost
 	Uses       []inventory.Use                   `json:"uses"`
+	SwapFiles  []inventory.Area                  `json:"swap_files,omitempty"`
 	Partitions map[string][]inventory.KernelPart `json:"partitions"`
 	Sizes      map[string]quantity.Bytes         `json:"sizes_bytes,omitempty"` // of disks that have grown without the kernel's knowledge
 }
@@ -207,6 +208,12 @@ func (b *Bench) inventory(ctx context.Context, k *kernel) (*inventory.Inventory,
 	}
 	v.Nodes = all
 	v.Memory = inventory.Memory{Total: 8 * quantity.GiB, Available: 6 * quantity.GiB}
+	for _, a := range k.SwapFiles {
+		if info, err := os.Stat(filepath.Join(b.Root(), a.Path)); err == nil {
+			a.Size = quantity.Bytes(info.Size())
+		}
+		v.Areas = append(v.Areas, a)
+	}
 	for _, u := range k.Uses {
 		if n, ok := v.Node(u.Node); ok && u.How == inventory.SwapOn {
 			c, _ := n.Content()
@@ -361,7 +368,7 @@ func (b *Bench) Holds(ctx context.Context, a machine.Action) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	v := &inventory.Inventory{Nodes: []inventory.Node{{Name: a.Disk, Kernel: k.Partitions[a.Disk]}}, Uses: k.Uses}
+	v := &inventory.Inventory{Nodes: []inventory.Node{{Name: a.Disk, Kernel: k.Partitions[a.Disk]}}, Uses: k.Uses, Areas: k.SwapFiles}
 	if a.Reads() {
 		if v, err = b.inventory(ctx, k); err != nil {
 			return false, err
@@ -394,7 +401,8 @@ func (b *Bench) Do(ctx context.Context, v *inventory.Inventory, a machine.Action
 	case machine.Unmount:
 		use, _ := v.MountedAt(a.Where)
 		k.Uses = slices.DeleteFunc(k.Uses, func(u inventory.Use) bool { return u.How == use.How && u.Node == use.Node && u.Where == use.Where })
-		if !use.ReadOnly && len(v.UsesOf(use.Node)) == 1 {
+		readOnly := slices.Contains(strings.Split(use.Super, ","), "ro") // the file system, not this mount of it
+		if !readOnly && len(v.UsesOf(use.Node)) == 1 {
 			err = b.touch(v, use.Node, func(s *kind.Simulation, dev block.Device) error { return s.Unmounted(dev, b.now()) })
 		}
 	case machine.Mount, machine.Bind:
@@ -425,9 +433,9 @@ func (b *Bench) Do(ctx context.Context, v *inventory.Inventory, a machine.Action
 // bring brings the action about in the kernel's own lists. Of v it takes what lies on the
 // disk, which the kernel reads there.
 func (k *kernel) bring(v *inventory.Inventory, a machine.Action) {
-	own := &inventory.Inventory{Nodes: append([]inventory.Node{{Name: a.Disk, Kernel: k.Partitions[a.Disk]}}, v.Parts(a.Disk)...), Uses: k.Uses}
+	own := &inventory.Inventory{Nodes: append([]inventory.Node{{Name: a.Disk, Kernel: k.Partitions[a.Disk]}}, v.Parts(a.Disk)...), Uses: k.Uses, Areas: k.SwapFiles}
 	machine.Effect(own, a)
-	k.Uses = own.Uses
+	k.Uses, k.SwapFiles = own.Uses, own.Areas
 	if a.Disk != "" {
 		k.Partitions[a.Disk] = own.Nodes[0].Kernel
 	}

@@ -11,6 +11,7 @@ import (
 	"fundus/core/block"
 	"fundus/core/fs"
 	"fundus/core/inventory"
+	"fundus/core/memory"
 	"fundus/core/text/fstab"
 	"fundus/core/text/merge"
 	"fundus/internal/deed"
@@ -172,8 +173,29 @@ func (u *undoing) step(ctx context.Context, number int, s draft.Step) error {
 		return u.write(ctx, number, s)
 	case draft.File:
 		return u.file(s.File)
+	case draft.Make:
+		if err := u.givenUp(ctx, s.Make); err != nil {
+			return err
+		}
+		back := *s.Make
+		back.Remove = !back.Remove
+		u.p.Stage.MakeFile("take back: "+s.Title, back)
+		return nil
 	}
 	return u.action(ctx, *s.Action)
+}
+
+// givenUp has the kernel give a file up that is swapped on, and is to be taken away: its blocks
+// would stay, and nobody could see why.
+func (u *undoing) givenUp(ctx context.Context, m *draft.Making) error {
+	v, err := u.p.Now(ctx)
+	if err != nil || m.Remove || !slices.ContainsFunc(v.Areas, func(a inventory.Area) bool { return a.Path == m.Path }) {
+		return err
+	}
+	if sum := memory.GiveUp(v.Memory, v.Areas, m.Path); !sum.Fits() {
+		return &machine.Refusal{Rule: machine.RuleMemory, Thing: m.Path, Text: sum.String(), Next: "fundus swap list"}
+	}
+	return u.p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOff, Where: m.Path})
 }
 
 // write restores the phases of a step in reverse. Its own fences are not
@@ -282,6 +304,10 @@ func (u *undoing) action(ctx context.Context, a machine.Action) error {
 	switch a.Verb {
 	case machine.Mount:
 		if use, mounted := v.MountedAt(a.Where); mounted && use.Node == a.Node {
+			return u.p.Stage.Tell(ctx, inverse)
+		}
+	case machine.SwapOn:
+		if a.Node != "" && machine.Holds(v, a) {
 			return u.p.Stage.Tell(ctx, inverse)
 		}
 	case machine.Unmount:

@@ -3,15 +3,23 @@ package use
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
+	"os"
+	"path"
 	"slices"
 	"strings"
 
+	"fundus/core/advice"
 	"fundus/core/fs"
+	"fundus/core/fs/swap"
 	"fundus/core/inventory"
+	kinds "fundus/core/kind"
 	"fundus/core/memory"
+	"fundus/core/quantity"
 	"fundus/core/target"
 	"fundus/core/text/fstab"
+	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -146,4 +154,101 @@ func areaOf(v *inventory.Inventory, word string) (inventory.Area, error) {
 
 func swapsOn(v *inventory.Inventory, node string) bool {
 	return slices.ContainsFunc(v.UsesOf(node), func(u inventory.Use) bool { return u.How == inventory.SwapOn })
+}
+
+// SwapAdd makes a file to swap on, and turns it on.
+type SwapAdd struct {
+	Path    string        `json:"path"`
+	Size    quantity.Size `json:"size"`
+	Label   string        `json:"label,omitempty"`
+	Options []string      `json:"options,omitempty"`
+	Persist bool          `json:"persist,omitempty"` // an fstab line as well
+}
+
+// Verb of the request.
+func (*SwapAdd) Verb() string { return "swap add" }
+
+// ErrSwapFile is a place that the kernel swaps on no file of.
+var ErrSwapFile = errors.New("no place for a file to swap on")
+
+func (r *SwapAdd) Plan(ctx context.Context, p *task.Planner) error {
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	file := path.Clean(r.Path)
+	size, err := r.Size.Resolve(0, 0)
+	if err != nil {
+		return err
+	}
+	page := quantity.Bytes(os.Getpagesize())
+	size = size / page * page
+	if err := errors.Join(r.place(p, v, file, size), checkSwapOptions(r.Options)); err != nil {
+		return err
+	}
+	header, l, err := swap.Header(size, swap.Options{Page: page, Label: r.Label, UUID: p.Fresh()})
+	if err != nil {
+		return fmt.Errorf("%s: %w", file, err)
+	}
+	p.Title("add the file %s of %v as swap", file, size)
+	p.Facts(fs.Fact{Name: "size", Value: fmt.Sprintf("%d pages × %d bytes = %d bytes (%v)", l.Pages, l.Page, size, size)})
+	p.Stage.MakeFile(fmt.Sprintf("make %s of %v", file, size), draft.Making{Path: file, Size: size, Header: header})
+	if r.Persist {
+		options := r.Options
+		if len(options) == 0 {
+			options = []string{"sw"}
+		}
+		if err := put(ctx, p, fstab.Entry{Spec: file, Dir: "none", Type: fstab.Swap, Options: options}, ""); err != nil {
+			return err
+		}
+	} else {
+		p.Note("it is on until the next boot; --persist adds a line of fstab")
+	}
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOn, Where: file, Options: strings.Join(r.Options, ",")})
+}
+
+// place refuses a file that the kernel would not swap on, before anything is made: it wants
+// the places of the blocks from the file system, and writes to them past it.
+func (r *SwapAdd) place(p *task.Planner, v *inventory.Inventory, file string, size quantity.Bytes) error {
+	dir := path.Dir(file)
+	if !strings.HasPrefix(r.Path, "/") {
+		return fmt.Errorf("%s: a file to swap on is named by its whole path", r.Path)
+	}
+	at, err := p.Stage.Place(file)
+	if err != nil {
+		return err
+	}
+	above, err := p.Stage.Place(dir)
+	switch {
+	case err != nil:
+		return err
+	case at.There:
+		return advice.Way(fmt.Errorf("%s: there is something of that name already", file), "fundus swap list")
+	case !above.There:
+		return fmt.Errorf("%s: there is no directory %s", file, dir)
+	}
+	on := inventory.Use{}
+	for _, u := range v.Uses {
+		inside := dir == path.Clean(u.Where) || strings.HasPrefix(file, strings.TrimSuffix(u.Where, "/")+"/")
+		if u.How == inventory.Mounted && u.Elsewhere == "" && inside && len(u.Where) >= len(on.Where) {
+			on = u
+		}
+	}
+	if n, ok := v.Node(on.Node); ok {
+		if c, _ := n.Content(); c.BlockSize > 0 && c.BlockSize < quantity.Bytes(os.Getpagesize()) {
+			p.Note("its blocks of %v are smaller than a page: where pieces of the file do not fill one, the kernel leaves it out; fundus swap list says what it took", c.BlockSize)
+		}
+	}
+	typ := cmp.Or(on.Kind, at.Volatile, "no file system of a disk")
+	switch {
+	case !slices.Contains(kinds.SwapFiles(), typ):
+		return fmt.Errorf("%s: %w: it would lie on %s; Fundus makes such files on %s", file, ErrSwapFile, typ, strings.Join(kinds.SwapFiles(), " and "))
+	case on.ReadOnly:
+		return fmt.Errorf("%s: %w: %s is mounted for reading alone", file, ErrSwapFile, on.Where)
+	case on.Space.Total > 0 && size > on.Space.Free:
+		return fmt.Errorf("%s: %v are wanted, and %s has %v free", file, size, on.Where, on.Space.Free)
+	case on.Space.Total > 0 && on.Space.Free-size < on.Space.Total/20:
+		p.Warn("%s has %v left afterwards, of %v", on.Where, on.Space.Free-size, on.Space.Total)
+	}
+	return nil
 }

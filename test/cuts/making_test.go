@@ -1,0 +1,115 @@
+package cuts
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"testing"
+
+	"fundus/core/text/fstab"
+	"fundus/internal/deed"
+	"fundus/internal/draft"
+	"fundus/internal/task"
+	"fundus/internal/task/past"
+	"fundus/internal/task/use"
+)
+
+// TestMakingCut cuts the making of a file to swap on, with its line of fstab, and its undo, at
+// each line of the log, with what an unfinished try left lying about. Recover brings what was
+// before or after: no file, or one that is whole, swapped on and named.
+func TestMakingCut(t *testing.T) {
+	cuts := 0
+	for _, undo := range []bool{false, true} {
+		r, store := newRig(t, 512, 512), storeIn(t)
+		r.files = true
+		if err := errors.Join(os.WriteFile(filepath.Join(r.root, fstab.Path), []byte("# fernhill\n"), 0o644), os.Mkdir(filepath.Join(r.root, "srv"), 0o755)); err != nil {
+			t.Fatal(err)
+		}
+		add := &use.SwapAdd{Path: "/srv/swap", Size: size("1MiB"), Persist: true}
+		var request task.Request = add
+		if undo {
+			must(t, r, store, add)
+			request = &past.Undo{}
+		}
+		before, was := memoryDir(t), slices.Clone(r.areas)
+		copyTree(t, r.root, before)
+		d := must(t, r, store, request)
+		after, is := memoryDir(t), slices.Clone(r.areas)
+		copyTree(t, r.root, after)
+		log, err := os.ReadFile(filepath.Join(store.Dir, "deeds", d.ID, "log"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		lines := bytes.SplitAfter(log, []byte("\n"))
+		for n := range len(lines) - 1 {
+			prefix := bytes.Join(lines[:n], nil)
+			began, ended := bytes.Count(prefix, []byte(" begin ")), bytes.Count(prefix, []byte(" end "))
+			for done := ended; done <= began; done++ {
+				for _, way := range []deed.Direction{deed.Back, deed.Forward} {
+					c, again := r.clone(), linked(t, store)
+					c.root, c.areas = memoryDir(t), slices.Clone(was)
+					copyTree(t, before, c.root)
+					c.reach(t, d, done)
+					if began > done { // what it was at is left lying about
+						half(t, c.root, d.Steps[d.Strokes[done].Step])
+					}
+					if err := os.WriteFile(filepath.Join(again.Dir, "deeds", d.ID, "log"), prefix, 0o600); err != nil {
+						t.Fatal(err)
+					}
+					where := fmt.Sprintf("undo %v, %d lines, %d of %d done, %s", undo, n, done, began, way)
+					if err := c.recover(again, way); err != nil {
+						t.Fatalf("%s: %v", where, err)
+					}
+					want, areas := tree(t, before), was
+					if way == deed.Forward {
+						want, areas = tree(t, after), is
+					}
+					if got := tree(t, c.root); got != want || !slices.Equal(c.areas, areas) {
+						t.Fatalf("%s: swaps on %v, want %v; as the tree is %v", where, c.areas, areas, got == want)
+					}
+					cuts++
+				}
+			}
+		}
+	}
+	fmt.Printf("cuts of a file to swap on: %d, each recovered to what was before or after\n", cuts)
+}
+
+// reach brings about what the first strokes of the deed do.
+func (r *rig) reach(t *testing.T, d *deed.Deed, strokes int) {
+	t.Helper()
+	apply(t, r.root, d, strokes)
+	for _, u := range d.Strokes[:strokes] {
+		s := d.Steps[u.Step]
+		switch {
+		case s.Make != nil && s.Make.Remove:
+			if err := os.Remove(filepath.Join(r.root, s.Make.Path)); err != nil {
+				t.Fatal(err)
+			}
+		case s.Make != nil:
+			path := filepath.Join(r.root, s.Make.Path)
+			if err := errors.Join(os.WriteFile(path, s.Make.Header, 0o600), os.Truncate(path, int64(s.Make.Size))); err != nil {
+				t.Fatal(err)
+			}
+		case s.Action != nil:
+			if err := r.Do(t.Context(), nil, *s.Action); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+}
+
+// half is a file that was being made.
+func half(t *testing.T, root string, s draft.Step) {
+	t.Helper()
+	if s.Make == nil || s.Make.Remove {
+		return
+	}
+	path := filepath.Join(root, filepath.Dir(s.Make.Path), "."+filepath.Base(s.Make.Path)+".new")
+	if err := os.WriteFile(path, s.Make.Header[:512], 0o600); err != nil {
+		t.Fatal(err)
+	}
+}
