@@ -44,6 +44,9 @@ type Machine struct {
 	// is told to.
 	Systemd  bool
 	Firmware string // what started it: "UEFI" or "BIOS"; empty where unknown
+	// Apart is set where this program has a tree of mounts of its own: what it mounts the
+	// system does not see.
+	Apart bool
 	// Root is the directory below which the text files and mount points lie;
 	// empty for the running system's own.
 	Root string
@@ -56,6 +59,9 @@ func (m Machine) String() string {
 	}
 	if m.Root != "" {
 		return fmt.Sprintf("this machine (%s), the system below %s", m.Name, m.Root)
+	}
+	if m.Apart {
+		return fmt.Sprintf("this machine (%s), in a mount namespace of its own", m.Name)
 	}
 	return fmt.Sprintf("this machine (%s)", m.Name)
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"fundus/core/advice"
 	"fundus/core/finding"
@@ -145,13 +146,18 @@ a directory.`,
 	f := cmd.Flags()
 	f.StringVar(&options, "options", "", "these mount `OPTIONS`, separated by commas, and no others")
 	f.StringVar(&r.Kind, "type", "", "file system `TYPE` (default: what is on the device)")
+	lineFlags(f, r)
+	return e.addChange(cmd)
+}
+
+// lineFlags are the options that say what a new line is like.
+func lineFlags(f *pflag.FlagSet, r *use.FstabAdd) {
 	f.StringVar(&r.By, "by", "", "name the device by uuid, label, partuuid, partlabel or path")
 	f.BoolVar(&r.Needed, "needed", false, "the boot stops where it is missing")
 	f.BoolVar(&r.Automount, "automount", false, "mount it at the first access")
 	f.StringVar(&r.Idle, "idle", "", "unmount it again after this `TIME` without use")
 	f.StringVar(&r.DeviceWait, "device-wait", "", "the `TIME` that the boot waits for the device")
 	f.BoolVar(&r.Comment, "comment", false, "a line above it says which device it is")
-	return e.addChange(cmd)
 }
 
 func newFstabEdit(e *Env) *cobra.Command {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"reflect"
 	"strings"
 	"time"
 
@@ -45,7 +46,13 @@ then it is a change that is shown first.`,
 			if again {
 				return e.use(cmd.Context(), &use.Remount{Target: args[0], Options: r.Options}, "fundus mount %s", args[0])
 			}
+			if !reflect.ValueOf(r.Line).IsZero() && !r.Persist {
+				return usageWay("fundus help mount", "--by, --needed, --automount, --idle, --device-wait and --comment are about a line of fstab, which --persist adds")
+			}
 			if r.Persist {
+				if err := checkBy(r.Line.By); err != nil {
+					return err
+				}
 				return e.change(cmd, r, args[0])
 			}
 			return e.use(cmd.Context(), r, "fundus unmount %s", args...)
@@ -58,6 +65,7 @@ then it is a change that is shown first.`,
 	f.StringVar(&options, "options", "", "mount `OPTIONS`, separated by commas")
 	f.BoolVar(&r.Persist, "persist", false, "add the fstab line as well")
 	f.BoolVar(&all, "all", false, "mount every line of fstab and say each one's result")
+	lineFlags(f, &r.Line)
 	return e.addChange(cmd)
 }
 
@@ -143,13 +151,32 @@ func (e *Env) use(ctx context.Context, r task.Request, reverse string, words ...
 	if e.o.draft {
 		return e.printer().Show(view.Draft{Draft: d})
 	}
-	way := ""
+	way, still := "", []string(nil)
 	for _, s := range d.Steps {
 		if s.Action != nil {
+			still = append(still, stillUsed(ctx, m, *s.Action)...)
 			way = fmt.Sprintf(reverse, strings.TrimSpace(reverseWords(*s.Action)))
 		}
 	}
-	return e.printer().Show(view.Used{Draft: d, Reverse: way})
+	return e.printer().Show(view.Used{Draft: d, Reverse: way, Still: still})
+}
+
+// stillUsed says who has what was unmounted here mounted in another place of the machine, where
+// that can be seen: the device is not free then.
+func stillUsed(ctx context.Context, m *onMachine, a machine.Action) (out []string) {
+	if a.Verb != machine.Unmount {
+		return nil
+	}
+	v, err := m.Inventory(ctx)
+	if err != nil {
+		return nil // it was unmounted, which is what was asked for
+	}
+	for _, u := range v.UsesOf(a.Node) {
+		if u.Elsewhere != "" {
+			out = append(out, fmt.Sprintf("%s is not free: it is mounted at %s %s", a.Node, u.Where, u.Elsewhere))
+		}
+	}
+	return out
 }
 
 func reverseWords(a machine.Action) string {

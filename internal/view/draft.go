@@ -411,7 +411,8 @@ func folded(prompt string, width int) string {
 // Used is what was changed in the running system, and how to reverse it.
 type Used struct {
 	*draft.Draft
-	Reverse string // a command; empty for none
+	Reverse string   // a command; empty for none
+	Still   []string // what is in the way of more all the same
 }
 
 // Document implements Report.
@@ -424,7 +425,7 @@ func (r Used) Words(p *Printer) {
 		return
 	}
 	p.printf("%s\n", p.paint(InUse, "done: "+visible(r.Title)))
-	for _, n := range r.Notes() {
+	for _, n := range append(r.Notes(), r.Still...) {
 		p.wrap(2, "note: ", visible(n))
 	}
 	if r.Reverse != "" {

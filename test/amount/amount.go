@@ -40,3 +40,16 @@ func Seed() uint64 {
 
 // Rand is the source of the n-th random case.
 func Rand(n int) *rand.Rand { return rand.New(rand.NewPCG(Seed(), uint64(n))) }
+
+// Sample is all cases, or the first of them, which are the corners, and so many of the others
+// as the n-th random source draws.
+func Sample[C any](all []C, corners, more, n int) []C {
+	if Soak() {
+		return all
+	}
+	rng, sample := Rand(n), all[:corners:corners]
+	for range more {
+		sample = append(sample, all[corners+rng.IntN(len(all)-corners)])
+	}
+	return sample
+}

@@ -80,15 +80,7 @@ func extCases() (list []extCase) {
 // superblock, used, filled and grown by the kernel, which finds nothing and counts what was
 // planned.
 func proveExt(t *testing.T, j *judge) {
-	const corners = 14
-	all := extCases()
-	if !amount.Soak() {
-		rng, sample := amount.Rand(19), all[:corners:corners]
-		for range 13 {
-			sample = append(sample, all[corners+rng.IntN(len(all)-corners)])
-		}
-		all = sample
-	}
+	all := amount.Sample(extCases(), 14, 13, 19)
 	made, read := 0, 0
 	for len(all) > 0 {
 		const batch = 14

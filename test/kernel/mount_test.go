@@ -46,6 +46,12 @@ func proveHeld(t *testing.T, j *judge) {
 	do("unmount /srv/a", "ubdb is mounted at /srv/a/deep", "--below", refused)
 	do("unmount /srv/a --below", "done", fine)
 	do("mount ubda /srv/a", fine)
+	do("mkdir /mnt2")
+	do("mount ubdb /srv/b", fine)
+	do("apart mount /dev/ubdb /mnt2", "holding")
+	do("unmount /srv/b", "done", "ubdb is not free: it is mounted at", "in the mount namespace of process", fine)
+	do("over /dev/ubdb /srv/a", "<nil>")
+	do("unmount /srv/a", "unmount ubdb", "ubda is mounted at /srv/a too, below it", fine)
 	do("unmount --all", "/srv/a: done", fine)
 	a := j.run(t, start{modules: []string{"loop"}, boot: []string{"null_blk.nr_devices=0"}, images: []string{blank(t, 64<<20), blank(t, 16<<20)}, commands: commands})[1]
 	says(t, a.Said, want)

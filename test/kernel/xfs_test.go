@@ -92,15 +92,7 @@ func xfsCases() (list []xfsCase) {
 // proveXFS: what Fundus makes is mounted, used, gone through, filled, grown and cut off by
 // the kernel, which finds nothing, and counts what was planned.
 func proveXFS(t *testing.T, j *judge) {
-	const corners = 11
-	all := xfsCases()
-	if !amount.Soak() {
-		rng, sample := amount.Rand(18), all[:corners:corners]
-		for range 17 {
-			sample = append(sample, all[corners+rng.IntN(len(all)-corners)])
-		}
-		all = sample
-	}
+	all := amount.Sample(xfsCases(), 11, 17, 18)
 	made, scrubbed, read := 0, 0, 0
 	for len(all) > 0 {
 		const batch = 14

@@ -109,6 +109,7 @@ func (m *Machine) Inventory(ctx context.Context) (*inventory.Inventory, error) {
 	if m.at.root != "/" {
 		v.Machine.Root = m.at.root
 	}
+	v.Machine.Apart = m.apart()
 	if len(m.images) > 0 {
 		return v, m.imageUses(ctx, v)
 	}
@@ -123,6 +124,14 @@ func (m *Machine) Inventory(ctx context.Context) (*inventory.Inventory, error) {
 func (m *Machine) systemdRuns() bool {
 	_, err := os.Stat(filepath.Join(m.at.root, "run/systemd/system"))
 	return err == nil
+}
+
+// apart reports whether this process has another tree of mounts than the first one; where that
+// may not be looked at it counts as the same.
+func (m *Machine) apart() bool {
+	own, errOwn := os.Readlink(filepath.Join(m.at.proc, "self/ns/mnt"))
+	first, errFirst := os.Readlink(filepath.Join(m.at.proc, "1/ns/mnt"))
+	return errOwn == nil && errFirst == nil && own != first
 }
 
 // firmware is what started the machine. Without the kernel's directory for UEFI it was a

@@ -99,9 +99,18 @@ func fernhill(t *testing.T) *Machine {
 // are read through the narrowest node; what cannot be read says why.
 func TestDiscover(t *testing.T) {
 	m := fernhill(t)
+	for who, tree := range map[string]string{"self": "mnt:[2]", "1": "mnt:[1]"} {
+		plant(t, m.at.proc, map[string]string{who + "/ns/other": ""})
+		if err := os.Symlink(tree, filepath.Join(m.at.proc, who, "ns/mnt")); err != nil {
+			t.Fatal(err)
+		}
+	}
 	v, err := m.Inventory(context.Background())
 	if err != nil {
 		t.Fatal(err)
+	}
+	if !v.Machine.Apart {
+		t.Error("a tree of mounts of its own is not seen")
 	}
 	var names []string
 	for _, n := range v.Nodes {

@@ -15,7 +15,6 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/refs"
-	"fundus/core/target"
 	"fundus/core/text/fstab"
 	"fundus/internal/machine"
 	"fundus/internal/task"
@@ -49,20 +48,12 @@ type adjusting struct {
 }
 
 func (r *Adjust) Plan(ctx context.Context, p *task.Planner) error {
-	v, err := p.Now(ctx)
+	h, err := held(ctx, p, r.Target, "settings")
 	if err != nil {
 		return err
 	}
-	n, err := target.Resolve(v, r.Target)
-	if err != nil {
-		return err
-	}
-	c, ok := n.Content()
-	if !ok {
-		return advice.Way(fmt.Errorf("%s holds nothing that has settings (%s)", n.Name, n.Words()), "fundus inspect %s", n.Name)
-	}
-	k, ok := kind.Of(c)
-	if !ok || k.SetID == nil || c.Class != fs.FileSystem && c.Class != fs.Swap {
+	v, n, c, k := h.v, h.n, h.c, h.k
+	if k.SetID == nil || c.Class != fs.FileSystem && c.Class != fs.Swap {
 		return fmt.Errorf("%s holds %s: %w: Fundus changes none of its settings", n.Name, c.Kind, kind.ErrCannot)
 	}
 	if c.State == fs.Asleep && !v.Imaged(n) {

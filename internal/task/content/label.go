@@ -23,21 +23,37 @@ type Label struct {
 // Verb of the request.
 func (*Label) Verb() string { return "label" }
 
+// holding is what a request about a device's content is about.
+type holding struct {
+	v *inventory.Inventory
+	n inventory.Node
+	c fs.Content
+	k kind.Kind
+}
+
+// held finds the device, and what it holds; one that holds nothing has none of what is named.
+func held(ctx context.Context, p *task.Planner, word, what string) (h holding, err error) {
+	if h.v, err = p.Now(ctx); err != nil {
+		return h, err
+	}
+	if h.n, err = target.Resolve(h.v, word); err != nil {
+		return h, err
+	}
+	var ok bool
+	if h.c, ok = h.n.Content(); !ok {
+		return h, advice.Way(fmt.Errorf("%s holds nothing that could have %s (%s)", h.n.Name, what, h.n.Words()), "fundus inspect %s", h.n.Name)
+	}
+	h.k, _ = kind.Of(h.c)
+	return h, nil
+}
+
 func (r *Label) Plan(ctx context.Context, p *task.Planner) error {
-	v, err := p.Now(ctx)
+	h, err := held(ctx, p, r.Target, "a label")
 	if err != nil {
 		return err
 	}
-	n, err := target.Resolve(v, r.Target)
-	if err != nil {
-		return err
-	}
-	c, ok := n.Content()
-	if !ok {
-		return advice.Way(fmt.Errorf("%s holds nothing that could have a label (%s)", n.Name, n.Words()), "fundus inspect %s", n.Name)
-	}
-	k, ok := kind.Of(c)
-	if !ok || k.SetLabel == nil || c.Class != fs.FileSystem && c.Class != fs.Swap { // a journal of its own belongs to a file system elsewhere
+	v, n, c, k := h.v, h.n, h.c, h.k
+	if k.SetLabel == nil || c.Class != fs.FileSystem && c.Class != fs.Swap { // a journal of its own belongs to a file system elsewhere
 		return fmt.Errorf("%s holds %s: %w: Fundus does not change its label", n.Name, c.Kind, kind.ErrCannot)
 	}
 	if c.State == fs.Asleep && !v.Imaged(n) { // its own area is free to be erased, and for nothing else

@@ -25,6 +25,7 @@ type Mount struct {
 	Dir     string   `json:"dir,omitempty"` // default: what fstab says
 	Options []string `json:"options,omitempty"`
 	Persist bool     `json:"persist,omitempty"` // an fstab line as well
+	Line    FstabAdd `json:"line,omitzero"`     // what that is like, beside what is said here
 	Make    bool     `json:"make,omitempty"`    // the directory, where it is missing
 	// Untouched is a look at what is there: nothing is written, not even what a journal
 	// says that should have been.
@@ -81,8 +82,16 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 		}
 		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: use.Node + " is mounted there", Next: next}
 	}
+	if v.Machine.Apart {
+		if r.Persist {
+			return fmt.Errorf("%s: this program has a tree of mounts of its own, and the system would not see the mount: run it where the system runs, or only add the line: fundus fstab add %s %s", dir, r.Target, dir)
+		}
+		p.Note("it is mounted in this program's own tree of mounts: the system does not see it")
+	}
 	if r.Persist {
-		if err := p.Do(ctx, &FstabAdd{Target: r.Target, Dir: dir, Options: r.Options}); err != nil {
+		line := r.Line
+		line.Target, line.Dir, line.Options = r.Target, dir, r.Options
+		if err := p.Do(ctx, &line); err != nil {
 			return err
 		}
 		p.Title("mount %s at %s, now and at each boot", n.Name, dir)
@@ -253,6 +262,12 @@ func (r *Unmount) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	use, _ := v.MountedAt(dir)
 	p.Title("unmount %s from %s", use.Node, dir)
+	for i, below := range layers(v, dir) {
+		if i == 0 {
+			continue // the one that goes
+		}
+		p.Note("%s is mounted at %s too, below it: that one is seen again", below.Node, dir)
+	}
 	if r.Below {
 		if err := r.inside(ctx, p, v, dir); err != nil {
 			return err
@@ -280,6 +295,16 @@ func (r *Unmount) inside(ctx context.Context, p *task.Planner, v *inventory.Inve
 		}
 	}
 	return nil
+}
+
+// layers are the mounts at one place, the newest first.
+func layers(v *inventory.Inventory, dir string) (list []inventory.Use) {
+	for _, u := range slices.Backward(v.Uses) {
+		if u.How == inventory.Mounted && u.Where == dir && u.Elsewhere == "" {
+			list = append(list, u)
+		}
+	}
+	return list
 }
 
 func mountedThere(v *inventory.Inventory, n inventory.Node, dir string) bool {

@@ -71,6 +71,7 @@ func (x *extras) find(name string) func(words []string) string {
 		"conform":     conform,    // DISK ROOTDISK: the table of what is refused
 		"rounds":      rounds,     // N DISK: the road, over and over
 		"mkdir":       func(w []string) string { return fmt.Sprint(os.MkdirAll(w[0], 0o755)) },
+		"over":        func(w []string) string { return fmt.Sprint(unix.Mount(w[0], w[1], "ext4", 0, "")) },
 		"image":       func(w []string) string { return makeImage(w[0], w[1]) },
 		"plant":       plant,       // DEVICE OFFSET TEXT
 		"members":     plantMember, // DEVICE OFFSET: an array member
