@@ -229,3 +229,15 @@ type Made struct {
 	Note   string   // what whoever asked has to know, "" for nothing
 	Facts  []Fact   // the figures that follow from them
 }
+
+// Tell takes the settings in: one that nobody asked for, and of which idle says that it shapes
+// nothing here, is told by its key alone.
+func (m *Made) Tell(values []Value, idle func(key string) bool) {
+	for _, v := range values {
+		if v.By == ByDefault && idle(v.Key) {
+			m.Idle = append(m.Idle, v.Key)
+			continue
+		}
+		m.Values = append(m.Values, v)
+	}
+}

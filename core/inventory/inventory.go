@@ -417,6 +417,18 @@ func (v *Inventory) MountedAt(dir string) (Use, bool) {
 	return Use{}, false
 }
 
+// MountOf finds the mount that the path lies on; false where none of the devices is mounted
+// there.
+func (v *Inventory) MountOf(p string) (on Use, ok bool) {
+	for _, u := range v.Uses {
+		inside := p == u.Where || strings.HasPrefix(p, strings.TrimSuffix(u.Where, "/")+"/")
+		if u.How == Mounted && u.Elsewhere == "" && inside && len(u.Where) >= len(on.Where) {
+			on, ok = u, true
+		}
+	}
+	return on, ok
+}
+
 // Fstab reads the machine's table of file systems; empty where it is missing.
 func (v *Inventory) Fstab() *fstab.File { return fstab.Parse(v.Files[fstab.Path].Data) }
 

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"reflect"
+	"slices"
 	"strings"
 	"time"
 
@@ -151,14 +152,15 @@ func (e *Env) use(ctx context.Context, r task.Request, reverse string, words ...
 	if e.o.draft {
 		return e.printer().Show(view.Draft{Draft: d})
 	}
-	way, still := "", []string(nil)
+	var ways, still []string
 	for _, s := range d.Steps {
 		if s.Action != nil {
 			still = append(still, stillUsed(ctx, m, *s.Action)...)
-			way = fmt.Sprintf(reverse, strings.TrimSpace(reverseWords(*s.Action)))
+			ways = append(ways, fmt.Sprintf(reverse, strings.TrimSpace(reverseWords(*s.Action))))
 		}
 	}
-	return e.printer().Show(view.Used{Draft: d, Reverse: way, Still: still})
+	slices.Reverse(ways) // the last goes back first
+	return e.printer().Show(view.Used{Draft: d, Reverse: strings.Join(ways, " && "), Still: still})
 }
 
 // stillUsed says who has what was unmounted here mounted in another place of the machine, where

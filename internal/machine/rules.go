@@ -195,13 +195,9 @@ func readOnlyWords(u inventory.Use) string {
 // checkRelabel refuses a label that the kernel would not write: it does so for a mounted
 // file system by its own call, and where none is mounted the device is free to be written.
 func checkRelabel(v *inventory.Inventory, a Action) *Refusal {
-	n, ok := v.Node(a.Node)
-	if !ok {
-		return refuse(RuleNoDevice, a.Node, "fundus survey", "there is no such device")
-	}
-	c, ok := n.Content()
-	if !ok {
-		return refuse(RuleNoContent, n.Name, "fundus inspect "+n.Name, "it holds nothing that could have a label (%s)", orNothing(n.Holds()))
+	n, c, r := contentOf(v, a, "a label")
+	if r != nil {
+		return r
 	}
 	k, _ := kind.Of(c)
 	return checkThroughMount(v, n, c, k.SetLabel != nil, k.Relabels)
@@ -209,13 +205,9 @@ func checkRelabel(v *inventory.Inventory, a Action) *Refusal {
 
 // checkIdentify is the same for an identifier, which the kernel gives to some alone.
 func checkIdentify(v *inventory.Inventory, a Action) *Refusal {
-	n, ok := v.Node(a.Node)
-	if !ok {
-		return refuse(RuleNoDevice, a.Node, "fundus survey", "there is no such device")
-	}
-	c, ok := n.Content()
-	if !ok {
-		return refuse(RuleNoContent, n.Name, "fundus inspect "+n.Name, "it holds nothing that could have an identifier (%s)", orNothing(n.Holds()))
+	n, c, r := contentOf(v, a, "an identifier")
+	if r != nil {
+		return r
 	}
 	k, _ := kind.Of(c)
 	if mounts := Mounts(v, n.Name); len(mounts) > 0 && k.LiveID != nil {
@@ -224,6 +216,20 @@ func checkIdentify(v *inventory.Inventory, a Action) *Refusal {
 		}
 	}
 	return checkThroughMount(v, n, c, k.SetID != nil, k.LiveID != nil)
+}
+
+// contentOf finds what the action's device holds; one that holds nothing has none of what is
+// named.
+func contentOf(v *inventory.Inventory, a Action, what string) (inventory.Node, fs.Content, *Refusal) {
+	n, ok := v.Node(a.Node)
+	if !ok {
+		return n, fs.Content{}, refuse(RuleNoDevice, a.Node, "fundus survey", "there is no such device")
+	}
+	c, ok := n.Content()
+	if !ok {
+		return n, c, refuse(RuleNoContent, n.Name, "fundus inspect "+n.Name, "it holds nothing that could have %s (%s)", what, orNothing(n.Holds()))
+	}
+	return n, c, nil
 }
 
 // checkThroughMount: what is mounted is changed by the kernel's own call, where it has one

@@ -177,6 +177,9 @@ func proveGivenUp(t *testing.T, j *judge) {
 		do("mount ubdc /srv/a --make", fine)
 		do("swap add /srv/a/swap 8MiB --options=pri=2 --persist --commit", "done: add the file /srv/a/swap", fine)
 		do("file /proc/swaps", "/srv/a/swap", map[bool]string{true: "818", false: "8188"}[i == 0]) // all of its pages but the first, where blocks are pages
+		do("swap off /srv/a/swap", "done", fine)
+		do("swap on --all", "/srv/a/swap: done", fine)
+		do("swap off ubda", "done", fine)
 		do("survey ubdc", "swap: /srv/a/swap, 8.0 MiB", fine)
 		do("swap add /srv/a/swap 8MiB", "something of that name", refused)
 		do("swap add /srv/a/more 8GiB", "free", refused)

@@ -220,13 +220,7 @@ func (v Variant) MakeOrder(ctx context.Context, dev block.Device, r fs.Order) (f
 		return fs.Made{}, err
 	}
 	made, decided := fs.Made{Facts: l.Facts(), Note: l.note()}, l.decided()
-	for _, value := range fs.Decided(options(v), &decided, wishes, l.hinted...) {
-		if value.By == fs.ByDefault && decided.idle(value.Key) {
-			made.Idle = append(made.Idle, value.Key)
-			continue
-		}
-		made.Values = append(made.Values, value)
-	}
+	made.Tell(fs.Decided(options(v), &decided, wishes, l.hinted...), decided.idle)
 	return made, nil
 }
 

@@ -152,13 +152,7 @@ func MakeOrder(ctx context.Context, dev block.Device, r fs.Order) (fs.Made, erro
 	}
 	made := fs.Made{Facts: l.Facts()}
 	decided := l.decided()
-	for _, v := range fs.Decided(options(), &decided, wishes, l.hinted...) {
-		if v.By == fs.ByDefault && decided.idle(v.Key) {
-			made.Idle = append(made.Idle, v.Key)
-			continue
-		}
-		made.Values = append(made.Values, v)
-	}
+	made.Tell(fs.Decided(options(), &decided, wishes, l.hinted...), decided.idle)
 	return made, nil
 }
 

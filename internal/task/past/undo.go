@@ -174,8 +174,10 @@ func (u *undoing) step(ctx context.Context, number int, s draft.Step) error {
 	case draft.File:
 		return u.file(s.File)
 	case draft.Make:
-		if err := u.givenUp(ctx, s.Make); err != nil {
-			return err
+		if !s.Make.Remove {
+			if err := u.givenUp(ctx, s.Make.Path); err != nil {
+				return err
+			}
 		}
 		back := *s.Make
 		back.Remove = !back.Remove
@@ -185,17 +187,17 @@ func (u *undoing) step(ctx context.Context, number int, s draft.Step) error {
 	return u.action(ctx, *s.Action)
 }
 
-// givenUp has the kernel give a file up that is swapped on, and is to be taken away: its blocks
-// would stay, and nobody could see why.
-func (u *undoing) givenUp(ctx context.Context, m *draft.Making) error {
+// givenUp has the kernel give a file up that is swapped on. One that is taken away while it is
+// keeps its blocks, and nobody can see why.
+func (u *undoing) givenUp(ctx context.Context, file string) error {
 	v, err := u.p.Now(ctx)
-	if err != nil || m.Remove || !slices.ContainsFunc(v.Areas, func(a inventory.Area) bool { return a.Path == m.Path }) {
+	if err != nil || !slices.ContainsFunc(v.Areas, func(a inventory.Area) bool { return a.Path == file }) {
 		return err
 	}
-	if sum := memory.GiveUp(v.Memory, v.Areas, m.Path); !sum.Fits() {
-		return &machine.Refusal{Rule: machine.RuleMemory, Thing: m.Path, Text: sum.String(), Next: "fundus swap list"}
+	if sum := memory.GiveUp(v.Memory, v.Areas, file); !sum.Fits() {
+		return &machine.Refusal{Rule: machine.RuleMemory, Thing: file, Text: sum.String(), Next: "fundus swap list"}
 	}
-	return u.p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOff, Where: m.Path})
+	return u.p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOff, Where: file})
 }
 
 // write restores the phases of a step in reverse. Its own fences are not
@@ -307,7 +309,10 @@ func (u *undoing) action(ctx context.Context, a machine.Action) error {
 			return u.p.Stage.Tell(ctx, inverse)
 		}
 	case machine.SwapOn:
-		if a.Node != "" && machine.Holds(v, a) {
+		if a.Node == "" {
+			return u.givenUp(ctx, a.Where)
+		}
+		if machine.Holds(v, a) {
 			return u.p.Stage.Tell(ctx, inverse)
 		}
 	case machine.Unmount:

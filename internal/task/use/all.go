@@ -54,11 +54,12 @@ func mountJob(v *inventory.Inventory, u fstab.Unit) Job {
 	j := Job{Line: u.Line, Thing: cmp.Or(u.Where, e.Dir), Result: LeftOut}
 	use, mounted := v.MountedAt(u.Where)
 	found := v.Resolve(e.Spec)
+	device := strings.HasPrefix(e.Spec, "/dev/") || strings.Contains(e.Spec, "=")
 	switch {
 	case u.None != "":
 		j.Reason = string(u.None)
-	case mounted && len(found) == 1 && use.Node != found[0].Name:
-		j.Result, j.Reason = Otherwise, fmt.Sprintf("%s is mounted there, the line says %s", use.Node, found[0].Name)
+	case mounted && device && !slices.ContainsFunc(found, func(n inventory.Node) bool { return n.Name == use.Node }):
+		j.Result, j.Reason = Otherwise, fmt.Sprintf("%s is mounted there, the line says %s", use.Node, orNobody(e.Spec, found))
 	case mounted:
 		j.Result = Was
 		if differ := kind.Options(use.Kind).Differ(e.Options, use.Options, use.Super); len(differ) > 0 {
@@ -70,7 +71,7 @@ func mountJob(v *inventory.Inventory, u fstab.Unit) Job {
 		j.Result, j.Reason = Systemds, e.Type+" is mounted by systemd, with a program of its own"
 	case u.Automount:
 		j.Result, j.Reason = Systemds, "it is mounted at the first access"
-	case len(found) == 0 && !strings.HasPrefix(e.Spec, "/dev/") && !strings.Contains(e.Spec, "="):
+	case len(found) == 0 && !device:
 		j.Result, j.Reason = Systemds, fmt.Sprintf("%s is no device", e.Spec)
 	case len(found) == 0:
 		j.Result, j.Reason = Failed, "nothing carries "+e.Spec
@@ -82,6 +83,14 @@ func mountJob(v *inventory.Inventory, u fstab.Unit) Job {
 		j.Request = &Mount{Target: e.Dir}
 	}
 	return j
+}
+
+// orNobody is what a line's word for a device stands for now.
+func orNobody(spec string, found []inventory.Node) string {
+	if len(found) == 0 {
+		return spec + ", which nothing carries"
+	}
+	return found[0].Name
 }
 
 // UnmountAll lists what is mounted of devices, the innermost first, but the root and what it
@@ -114,12 +123,16 @@ func SwapAll(v *inventory.Inventory) (jobs []Job) {
 		j := Job{Line: u.Line, Thing: e.Spec, Result: LeftOut}
 		found := v.Resolve(e.Spec)
 		switch {
-		case slices.ContainsFunc(v.Areas, func(a inventory.Area) bool { return a.Path == e.Spec }), len(found) == 1 && swapsOn(v, found[0].Name):
+		case areaAt(v, e.Spec), len(found) == 1 && swapsOn(v, found[0].Name):
 			j.Result = Was
 		case e.NoAuto():
 			j.Reason = "noauto"
-		case len(found) != 1:
+		case len(found) == 0 && v.Sources[e.Spec]: // a file
+			j.Request = &SwapOn{Target: e.Spec}
+		case len(found) == 0:
 			j.Result, j.Reason = Failed, "nothing carries "+e.Spec
+		case len(found) > 1:
+			j.Result, j.Reason = Failed, fmt.Sprintf("%d devices carry %s", len(found), e.Spec)
 		default:
 			j.Thing, j.Request = found[0].Name, &SwapOn{Target: found[0].Name}
 		}

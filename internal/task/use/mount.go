@@ -84,7 +84,8 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	if v.Machine.Apart {
 		if r.Persist {
-			return fmt.Errorf("%s: this program has a tree of mounts of its own, and the system would not see the mount: run it where the system runs, or only add the line: fundus fstab add %s %s", dir, r.Target, dir)
+			err := fmt.Errorf("%s: this program has a tree of mounts of its own, and the system would not see the mount: run it where the system runs, or add the line alone", dir)
+			return advice.Way(err, "fundus fstab add %s %s", r.Target, dir)
 		}
 		p.Note("it is mounted in this program's own tree of mounts: the system does not see it")
 	}
@@ -129,13 +130,7 @@ func (r *Mount) bind(ctx context.Context, p *task.Planner, v *inventory.Inventor
 		return advice.Way(fmt.Errorf("a bind mount shows a directory at another one: both are named by their paths, and fstab is not changed"), "fundus help mount")
 	}
 	p.Title("bind %s at %s", from, dir)
-	on := inventory.Use{}
-	for _, u := range v.Uses {
-		inside := from == u.Where || strings.HasPrefix(from, strings.TrimSuffix(u.Where, "/")+"/")
-		if u.How == inventory.Mounted && u.Elsewhere == "" && inside && len(u.Where) >= len(on.Where) {
-			on = u
-		}
-	}
+	on, _ := v.MountOf(from)
 	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Bind, Node: on.Node, From: from, Where: dir, Options: strings.Join(r.Options, ","), Make: r.Make})
 }
 

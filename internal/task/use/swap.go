@@ -57,10 +57,7 @@ func (r *SwapOn) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	p.Title("swap on %s", cmp.Or(n.Name, r.Target))
 	if file {
-		if slices.ContainsFunc(v.Areas, func(a inventory.Area) bool { return a.Path == r.Target }) {
-			return nil
-		}
-		return p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOn, Where: r.Target, Options: strings.Join(options, ",")})
+		return r.file(ctx, p, v, options)
 	}
 	if r.Persist {
 		if err := p.Do(ctx, &FstabAdd{Target: r.Target, Dir: string(fstab.Swap), Options: r.Options}); err != nil {
@@ -72,6 +69,45 @@ func (r *SwapOn) Plan(ctx context.Context, p *task.Planner) error {
 		return nil
 	}
 	return p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOn, Node: n.Name, Options: strings.Join(options, ",")})
+}
+
+// file is SwapOn for one that was made before.
+func (r *SwapOn) file(ctx context.Context, p *task.Planner, v *inventory.Inventory, options []string) error {
+	at, err := p.Stage.Place(r.Target)
+	if err != nil {
+		return err
+	}
+	if !at.There {
+		return advice.Way(fmt.Errorf("%s: there is no such file; fundus swap add makes one", r.Target), "fundus swap list")
+	}
+	if r.Persist {
+		if err := putSwapFile(ctx, p, r.Target, r.Options); err != nil {
+			return err
+		}
+		p.Title("swap on %s, now and at each boot", r.Target)
+	}
+	if areaAt(v, r.Target) {
+		return nil
+	}
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOn, Where: r.Target, Options: strings.Join(options, ",")})
+}
+
+// putSwapFile adds the line that turns a file on at boot.
+func putSwapFile(ctx context.Context, p *task.Planner, file string, options []string) error {
+	for _, l := range p.FstabNow().Entries() {
+		if l.Entry.Spec == file && l.Entry.IsSwap() {
+			return advice.Way(fmt.Errorf("%s: %w", file, ErrHasLine), "fundus swap list")
+		}
+	}
+	if len(options) == 0 {
+		options = []string{"sw"}
+	}
+	return put(ctx, p, fstab.Entry{Spec: file, Dir: "none", Type: fstab.Swap, Options: options}, "")
+}
+
+// areaAt reports whether the kernel swaps on the path.
+func areaAt(v *inventory.Inventory, file string) bool {
+	return slices.ContainsFunc(v.Areas, func(a inventory.Area) bool { return a.Path == file })
 }
 
 // checkSwapOptions refuses what the kernel would take for something else.
@@ -123,7 +159,14 @@ func (r *SwapOff) Plan(ctx context.Context, p *task.Planner) error {
 		return &machine.Refusal{Rule: machine.RuleMemory, Thing: strings.Join(r.Targets, " "), Text: sum.String() + ": the kernel would kill programs to make room", Next: "fundus swap list"}
 	}
 	for _, a := range off {
-		if err := p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOff, Node: a.Node, Where: map[bool]string{true: a.Path}[a.Node == ""], Options: map[bool]string{true: fmt.Sprintf("pri=%d", a.Priority)}[a.Priority >= 0]}); err != nil {
+		action := machine.Action{Verb: machine.SwapOff, Node: a.Node}
+		if a.Node == "" {
+			action.Where = a.Path
+		}
+		if a.Priority >= 0 {
+			action.Options = fmt.Sprintf("pri=%d", a.Priority)
+		}
+		if err := p.Stage.Tell(ctx, action); err != nil {
 			return err
 		}
 	}
@@ -194,11 +237,7 @@ func (r *SwapAdd) Plan(ctx context.Context, p *task.Planner) error {
 	p.Facts(fs.Fact{Name: "size", Value: fmt.Sprintf("%d pages × %d bytes = %d bytes (%v)", l.Pages, l.Page, size, size)})
 	p.Stage.MakeFile(fmt.Sprintf("make %s of %v", file, size), draft.Making{Path: file, Size: size, Header: header})
 	if r.Persist {
-		options := r.Options
-		if len(options) == 0 {
-			options = []string{"sw"}
-		}
-		if err := put(ctx, p, fstab.Entry{Spec: file, Dir: "none", Type: fstab.Swap, Options: options}, ""); err != nil {
+		if err := putSwapFile(ctx, p, file, r.Options); err != nil {
 			return err
 		}
 	} else {
@@ -227,13 +266,7 @@ func (r *SwapAdd) place(p *task.Planner, v *inventory.Inventory, file string, si
 	case !above.There:
 		return fmt.Errorf("%s: there is no directory %s", file, dir)
 	}
-	on := inventory.Use{}
-	for _, u := range v.Uses {
-		inside := dir == path.Clean(u.Where) || strings.HasPrefix(file, strings.TrimSuffix(u.Where, "/")+"/")
-		if u.How == inventory.Mounted && u.Elsewhere == "" && inside && len(u.Where) >= len(on.Where) {
-			on = u
-		}
-	}
+	on, _ := v.MountOf(file)
 	if n, ok := v.Node(on.Node); ok {
 		if c, _ := n.Content(); c.BlockSize > 0 && c.BlockSize < quantity.Bytes(os.Getpagesize()) {
 			p.Note("its blocks of %v are smaller than a page: where pieces of the file do not fill one, the kernel leaves it out; fundus swap list says what it took", c.BlockSize)
