@@ -246,6 +246,7 @@ type Use struct {
 	Options  string // of this mount, as the kernel lists them
 	Super    string // of the file system, the same at every place where it is mounted
 	ReadOnly bool
+	Part     string // the directory of the file system that is seen there; "" for all of it
 	// Elsewhere says whose mount it is where it is not one of this system's own:
 	// that of another mount namespace, or one outside of the root.
 	Elsewhere string

@@ -28,8 +28,8 @@ func newMount(e *Env) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "mount [TARGET [DIRECTORY]]", Short: "Mount a file system, now or for good",
 		Long: `Mount a file system: where fstab says, or in the directory that is named. It acts
-at once and says how to reverse it. --persist adds the fstab line as well, and
-then it is a change that is shown first.`,
+at once and says how to reverse it. With --persist, which adds the fstab line as
+well, with --owner, --mode or --link it is a change that is shown first.`,
 		Example:           "  fundus mount /srv/herbarium\n  fundus mount sdb1 /srv/herbarium --persist",
 		Args:              words(0, 2, "a device and a directory, a mount point of fstab, or --all"),
 		ValidArgsFunction: e.completePlaces,
@@ -50,7 +50,7 @@ then it is a change that is shown first.`,
 			if !reflect.ValueOf(r.Line).IsZero() && !r.Persist {
 				return usageWay("fundus help mount", "--by, --needed, --automount, --idle, --device-wait and --comment are about a line of fstab, which --persist adds")
 			}
-			if r.Persist {
+			if r.Persist || r.Home != (use.Home{}) {
 				if err := checkBy(r.Line.By); err != nil {
 					return err
 				}
@@ -65,6 +65,10 @@ then it is a change that is shown first.`,
 	f.BoolVar(&again, "remount", false, "give what is mounted the options that are named; the others stay")
 	f.StringVar(&options, "options", "", "mount `OPTIONS`, separated by commas")
 	f.BoolVar(&r.Persist, "persist", false, "add the fstab line as well")
+	f.StringVar(&r.Home.Owner, "owner", "", "whom the mounted root belongs to: a `USER`, or USER:GROUP")
+	f.BoolVar(&r.Home.Below, "below", false, "everything below as well: counted first, and put back by undo")
+	f.StringVar(&r.Home.Mode, "mode", "", "the `MODE` of the mounted root, in octal")
+	f.StringVar(&r.Home.Link, "link", "", "make a symbolic link to it at `PATH`")
 	f.BoolVar(&all, "all", false, "mount every line of fstab and say each one's result")
 	lineFlags(f, &r.Line)
 	return e.addChange(cmd)
@@ -184,7 +188,11 @@ func stillUsed(ctx context.Context, m *onMachine, a machine.Action) (out []strin
 func reverseWords(a machine.Action) string {
 	switch a.Verb {
 	case machine.Unmount:
-		return a.Node + " " + a.Where
+		words := cmp.Or(a.From, a.Node) + " " + a.Where
+		if a.Options != "" {
+			words += " --options=" + a.Options
+		}
+		return words
 	case machine.Remount:
 		return a.Where + " --remount --options=" + a.Before
 	case machine.SwapOn, machine.SwapOff:

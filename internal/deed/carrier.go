@@ -23,7 +23,7 @@ type carrier interface {
 }
 
 func carriers() map[draft.StepKind]carrier {
-	return map[draft.StepKind]carrier{draft.Write: writing{}, draft.File: changing{}, draft.Act: acting{}, draft.Make: making{}}
+	return map[draft.StepKind]carrier{draft.Write: writing{}, draft.File: changing{}, draft.Act: acting{}, draft.Make: making{}, draft.Own: owning{}, draft.Link: linking{}}
 }
 
 // carrierOf is that of a stroke's step.

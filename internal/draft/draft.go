@@ -140,6 +140,8 @@ const (
 	Place StepKind = "place"  // reserved: computed blocks into space that is free
 	Shift StepKind = "shift"  // reserved: moves a range
 	Make  StepKind = "make"   // a large file of which the deed keeps the beginning alone
+	Own   StepKind = "own"    // whose the files of a mount are
+	Link  StepKind = "link"   // a symbolic link
 )
 
 // Step is one step as data: of its kind, the one field is set that the kind names.
@@ -153,11 +155,13 @@ type Step struct {
 	File      *FileChange     `json:"file,omitempty"`
 	Action    *machine.Action `json:"action,omitempty"`
 	Make      *Making         `json:"make,omitempty"`
+	Own       *Owning         `json:"own,omitempty"`
+	Link      *Linking        `json:"link,omitempty"`
 }
 
 // Whole reports whether the step has what its kind says, and nothing else.
 func (s Step) Whole() bool {
-	set := map[StepKind]bool{Write: s.Write != nil, File: s.File != nil, Act: s.Action != nil, Make: s.Make != nil}
+	set := map[StepKind]bool{Write: s.Write != nil, File: s.File != nil, Act: s.Action != nil, Make: s.Make != nil, Own: s.Own != nil, Link: s.Link != nil}
 	for kind, is := range set {
 		if is != (kind == s.Kind) {
 			return false
@@ -202,6 +206,28 @@ type Making struct {
 	Size   quantity.Bytes `json:"size_bytes"`
 	Header []byte         `json:"header"`
 	Remove bool           `json:"remove,omitempty"`
+}
+
+// Owning gives the root of what is mounted, or everything below it, to somebody, and the root
+// a mode. What is nil stays. Whose it was, file by file, is known when it is carried out, and
+// kept then.
+type Owning struct {
+	Node  string  `json:"node"`  // that is mounted
+	Where string  `json:"where"` // its mount point
+	UID   *uint32 `json:"uid,omitempty"`
+	GID   *uint32 `json:"gid,omitempty"`
+	Mode  *uint32 `json:"mode,omitempty"`
+	Below bool    `json:"below,omitempty"`
+	// Undoes is the deed whose step this one takes back, by what that one kept.
+	Undoes string `json:"undoes,omitempty"`
+	Step   int    `json:"undoes_step,omitempty"`
+}
+
+// Linking makes a symbolic link, or takes it away again while it leads there still.
+type Linking struct {
+	Path   string `json:"path"`
+	To     string `json:"to"`
+	Remove bool   `json:"remove,omitempty"`
 }
 
 // Role is what a stroke of writing is for.

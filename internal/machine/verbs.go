@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"path"
 	"slices"
 	"strings"
 
@@ -101,13 +102,17 @@ func verbsOfMounts() map[Verb]verb {
 				return there && use.Node == a.Node
 			},
 			effect: func(v *inventory.Inventory, a Action) {
-				for _, u := range Mounts(v, a.Node) {
-					options := fstab.Split(a.Options)
-					u.Where, u.ReadOnly = a.Where, u.ReadOnly || slices.Contains(options, "ro")
-					u.Options = strings.Join(slices.DeleteFunc(options, func(o string) bool { return o == "bind" || o == "rbind" }), ",")
-					v.Uses = append(slices.Clone(v.Uses), u)
+				u, ok := v.MountOf(a.From)
+				if !ok {
 					return
 				}
+				if a.From != u.Where {
+					u.Part = path.Join("/", u.Part, strings.TrimPrefix(a.From, strings.TrimSuffix(u.Where, "/")))
+				}
+				options := fstab.Split(a.Options)
+				u.Where, u.ReadOnly = a.Where, u.ReadOnly || slices.Contains(options, "ro")
+				u.Options = strings.Join(slices.DeleteFunc(options, func(o string) bool { return o == "bind" || o == "rbind" }), ",")
+				v.Uses = append(slices.Clone(v.Uses), u)
 			},
 		},
 		Unmount: {

@@ -282,10 +282,8 @@ func (s *Stage) PutFile(title, p string, before, after machine.FileState) error 
 	return nil
 }
 
-// MakeFile appends the making of a large file, or its removal.
-func (s *Stage) MakeFile(title string, m draft.Making) {
-	s.steps = append(s.steps, draft.Step{Kind: draft.Make, Title: title, Make: &m})
-}
+// Add appends a step that changes nothing of what the stage shows.
+func (s *Stage) Add(step draft.Step) { s.steps = append(s.steps, step) }
 
 // MakeDir makes the directory and its missing parents with mode 0755.
 func (s *Stage) MakeDir(p string) error {

@@ -290,6 +290,9 @@ func devices(steps []draft.Step, before, after *inventory.Inventory) (out []draf
 				add(name, false)
 			}
 		}
+		if s.Own != nil {
+			add(s.Own.Node, false)
+		}
 	}
 	return out
 }

@@ -36,6 +36,7 @@ type rig struct {
 	open   map[int]bool // partitions whose nodes a claim has open: the kernel forgets none of them
 	files  bool         // text files change: each copy has its own
 	areas  []inventory.Area
+	mounts []inventory.Use
 	// recorder notes what is asked of the device, where it is set.
 	recorder *run
 	looks    *looks // counts who looks, where it is set
@@ -112,7 +113,7 @@ func (r *rig) node() inventory.Node {
 func (r *rig) Inventory(context.Context) (*inventory.Inventory, error) {
 	v := &inventory.Inventory{Machine: inventory.Machine{Kind: "bench", Name: "rig", BootID: "one"}, Files: map[string]inventory.File{}, Dirs: map[string]bool{}, Leads: map[string]string{}, Sources: map[string]bool{}}
 	v.Nodes, v.Areas, v.Memory = scan.Disk(r.node(), r.counted(r.medium)), r.areas, inventory.Memory{Total: quantity.GiB, Available: quantity.GiB}
-	v.Uses = []inventory.Use{{Node: "sda1", How: inventory.Mounted, Where: "/", Kind: "ext4"}}
+	v.Uses = append([]inventory.Use{{Node: "sda1", How: inventory.Mounted, Where: "/", Kind: "ext4"}}, r.mounts...)
 	if r.looks != nil {
 		r.looks.inventories++
 	}
@@ -176,6 +177,12 @@ func (r *rig) Do(_ context.Context, _ *inventory.Inventory, a machine.Action) er
 	switch a.Verb {
 	case machine.Discard:
 		return r.discard(a)
+	case machine.Mount:
+		r.mounts = []inventory.Use{{Node: a.Node, How: inventory.Mounted, Where: a.Where, Kind: a.Kind}}
+		return nil
+	case machine.Unmount:
+		r.mounts = nil
+		return nil
 	case machine.SwapOn:
 		r.areas = append(slices.Clone(r.areas), inventory.Area{Path: a.Where, File: true})
 		return nil

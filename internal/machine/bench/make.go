@@ -44,7 +44,7 @@ func New(ctx context.Context, dir, host string, now func() time.Time, fresh func
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
 		return nil, fmt.Errorf("%s: %w, and a bench is made in a directory of its own", dir, ErrNotEmpty)
 	}
-	for _, sub := range []string{"disks", "root/etc", "root/mnt", "root/media", "root/tmp", "root/home", "state"} {
+	for _, sub := range []string{"disks", "root/etc", "root/mnt", "root/media", "root/tmp", "root/home/" + user, "state"} {
 		if err := os.MkdirAll(filepath.Join(dir, sub), 0o755); err != nil {
 			return nil, err
 		}
@@ -70,13 +70,32 @@ func New(ctx context.Context, dir, host string, now func() time.Time, fresh func
 	}
 	line := fstab.Entry{Spec: "UUID=" + id.String(), Dir: "/", Type: "ext4", Options: []string{"errors=remount-ro"}, Pass: 1}
 	text := "# file systems of " + host + "\n" + line.String() + "\n"
+	texts := accounts()
+	texts["etc/fstab"], texts["etc/hostname"] = text, host+"\n"
 	own := oscall.Attributes{Mode: 0o644, UID: os.Getuid(), GID: os.Getgid()}
-	if err := errors.Join(oscall.WriteFile(filepath.Join(b.Root(), "etc/fstab"), []byte(text), own),
-		oscall.WriteFile(filepath.Join(b.Root(), "etc/hostname"), []byte(host+"\n"), own)); err != nil {
-		return nil, err
+	for name, text := range texts {
+		if err := oscall.WriteFile(filepath.Join(b.Root(), name), []byte(text), own); err != nil {
+			return nil, err
+		}
 	}
 	_, err = b.Boot(ctx)
 	return b, err
+}
+
+// user is who works at a bench's machine, besides root.
+const user = "curator"
+
+// accounts are the lists of users and groups by their paths. The user has the numbers of
+// whoever makes the bench, who may give files away to nobody else.
+func accounts() map[string]string {
+	uid, gid := os.Getuid(), os.Getgid()
+	if uid == 0 {
+		uid, gid = 1000, 1000
+	}
+	return map[string]string{
+		"etc/passwd": fmt.Sprintf("root:x:0:0:root:/root:/bin/sh\n%s:x:%d:%d:%s:/home/%[1]s:/bin/sh\n", user, uid, gid, user),
+		"etc/group":  fmt.Sprintf("root:x:0:\n%s:x:%d:\n", user, gid),
+	}
 }
 
 // firmwareSize is that of the partition from which firmware starts.

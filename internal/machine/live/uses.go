@@ -128,6 +128,9 @@ func (m *Machine) mountTable(process string, names map[string]string) (uses []in
 			continue
 		}
 		u := inventory.Use{Node: name, How: inventory.Mounted, Where: fstab.Unescape(f[4]), Kind: f[dash+1], Options: f[5], Super: f[dash+3]}
+		if part := fstab.Unescape(f[3]); part != "/" {
+			u.Part = part
+		}
 		u.ReadOnly = slices.Contains(strings.Split(u.Options, ","), "ro") || slices.Contains(strings.Split(u.Super, ","), "ro")
 		uses = append(uses, u)
 	}

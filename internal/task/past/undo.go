@@ -181,10 +181,35 @@ func (u *undoing) step(ctx context.Context, number int, s draft.Step) error {
 		}
 		back := *s.Make
 		back.Remove = !back.Remove
-		u.p.Stage.MakeFile("take back: "+s.Title, back)
+		u.p.Stage.Add(draft.Step{Kind: draft.Make, Title: "take back: " + s.Title, Make: &back})
+		return nil
+	case draft.Own:
+		return u.owners(ctx, number, s)
+	case draft.Link:
+		back := *s.Link
+		back.Remove = !back.Remove
+		u.p.Stage.Add(draft.Step{Kind: draft.Link, Title: "take back: " + s.Title, Link: &back})
 		return nil
 	}
 	return u.action(ctx, *s.Action)
+}
+
+// owners puts back whose the files were, where nobody gave them away since.
+func (u *undoing) owners(ctx context.Context, number int, s draft.Step) error {
+	v, err := u.p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	back := *s.Own
+	back.Undoes, back.Step = u.deed.ID, number
+	if now, ok := u.names[back.Node]; ok {
+		back.Node = now
+	}
+	if use, mounted := v.MountedAt(back.Where); !mounted || use.Node != back.Node {
+		return &machine.Refusal{Rule: machine.RuleNotMounted, Thing: back.Node, Text: fmt.Sprintf("it is not mounted at %s, and whose its files were cannot be put back", back.Where), Next: fmt.Sprintf("fundus mount %s %s", back.Node, back.Where)}
+	}
+	u.p.Stage.Add(draft.Step{Kind: draft.Own, Title: "put back whose it was, where nobody changed it since: " + back.Where, Own: &back})
+	return nil
 }
 
 // givenUp has the kernel give a file up that is swapped on. One that is taken away while it is

@@ -27,6 +27,7 @@ type Mount struct {
 	Persist bool     `json:"persist,omitempty"` // an fstab line as well
 	Line    FstabAdd `json:"line,omitzero"`     // what that is like, beside what is said here
 	Make    bool     `json:"make,omitempty"`    // the directory, where it is missing
+	Home    Home     `json:"home,omitzero"`
 	// Untouched is a look at what is there: nothing is written, not even what a journal
 	// says that should have been.
 	Untouched bool `json:"untouched,omitempty"`
@@ -74,7 +75,7 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	if use, ok := v.MountedAt(dir); ok {
 		if use.Node == n.Name {
-			return sameMount(use, r.Options)
+			return r.mounted(ctx, p, v, n, use)
 		}
 		next := "fundus unmount " + dir
 		if dir == "/" {
@@ -90,9 +91,7 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 		p.Note("it is mounted in this program's own tree of mounts: the system does not see it")
 	}
 	if r.Persist {
-		line := r.Line
-		line.Target, line.Dir, line.Options = r.Target, dir, r.Options
-		if err := p.Do(ctx, &line); err != nil {
+		if err := r.persist(ctx, p, dir); err != nil {
 			return err
 		}
 		p.Title("mount %s at %s, now and at each boot", n.Name, dir)
@@ -103,7 +102,32 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 		e, _, _ := stage.FstabEntry(after, dir)
 		kind, options = e.Type, e.Options
 	}
-	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Mount, Node: n.Name, Where: dir, Kind: kind, Options: strings.Join(options, ","), Make: r.Make && !v.Dirs[dir]})
+	err = p.Stage.Tell(ctx, machine.Action{Verb: machine.Mount, Node: n.Name, Where: dir, Kind: kind, Options: strings.Join(options, ","), Make: r.Make && !v.Dirs[dir]})
+	if err != nil {
+		return err
+	}
+	return r.Home.plan(ctx, p, v, n, dir)
+}
+
+// persist adds the line of fstab.
+func (r *Mount) persist(ctx context.Context, p *task.Planner, dir string) error {
+	line := r.Line
+	line.Target, line.Dir, line.Options = r.Target, dir, r.Options
+	return p.Do(ctx, &line)
+}
+
+// mounted is Mount for what is mounted there already.
+func (r *Mount) mounted(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node, use inventory.Use) error {
+	if err := sameMount(use, r.Options); err != nil {
+		return err
+	}
+	if r.Persist {
+		if err := r.persist(ctx, p, use.Where); err != nil {
+			return err
+		}
+		p.Title("keep %s mounted at %s at each boot", n.Name, use.Where)
+	}
+	return r.Home.plan(ctx, p, v, n, use.Where)
 }
 
 // untouched are the options with those that keep the kernel from writing; without them a mount
@@ -271,7 +295,24 @@ func (r *Unmount) Plan(ctx context.Context, p *task.Planner) error {
 	if r.Detach {
 		p.Note("%s stays in use until the last of those ends who use it", use.Node)
 	}
-	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Unmount, Node: use.Node, Where: dir, Kind: use.Kind, Options: again(use), Detach: r.Detach})
+	return p.Stage.Tell(ctx, r.action(v, use))
+}
+
+// action takes one mount away. It says what brings the same one back.
+func (r *Unmount) action(v *inventory.Inventory, u inventory.Use) machine.Action {
+	a := machine.Action{Verb: machine.Unmount, Node: u.Node, Where: u.Where, Kind: u.Kind, Options: again(u), Detach: r.Detach}
+	if u.Part == "" {
+		return a
+	}
+	for _, o := range slices.Backward(machine.Mounts(v, u.Node)) { // one in which the same directory is seen
+		rest, in := strings.CutPrefix(u.Part+"/", strings.TrimSuffix(o.Part, "/")+"/")
+		if in && o.Where != u.Where {
+			a.From = path.Join(o.Where, rest)
+			a.Options = strings.TrimSuffix("bind,"+again(inventory.Use{Kind: u.Kind, Options: u.Options}), ",")
+			break
+		}
+	}
+	return a
 }
 
 // inside takes away what is mounted further in, the innermost first, and of several at one
@@ -285,7 +326,7 @@ func (r *Unmount) inside(ctx context.Context, p *task.Planner, v *inventory.Inve
 	}
 	slices.SortStableFunc(list, func(a, b inventory.Use) int { return strings.Count(b.Where, "/") - strings.Count(a.Where, "/") })
 	for _, u := range list {
-		if err := p.Stage.Tell(ctx, machine.Action{Verb: machine.Unmount, Node: u.Node, Where: u.Where, Kind: u.Kind, Options: again(u), Detach: r.Detach}); err != nil {
+		if err := p.Stage.Tell(ctx, r.action(v, u)); err != nil {
 			return err
 		}
 	}

@@ -235,7 +235,7 @@ func (r *SwapAdd) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	p.Title("add the file %s of %v as swap", file, size)
 	p.Facts(fs.Fact{Name: "size", Value: fmt.Sprintf("%d pages × %d bytes = %d bytes (%v)", l.Pages, l.Page, size, size)})
-	p.Stage.MakeFile(fmt.Sprintf("make %s of %v", file, size), draft.Making{Path: file, Size: size, Header: header})
+	p.Stage.Add(draft.Step{Kind: draft.Make, Title: fmt.Sprintf("make %s of %v", file, size), Make: &draft.Making{Path: file, Size: size, Header: header}})
 	if r.Persist {
 		if err := putSwapFile(ctx, p, file, r.Options); err != nil {
 			return err
