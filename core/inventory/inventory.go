@@ -16,6 +16,7 @@ import (
 	"fundus/core/extent"
 	"fundus/core/finding"
 	"fundus/core/fs"
+	"fundus/core/mountopt"
 	"fundus/core/quantity"
 	"fundus/core/table"
 	"fundus/core/text/fstab"
@@ -28,6 +29,8 @@ type Inventory struct {
 	Uses    []Use
 	Areas   []Area            // what the kernel swaps on now
 	Memory  Memory            // of the machine; zero where it was not asked
+	// Answers are what the running kernel said of options when it was asked, by the type.
+	Answers map[string]mountopt.Answers
 	Files   map[string]File   // text files by path
 	Dirs    map[string]bool   // for each mount point that is named: does it exist?
 	Leads   map[string]string // mount points that are symbolic links, and where they lead

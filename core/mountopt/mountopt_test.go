@@ -93,3 +93,13 @@ func TestDiffer(t *testing.T) {
 		}
 	}
 }
+
+// TestKernelIsRight: of what a running kernel was asked about it is right, and the rows stand
+// for the rest.
+func TestKernelIsRight(t *testing.T) {
+	answers := Answers{"every=3": "Linux 9 says: gone", "newer": "", "nothing-near": "Linux 9 says: Unknown parameter", "not asked here": "Linux 9 says: no"}
+	has := func(Need) bool { return true }
+	if got, want := said(fern().CheckBy([]string{"every=3", "newer", "leafy", "nothing-near", "elsewhere"}, has, answers)), "every=3 bad value; leafy needless; nothing-near unknown; elsewhere unknown"; got != want {
+		t.Errorf("%s", got)
+	}
+}

@@ -128,7 +128,7 @@ func (k *look) options(thing string, u fstab.Unit, n inventory.Node) (out []find
 	}
 	entries := map[mountopt.Trouble]finding.Entry{mountopt.Unknown: FstabOption, mountopt.BadValue: FstabValue, mountopt.Missing: FstabNeeds,
 		mountopt.Overruled: FstabOverruled, mountopt.NoEffect: FstabNoEffect, mountopt.Needless: FstabRedundant}
-	for _, fault := range kind.Options(typ).Check(u.Entry.Options, c.Has) {
+	for _, fault := range kind.Options(typ).CheckBy(u.Entry.Options, c.Has, k.v.Answers[typ]) {
 		entry, known := entries[fault.Trouble]
 		if !known || mountopt.Name(fault.Option) != fault.Option && strings.HasPrefix(fault.Option, "x-systemd.") {
 			continue

@@ -15,6 +15,7 @@ import (
 	"fundus/core/propose"
 	"fundus/core/text/fstab"
 	"fundus/internal/look"
+	"fundus/internal/machine"
 	"fundus/internal/oscall"
 	"fundus/internal/task/use"
 	"fundus/internal/view"
@@ -62,6 +63,7 @@ func (e *Env) lookFstab(cmd *cobra.Command) (*look.Rehearsal, error) {
 	if len(kept) > 0 {
 		seen = look.Seen{At: kept[0].Seen, Data: kept[0].Data}
 	}
+	machine.AskAboutLines(v, m)
 	return look.RehearseAt(v, seen)
 }
 

@@ -20,6 +20,7 @@ import (
 	"fundus/core/block"
 	"fundus/core/extent"
 	"fundus/core/inventory"
+	"fundus/core/mountopt"
 	"fundus/core/quantity"
 	"fundus/core/refs"
 	"fundus/core/text/fstab"
@@ -42,6 +43,9 @@ type Reader interface {
 	// List names the files of a directory, in order; none where there is no such
 	// directory.
 	List(path string) ([]string, error)
+	// TryOptions asks the running kernel whether a type takes options of the file system,
+	// and mounts nothing; nil where it cannot be asked.
+	TryOptions(typ string, options []string) mountopt.Answers
 }
 
 // FileState is a text file or a directory as it is, or is to be.

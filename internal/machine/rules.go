@@ -114,12 +114,21 @@ func checkMount(v *inventory.Inventory, a Action) *Refusal {
 		return r
 	}
 	typ := a.MountType(c)
-	for _, f := range kind.Options(typ).Check(fstab.Split(a.Options), c.Has) {
-		if f.Trouble.Refused() {
-			return refuse(RuleOption, n.Name, "fundus options "+typ, "the kernel refuses the mount: %s", f.Says)
-		}
+	if bad := refusedOptions(v, typ, a.Options, c); bad != "" {
+		return refuse(RuleOption, n.Name, "fundus options "+typ, "the kernel refuses the mount: %s", bad)
 	}
 	return nil
+}
+
+// refusedOptions says what the kernel has against the options, each of them; "" for nothing.
+func refusedOptions(v *inventory.Inventory, typ, options string, c fs.Content) string {
+	var bad []string
+	for _, f := range kind.Options(typ).CheckBy(fstab.Split(options), c.Has, v.Answers[typ]) {
+		if f.Trouble.Refused() {
+			bad = append(bad, f.Says)
+		}
+	}
+	return strings.Join(bad, "; ")
 }
 
 func checkUnmount(v *inventory.Inventory, a Action) *Refusal {
@@ -157,10 +166,8 @@ func checkRemount(v *inventory.Inventory, a Action) *Refusal {
 	}
 	n := nodeOf(v, use.Node)
 	c, _ := n.Content()
-	for _, f := range kind.Options(use.Kind).Check(fstab.Split(a.Options), c.Has) {
-		if f.Trouble.Refused() {
-			return refuse(RuleOption, use.Node, "fundus options "+use.Kind, "the kernel refuses that: %s", f.Says)
-		}
+	if bad := refusedOptions(v, use.Kind, a.Options, c); bad != "" {
+		return refuse(RuleOption, use.Node, "fundus options "+use.Kind, "the kernel refuses that: %s", bad)
 	}
 	if n.Hardware.ReadOnly && hasOption(a.Options, "rw") {
 		return refuse(RuleReadOnly, use.Node, "", "the medium is read-only")

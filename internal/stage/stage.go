@@ -18,6 +18,7 @@ import (
 	"fundus/core/block"
 	"fundus/core/inventory"
 	"fundus/core/kind"
+	"fundus/core/mountopt"
 	"fundus/core/quantity"
 	"fundus/core/scan"
 	"fundus/core/text/fstab"
@@ -212,6 +213,11 @@ func (s *Stage) Locked(disk string) string { return s.base.Locked(disk) }
 // Opened lists the disks that were opened so far.
 func (s *Stage) Opened() []string { return slices.Sorted(maps.Keys(s.disks)) }
 
+// TryOptions asks the running kernel.
+func (s *Stage) TryOptions(typ string, options []string) mountopt.Answers {
+	return s.base.TryOptions(typ, options)
+}
+
 // ReadFile gives a text file as it would be.
 func (s *Stage) ReadFile(p string) (machine.FileState, error) {
 	if change, ok := s.files[p]; ok {
@@ -347,6 +353,7 @@ func (s *Stage) Tell(ctx context.Context, list ...machine.Action) error {
 			v.Dirs = maps.Clone(v.Dirs)
 			v.Dirs[dir] = state.Dir
 		}
+		machine.AskAbout(v, s.base, a)
 		if err := machine.CheckAction(v, a); err != nil {
 			return err
 		}

@@ -16,6 +16,7 @@ import (
 	"fundus/core/extent"
 	"fundus/core/fs"
 	"fundus/core/inventory"
+	"fundus/core/mountopt"
 	"fundus/core/quantity"
 	"fundus/core/scan"
 	"fundus/internal/deed"
@@ -100,9 +101,10 @@ func (r *rig) apart(t testing.TB) *rig {
 func (r *rig) Settle(context.Context, []string) error           { return nil }
 func (r *rig) Inhibit(context.Context, string) (release func()) { return func() {} }
 
-func (r *rig) Locked(string) string { return "" }
-func (r *rig) Root() string         { return r.root }
-func (r *rig) StateDir() string     { return filepath.Join(r.root, "state") }
+func (r *rig) Locked(string) string                         { return "" }
+func (r *rig) TryOptions(string, []string) mountopt.Answers { return nil }
+func (r *rig) Root() string                                 { return r.root }
+func (r *rig) StateDir() string                             { return filepath.Join(r.root, "state") }
 
 func (r *rig) node() inventory.Node {
 	return inventory.Node{Name: "sdb", Path: "/dev/sdb", Form: inventory.Disk, Size: quantity.Bytes(r.medium.Size()), Geometry: r.medium.Geometry(), InKernel: true, Kernel: r.known,

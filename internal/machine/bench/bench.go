@@ -19,6 +19,7 @@ import (
 	"fundus/core/block"
 	"fundus/core/block/file"
 	"fundus/core/inventory"
+	"fundus/core/mountopt"
 	"fundus/core/kind"
 	"fundus/core/quantity"
 	"fundus/core/scan"
@@ -234,6 +235,9 @@ func (b *Bench) inventory(ctx context.Context, k *kernel) (*inventory.Inventory,
 func (b *Bench) look(ctx context.Context, d *Disk, k *kernel) []inventory.Node {
 	return machine.Undisturbed(ctx, func() []inventory.Node { return b.scan(ctx, d, k) }, func() string { return b.Locked(d.Name) })
 }
+
+// TryOptions has no kernel to ask.
+func (b *Bench) TryOptions(string, []string) mountopt.Answers { return nil }
 
 // Locked says who else has locked the disk's image.
 func (b *Bench) Locked(name string) string {

@@ -35,6 +35,7 @@ func (m *Machine) Do(ctx context.Context, v *inventory.Inventory, a machine.Acti
 	if d, ok := v.Node(a.Disk); ok && d.Form == inventory.Image && a.Verb != machine.Mount {
 		return &machine.Refusal{Rule: machine.RuleNoDevice, Thing: a.Disk, Text: "an image is no device of this machine's kernel"}
 	}
+	machine.AskAbout(v, m, a)
 	if err := machine.CheckAction(v, a); err != nil {
 		return err
 	}

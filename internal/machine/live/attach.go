@@ -23,6 +23,9 @@ type mounting struct {
 	device        string // "8:1": what the source was when it was looked at; "" where it is no device of its own
 }
 
+// mostOption is how many bytes an option can have on its way by steps.
+const mostOption = 255
+
 // attach mounts through the kernel's interface of steps, which says what it does not like:
 // the file system is made known first, and attached to a place that was opened before, so
 // that nothing can be put in its way. What does without that interface, or an option that is
@@ -33,7 +36,7 @@ func (m *Machine) attach(g mounting) error {
 	mark := m.markLog()
 	defer mark.close()
 	s := kind.Options(g.typ).Sort(fstab.Split(g.options))
-	if slices.ContainsFunc(s.Own, func(o string) bool { return len(o) > 255 }) {
+	if slices.ContainsFunc(s.Own, func(o string) bool { return len(o) > mostOption }) {
 		return mark.explain(g, m.plainMount(g))
 	}
 	fs, err := unix.Fsopen(g.typ, unix.FSOPEN_CLOEXEC)

@@ -16,6 +16,7 @@ import (
 	"fundus/core/fs/ext"
 	"fundus/core/inventory"
 	"fundus/core/kind"
+	"fundus/core/mountopt"
 	"fundus/core/quantity"
 	"fundus/core/scan"
 	"fundus/core/table"
@@ -38,9 +39,10 @@ func (s shelf) Open(context.Context, string) (block.Device, error) {
 	return block.NewSlice(s.dev, 0, s.dev.Size())
 }
 
-func (shelf) Locked(string) string                     { return "" }
-func (shelf) Place(path string) (machine.Place, error) { return machine.Place{Path: path}, nil }
-func (shelf) List(string) ([]string, error)            { return nil, nil }
+func (shelf) Locked(string) string                         { return "" }
+func (shelf) TryOptions(string, []string) mountopt.Answers { return nil }
+func (shelf) Place(path string) (machine.Place, error)     { return machine.Place{Path: path}, nil }
+func (shelf) List(string) ([]string, error)                { return nil, nil }
 func (shelf) ReadFile(string) (machine.FileState, error) {
 	return machine.FileState{Missing: true}, nil
 }
