@@ -27,8 +27,8 @@ type Inventory struct {
 	Machine Machine
 	Nodes   []Node // disks in order of their names, each followed by its partitions
 	Uses    []Use
-	Areas   []Area            // what the kernel swaps on now
-	Memory  Memory            // of the machine; zero where it was not asked
+	Areas   []Area // what the kernel swaps on now
+	Memory  Memory // of the machine; zero where it was not asked
 	// Answers are what the running kernel said of options when it was asked, by the type.
 	Answers map[string]mountopt.Answers
 	Files   map[string]File   // text files by path
