@@ -29,6 +29,9 @@ type Inventory struct {
 	Uses    []Use
 	Areas   []Area // what the kernel swaps on now
 	Memory  Memory // of the machine; zero where it was not asked
+	// Others are mounts of this system that no node stands for: those of the kernel's own, of
+	// memory and of the network. Their nodes are empty.
+	Others []Use
 	// Answers are what the running kernel said of options when it was asked, by the type.
 	Answers map[string]mountopt.Answers
 	Files   map[string]File   // text files by path
@@ -250,6 +253,8 @@ type Use struct {
 	Super    string // of the file system, the same at every place where it is mounted
 	ReadOnly bool
 	Part     string // the directory of the file system that is seen there; "" for all of it
+	Number   int    // of the mount, as the kernel counts them; 0 where nobody does
+	Source   string // what is mounted, where it is no node
 	// Elsewhere says whose mount it is where it is not one of this system's own:
 	// that of another mount namespace, or one outside of the root.
 	Elsewhere string
@@ -419,6 +424,26 @@ func (v *Inventory) MountedAt(dir string) (Use, bool) {
 		}
 	}
 	return Use{}, false
+}
+
+// Automount is the kind of a place that is mounted at the first access.
+const Automount = "autofs"
+
+// OtherAt finds what is mounted on top at the directory where it is of no node. A place that
+// waits for the first access is none.
+func (v *Inventory) OtherAt(dir string) (Use, bool) {
+	for _, u := range slices.Backward(v.Others) {
+		if u.Where == dir && u.Elsewhere == "" && u.Kind != Automount {
+			on, covered := v.MountedAt(dir)
+			return u, !covered || on.Number < u.Number
+		}
+	}
+	return Use{}, false
+}
+
+// Awaits reports whether the directory is mounted at the first access.
+func (v *Inventory) Awaits(dir string) bool {
+	return slices.ContainsFunc(v.Others, func(u Use) bool { return u.Where == dir && u.Kind == Automount })
 }
 
 // MountOf finds the mount that the path lies on; false where none of the devices is mounted

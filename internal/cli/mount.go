@@ -160,7 +160,9 @@ func (e *Env) use(ctx context.Context, r task.Request, reverse string, words ...
 	for _, s := range d.Steps {
 		if s.Action != nil {
 			still = append(still, stillUsed(ctx, m, *s.Action)...)
-			ways = append(ways, fmt.Sprintf(reverse, strings.TrimSpace(reverseWords(*s.Action))))
+			if words := strings.TrimSpace(reverseWords(*s.Action)); words != "" {
+				ways = append(ways, fmt.Sprintf(reverse, words))
+			}
 		}
 	}
 	slices.Reverse(ways) // the last goes back first
@@ -170,7 +172,7 @@ func (e *Env) use(ctx context.Context, r task.Request, reverse string, words ...
 // stillUsed says who has what was unmounted here mounted in another place of the machine, where
 // that can be seen: the device is not free then.
 func stillUsed(ctx context.Context, m *onMachine, a machine.Action) (out []string) {
-	if a.Verb != machine.Unmount {
+	if a.Verb != machine.Unmount || a.Node == "" {
 		return nil
 	}
 	v, err := m.Inventory(ctx)
@@ -188,6 +190,12 @@ func stillUsed(ctx context.Context, m *onMachine, a machine.Action) (out []strin
 func reverseWords(a machine.Action) string {
 	switch a.Verb {
 	case machine.Unmount:
+		switch {
+		case a.Node == "" && a.From == "":
+			return "" // nobody keeps how it was mounted
+		case a.Node == "":
+			return a.Where
+		}
 		words := cmp.Or(a.From, a.Node) + " " + a.Where
 		if a.Options != "" {
 			words += " --options=" + a.Options

@@ -356,6 +356,7 @@ const (
 	ResizePartition Verb = "resize-partition" // tell the kernel of a partition's new end
 	ReadSize        Verb = "read-size"        // have the kernel ask the disk for its size again
 	ReloadUnits     Verb = "reload-units"     // have systemd read fstab and its units again
+	StartUnit       Verb = "start-unit"       // have systemd mount what its unit of a mount point says
 	Discard         Verb = "discard"          // tell the device which bytes nobody needs
 	Relabel         Verb = "relabel"          // have the kernel change the label of a mounted file system
 	Identify        Verb = "identify"         // have the kernel change its identifier

@@ -40,6 +40,7 @@ const (
 	RuleAsleep       Rule = "hibernated"
 	RuleFile         Rule = "file-cannot-be-replaced" // about text files, which no kernel judges
 	RuleMemory       Rule = "memory-too-small"        // for what is swapped out; the kernel kills instead
+	RuleNoSystemd    Rule = "no-systemd"              // to start what has a program of its own
 )
 
 // Rules lists every rule.
@@ -133,16 +134,41 @@ func refusedOptions(v *inventory.Inventory, typ, options string, c fs.Content) s
 
 func checkUnmount(v *inventory.Inventory, a Action) *Refusal {
 	use, ok := v.MountedAt(a.Where)
+	if other, there := v.OtherAt(a.Where); there {
+		use, ok = other, true
+		if kernels(a.Where) {
+			return refuse(RuleRoot, a.Where, "", "the running system needs the %s that is mounted there", other.Kind)
+		}
+	}
 	if !ok {
 		return refuse(RuleNotMounted, a.Where, "fundus survey", "nothing is mounted there")
 	}
 	if a.Where == "/" {
-		return refuse(RuleRoot, use.Node, "", "it carries the running system's root")
+		return refuse(RuleRoot, cmp.Or(use.Node, "/"), "", "it carries the running system's root")
 	}
 	for _, u := range v.Uses {
 		if u.How == inventory.Mounted && strings.HasPrefix(u.Where, a.Where+"/") && !a.Detach {
 			return refuse(RuleBusy, a.Where, "fundus unmount "+a.Where+" --below", "it is busy: %s is mounted at %s", u.Node, u.Where)
 		}
+	}
+	return nil
+}
+
+// kernels reports whether the place is one at which the system keeps what the kernel shows of
+// itself, or what it does not work without.
+func kernels(where string) bool {
+	for _, dir := range []string{"/proc", "/sys", "/dev", "/run"} {
+		if where == dir || strings.HasPrefix(where, dir+"/") {
+			return true
+		}
+	}
+	return false
+}
+
+// checkStart refuses where nobody runs who could start a unit.
+func checkStart(v *inventory.Inventory, a Action) *Refusal {
+	if !v.Machine.Systemd {
+		return refuse(RuleNoSystemd, a.Where, "", "%s is mounted by systemd or a program of its own, and systemd does not run here", orFileSystem(a.Kind))
 	}
 	return nil
 }

@@ -118,8 +118,16 @@ func verbsOfMounts() map[Verb]verb {
 		Unmount: {
 			words:   func(a Action) string { return fmt.Sprintf("unmount %s", a.Where) },
 			inverse: Mount, refuse: checkUnmount, gives: GivesAll,
-			holds: func(v *inventory.Inventory, a Action) bool { _, there := v.MountedAt(a.Where); return !there },
+			holds: func(v *inventory.Inventory, a Action) bool {
+				_, there := v.MountedAt(a.Where)
+				_, other := v.OtherAt(a.Where)
+				return !there && !other
+			},
 			effect: func(v *inventory.Inventory, a Action) {
+				if _, other := v.OtherAt(a.Where); other {
+					v.Others = slices.DeleteFunc(slices.Clone(v.Others), func(u inventory.Use) bool { return u.Where == a.Where })
+					return
+				}
 				drop(v, func(u inventory.Use) bool { return u.How == inventory.Mounted && u.Where == a.Where })
 			},
 		},
@@ -166,6 +174,14 @@ func verbsOfSystem() map[Verb]verb {
 			words:   func(Action) string { return "have systemd read fstab and its units" },
 			inverse: ReloadUnits,
 		},
+		StartUnit: {
+			words:  func(a Action) string { return fmt.Sprintf("have systemd mount %s at %s", a.From, a.Where) },
+			refuse: checkStart, inverse: Unmount,
+			holds: func(v *inventory.Inventory, a Action) bool { _, there := v.OtherAt(a.Where); return there },
+			effect: func(v *inventory.Inventory, a Action) {
+				v.Others = append(slices.Clone(v.Others), inventory.Use{How: inventory.Mounted, Where: a.Where, Kind: a.Kind, Source: a.From, Options: a.Options})
+			},
+		},
 		SwapOn: {
 			words:   func(a Action) string { return fmt.Sprintf("use %s as swap", cmp.Or(a.Node, a.Where)) },
 			inverse: SwapOff, refuse: checkSwap, holds: swaps, gives: GivesAll,
@@ -201,6 +217,9 @@ func (a Action) Inverse() (Action, bool) {
 	known := verbs()[a.Verb]
 	if a.Verb = known.inverse; a.Verb == Mount && a.From != "" {
 		a.Verb = Bind
+		if a.Node == "" {
+			a.Verb = StartUnit
+		}
 	}
 	switch a.Verb {
 	case ResizePartition:

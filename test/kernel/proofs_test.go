@@ -73,6 +73,7 @@ func TestKernel(t *testing.T) {
 			{"settings given later", proveAdjust},
 			{"who keeps a mount busy", proveHeld},
 			{"mounts in the kernel's words", proveWords},
+			{"lines that systemd mounts", proveLines},
 			{"swap that is needed", proveGivenUp},
 			{"swap areas", proveSwap},
 			{"what a kernel filled comes back", proveReturns},

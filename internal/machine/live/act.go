@@ -93,6 +93,8 @@ func (m *Machine) act(ctx context.Context, v *inventory.Inventory, a machine.Act
 		return m.readSize(a.Disk)
 	case machine.ReloadUnits:
 		return m.reload(ctx, a)
+	case machine.StartUnit:
+		return m.startLine(ctx, a)
 	case machine.SwapOn, machine.SwapOff:
 		return m.swap(ctx, v, a)
 	case machine.RemovePartition:
@@ -121,6 +123,9 @@ func (m *Machine) act(ctx context.Context, v *inventory.Inventory, a machine.Act
 		}
 		if started, err := m.startUnit(ctx, v, a); started || err != nil {
 			return err
+		}
+		if v.Awaits(a.Where) {
+			return fmt.Errorf("%s is mounted at the first access, by systemd, and nothing else is put over it", a.Where)
 		}
 		c, _ := n.Content()
 		return m.attach(mounting{n.Path, m.below(a.Where), a.MountType(c), a.Options, n.Device})

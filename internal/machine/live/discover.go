@@ -70,11 +70,9 @@ func (m *Machine) discover(ctx context.Context, v *inventory.Inventory) error {
 	}); err != nil {
 		return err
 	}
-	uses, err := m.mounts(names, v.Silent())
-	if err != nil {
+	if err := m.mounts(v, names, v.Silent()); err != nil {
 		return err
 	}
-	v.Uses = append(v.Uses, uses...)
 	v.Uses = append(v.Uses, m.elsewhere(v, names)...)
 	spread(v)
 	v.Uses = append(v.Uses, m.swaps(v)...)

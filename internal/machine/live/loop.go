@@ -111,7 +111,5 @@ func (m *Machine) imageUses(_ context.Context, v *inventory.Inventory) error {
 			}
 		}
 	}
-	uses, err := m.mounts(names, nil)
-	v.Uses = append(v.Uses, uses...)
-	return err
+	return m.mounts(v, names, nil)
 }

@@ -50,22 +50,54 @@ func (m *Machine) startUnit(ctx context.Context, v *inventory.Inventory, a machi
 	}
 	defer conn.Close()
 	name := unit.UnitNamePathEscape(a.Where) + ".mount"
-	properties, err := conn.GetUnitPropertiesContext(ctx, name)
-	if err != nil || properties["LoadState"] != "loaded" || properties["NeedDaemonReload"] == true || properties["SourcePath"] == "" {
+	if !loaded(ctx, conn, name) {
 		return false, nil
 	}
+	return true, start(ctx, conn, name)
+}
+
+// startLine has systemd mount what a line of fstab says that is no device: with a program of
+// its own, over the network, in memory. Where systemd has not read the line yet it does.
+func (m *Machine) startLine(ctx context.Context, a machine.Action) error {
+	ctx, cancel := context.WithTimeout(ctx, unitDeadline)
+	defer cancel()
+	conn, err := dbus.NewSystemdConnectionContext(ctx)
+	if err != nil {
+		return fmt.Errorf("systemd does not answer: %w", err)
+	}
+	defer conn.Close()
+	name := unit.UnitNamePathEscape(a.Where) + ".mount"
+	if !loaded(ctx, conn, name) {
+		if err := conn.ReloadContext(ctx); err != nil {
+			return fmt.Errorf("systemd: %w", err)
+		}
+		if !loaded(ctx, conn, name) {
+			return fmt.Errorf("systemd makes no unit %s of that line; fundus fstab check may know why", name)
+		}
+	}
+	return start(ctx, conn, name)
+}
+
+// loaded reports whether systemd has a unit that comes from fstab as that is now.
+func loaded(ctx context.Context, conn *dbus.Conn, name string) bool {
+	properties, err := conn.GetUnitPropertiesContext(ctx, name)
+	return err == nil && properties["LoadState"] == "loaded" && properties["NeedDaemonReload"] != true && properties["SourcePath"] != ""
+}
+
+// start starts a unit and waits for what becomes of it.
+func start(ctx context.Context, conn *dbus.Conn, name string) error {
 	done := make(chan string, 1)
 	if _, err := conn.StartUnitContext(ctx, name, "replace", done); err != nil {
-		return false, fmt.Errorf("systemd: %s: %w", name, err)
+		return fmt.Errorf("systemd: %s: %w", name, err)
 	}
 	select {
 	case result := <-done:
 		if result != "done" {
-			return false, fmt.Errorf("systemd: %s: %s; systemctl status %s says why", name, result, name)
+			return fmt.Errorf("systemd: %s: %s; systemctl status %s says why", name, result, name)
 		}
-		return true, nil
+		return nil
 	case <-ctx.Done():
-		return false, fmt.Errorf("systemd: %s did not start: %w", name, ctx.Err())
+		return fmt.Errorf("systemd: %s did not start: %w", name, ctx.Err())
 	}
 }
 

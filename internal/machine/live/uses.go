@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
 	"golang.org/x/sys/unix"
@@ -35,10 +36,10 @@ func (m *Machine) holders(d listed) (uses []inventory.Use) {
 
 // mounts reads this system's mount table and asks how full each mount is, but
 // those of the silent nodes: their answer could take for ever.
-func (m *Machine) mounts(names map[string]string, silent map[string]bool) ([]inventory.Use, error) {
-	uses, err := m.mountTable("self", names)
+func (m *Machine) mounts(v *inventory.Inventory, names map[string]string, silent map[string]bool) error {
+	uses, others, err := m.mountTable("self", names)
 	if err != nil {
-		return nil, fmt.Errorf("the kernel's list of mounts: %w", err)
+		return fmt.Errorf("the kernel's list of mounts: %w", err)
 	}
 	for i := range uses {
 		u := &uses[i]
@@ -47,7 +48,9 @@ func (m *Machine) mounts(names map[string]string, silent map[string]bool) ([]inv
 		}
 	}
 	m.place(uses)
-	return uses, nil
+	m.place(others)
+	v.Uses, v.Others = append(v.Uses, uses...), others
+	return nil
 }
 
 // lists are the kernel's own lists of mounts and of swap, without a look at any disk.
@@ -73,10 +76,11 @@ func (m *Machine) lists(ctx context.Context) (*inventory.Inventory, error) {
 		}
 		v.Nodes = append(v.Nodes, nodes...)
 	}
-	if v.Uses, err = m.mountTable("self", names); err != nil {
+	if v.Uses, v.Others, err = m.mountTable("self", names); err != nil {
 		return nil, fmt.Errorf("the kernel's list of mounts: %w", err)
 	}
 	m.place(v.Uses)
+	m.place(v.Others)
 	v.Uses = append(v.Uses, m.swaps(v)...)
 	return v, nil
 }
@@ -108,11 +112,11 @@ func (m *Machine) inRoot(where string) (string, bool) {
 // the options of the file system.
 //
 // Kinds that spread over devices, such as btrfs, have numbers of their own there: those are
-// known by the source.
-func (m *Machine) mountTable(process string, names map[string]string) (uses []inventory.Use, err error) {
+// known by the source. What is of no node is listed by itself.
+func (m *Machine) mountTable(process string, names map[string]string) (uses, others []inventory.Use, err error) {
 	data, err := os.ReadFile(filepath.Join(m.at.proc, process, "mountinfo"))
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	for line := range strings.Lines(string(data)) {
 		f := strings.Fields(line)
@@ -124,17 +128,20 @@ func (m *Machine) mountTable(process string, names map[string]string) (uses []in
 		if name == "" && strings.HasPrefix(f[2], "0:") {
 			name = m.sourceOf(fstab.Unescape(f[dash+2]), names)
 		}
-		if name == "" {
-			continue
-		}
 		u := inventory.Use{Node: name, How: inventory.Mounted, Where: fstab.Unescape(f[4]), Kind: f[dash+1], Options: f[5], Super: f[dash+3]}
+		u.Number, _ = strconv.Atoi(f[0])
 		if part := fstab.Unescape(f[3]); part != "/" {
 			u.Part = part
 		}
 		u.ReadOnly = slices.Contains(strings.Split(u.Options, ","), "ro") || slices.Contains(strings.Split(u.Super, ","), "ro")
+		if name == "" {
+			u.Source = fstab.Unescape(f[dash+2])
+			others = append(others, u)
+			continue
+		}
 		uses = append(uses, u)
 	}
-	return uses, nil
+	return uses, others, nil
 }
 
 // sourceOf names the node that a source is a path of, links followed.
@@ -203,7 +210,7 @@ func (m *Machine) elsewhere(v *inventory.Inventory, names map[string]string) (us
 			continue
 		}
 		seen[ns] = true
-		theirs, err := m.mountTable(p, names)
+		theirs, _, err := m.mountTable(p, names)
 		if err != nil {
 			continue // it ended meanwhile
 		}

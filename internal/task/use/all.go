@@ -67,12 +67,14 @@ func mountJob(v *inventory.Inventory, u fstab.Unit) Job {
 		}
 	case e.NoAuto():
 		j.Reason = "noauto"
-	case e.Network() || strings.Contains(e.Type, "."):
-		j.Result, j.Reason = Systemds, e.Type+" is mounted by systemd, with a program of its own"
 	case u.Automount:
 		j.Result, j.Reason = Systemds, "it is mounted at the first access"
-	case len(found) == 0 && !device:
-		j.Result, j.Reason = Systemds, fmt.Sprintf("%s is no device", e.Spec)
+	case ofOther(v, u):
+		if _, there := v.OtherAt(u.Where); there {
+			j.Result = Was
+		} else if j.Request = task.Request(&Mount{Target: u.Where}); !v.Machine.Systemd {
+			j.Request, j.Result, j.Reason = nil, Systemds, fmt.Sprintf("%s (%s) is mounted by systemd, which does not run here", e.Spec, e.Type)
+		}
 	case len(found) == 0:
 		j.Result, j.Reason = Failed, "nothing carries "+e.Spec
 		if e.NoFail() {

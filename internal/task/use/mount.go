@@ -14,6 +14,7 @@ import (
 	kinds "fundus/core/kind"
 	"fundus/core/mountopt"
 	"fundus/core/target"
+	"fundus/core/text/fstab"
 	"fundus/internal/machine"
 	"fundus/internal/stage"
 	"fundus/internal/task"
@@ -43,6 +44,9 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	if slices.Contains(r.Options, "bind") || slices.Contains(r.Options, "rbind") {
 		return r.bind(ctx, p, v)
+	}
+	if u, ok := lineOfOther(v, r.Target); ok && r.Dir == "" {
+		return r.line(ctx, p, v, u)
 	}
 	n, err := target.Resolve(v, r.Target)
 	if err != nil {
@@ -82,6 +86,9 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 			next = "choose another directory"
 		}
 		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: use.Node + " is mounted there", Next: next}
+	}
+	if other, ok := v.OtherAt(dir); ok {
+		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: fmt.Sprintf("%s is mounted there (%s)", other.Kind, other.Source), Next: "fundus unmount " + dir}
 	}
 	if v.Machine.Apart {
 		if r.Persist {
@@ -128,6 +135,39 @@ func (r *Mount) mounted(ctx context.Context, p *task.Planner, v *inventory.Inven
 		p.Title("keep %s mounted at %s at each boot", n.Name, use.Where)
 	}
 	return r.Home.plan(ctx, p, v, n, use.Where)
+}
+
+// lineOfOther finds the line of fstab for a mount point that no device is mounted at.
+func lineOfOther(v *inventory.Inventory, word string) (fstab.Unit, bool) {
+	for _, u := range v.Units() {
+		if u.None == "" && u.Where != "" && u.Where == path.Clean(word) && ofOther(v, u) {
+			return u, true
+		}
+	}
+	return fstab.Unit{}, false
+}
+
+// ofOther reports whether what mounts a line is systemd, or a program of the kind's own: what
+// it mounts is no device.
+func ofOther(v *inventory.Inventory, u fstab.Unit) bool {
+	e := u.Entry
+	if e.Network() && !fstab.IsNode(u.What) || strings.Contains(e.Type, ".") {
+		return true
+	}
+	return !fstab.IsNode(u.What) && !strings.HasPrefix(e.Spec, "/") && len(v.Resolve(e.Spec)) == 0
+}
+
+// line has systemd mount what a line says that names no device.
+func (r *Mount) line(ctx context.Context, p *task.Planner, v *inventory.Inventory, u fstab.Unit) error {
+	p.Title("mount %s at %s", u.What, u.Where)
+	if r.Persist || r.Make || r.Untouched || len(r.Options) > 0 || r.Home != (Home{}) {
+		return advice.Way(fmt.Errorf("%s: %s is mounted by systemd, as line %d says and not otherwise", u.Where, u.What, u.Line), "fundus mount %s", u.Where)
+	}
+	if _, there := v.OtherAt(u.Where); there {
+		return nil
+	}
+	p.Facts(fs.Fact{Name: "unit", Value: fmt.Sprintf("systemd mounts it, as line %d of fstab says", u.Line)})
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.StartUnit, From: u.What, Where: u.Where, Kind: u.Entry.Type})
 }
 
 // untouched are the options with those that keep the kernel from writing; without them a mount
@@ -256,6 +296,9 @@ func (r *Unmount) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	dir := path.Clean(r.Target)
 	p.Title("unmount %s", r.Target)
+	if other, ok := v.OtherAt(dir); ok {
+		return r.other(ctx, p, v, other)
+	}
 	if _, ok := v.MountedAt(dir); !ok {
 		n, err := target.Resolve(v, r.Target)
 		place, errPlace := p.Stage.ReadFile(dir)
@@ -296,6 +339,23 @@ func (r *Unmount) Plan(ctx context.Context, p *task.Planner) error {
 		p.Note("%s stays in use until the last of those ends who use it", use.Node)
 	}
 	return p.Stage.Tell(ctx, r.action(v, use))
+}
+
+// other takes away what is mounted of no device.
+func (r *Unmount) other(ctx context.Context, p *task.Planner, v *inventory.Inventory, use inventory.Use) error {
+	p.Title("unmount %s (%s) from %s", use.Source, use.Kind, use.Where)
+	if r.Below {
+		if err := r.inside(ctx, p, v, use.Where); err != nil {
+			return err
+		}
+	}
+	a := machine.Action{Verb: machine.Unmount, Where: use.Where, Kind: use.Kind, Detach: r.Detach}
+	if u, ok := lineOfOther(v, use.Where); ok {
+		a.From = u.What
+	} else {
+		p.Note("no line of fstab says how it is mounted again")
+	}
+	return p.Stage.Tell(ctx, a)
 }
 
 // action takes one mount away. It says what brings the same one back.
