@@ -269,6 +269,8 @@ type Area struct {
 	Path       string // as the kernel names it
 	Node       string // "" for a file
 	File       bool
+	On         string // the node that a file lies on; "" where it is not known
+	First      int64  // the page of that node at which a file begins; 0 where it is not known
 	Size, Used quantity.Bytes
 	Priority   int
 }

@@ -46,9 +46,7 @@ type Kind struct {
 	Adjust func(dev block.Device, wishes fs.Wishes) error // settings that can be given later
 	// Alike is the mount option that does for one mount what a setting would; "" where none.
 	Alike func(v fs.Value) string
-	// SwapFiles are the types as which a mounted one takes files to swap on, whose blocks the
-	// kernel gave it without writing them.
-	SwapFiles []string
+	SwapFiles []SwapFile // how files to swap on are made, by the type of the mount
 	// Untouched are the options beside ro with which a mount writes nothing.
 	Untouched []string
 	Relabels  bool                               // the kernel changes the label of a mounted one by its own call
@@ -59,6 +57,14 @@ type Kind struct {
 	Copies     func(dev block.Device) (same, looked int, first bool)
 	Simulation *Simulation // what a mount does to the bytes, for benches
 	Options    *Mounts     // nil: what the kernel takes is not known
+}
+
+// SwapFile is how a file to swap on is made on a mount of the type.
+type SwapFile struct {
+	Type    string
+	Written bool // its blocks have to be written: they are not given without that
+	Plain   bool // it is never to be copied on write, which is said while it is empty
+	Untried bool // by the rule of the kind, and no proof of Fundus has tried it
 }
 
 // Mounts is what the kernel mounts a kind as, and the options that it takes then.
@@ -112,16 +118,16 @@ func All() []Kind {
 		{Name: "fence", Probe: fence.Probe, Fields: fence.Fields},
 		{Name: "gpt", Probe: probeGPT, Fields: gpt.Fields},
 		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: extMakers(), Values: ext.Values, Probe: ext.Probe, Fields: ext.Fields, SetLabel: ext.SetLabel, Relabels: true,
-			SetID: wideID(ext.SetUUID), LiveID: ext.ChangesUUID, Adjust: ext.Adjust, Alike: ext.Alike, Untouched: []string{"noload"}, SwapFiles: []string{"ext4"},
+			SetID: wideID(ext.SetUUID), LiveID: ext.ChangesUUID, Adjust: ext.Adjust, Alike: ext.Alike, Untouched: []string{"noload"}, SwapFiles: []SwapFile{{Type: "ext4"}, {Type: "ext3", Written: true}, {Type: "ext2", Written: true}},
 			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted, ext.MarkLabelled, wideID(ext.MarkIdentified)}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies,
 			Options: &Mounts{[]string{"ext4", "ext3", "ext2"}, ext.MountOptions}},
-		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, SetLabel: xfs.SetLabel, Relabels: true, Untouched: []string{"norecovery"}, SwapFiles: []string{"xfs"}, SetID: wideID(xfs.SetUUID), Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
+		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, SetLabel: xfs.SetLabel, Relabels: true, Untouched: []string{"norecovery"}, SwapFiles: []SwapFile{{Type: "xfs"}}, SetID: wideID(xfs.SetUUID), Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
 		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},
 		{Name: "fat", Makes: []Maker{{Word: "fat", ID: fs.Serial, Settings: fat.Settings, Traits: fs.NoTraits, Make: fat.MakeOrder, Variant: fat.Variant}}, Values: fat.Values, SetLabel: fat.SetLabel, FitLabel: fat.Fit, SetID: func(dev block.Device, id fs.ID) error { return fat.SetSerial(dev, id.Number()) }, Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies,
 			Options: &Mounts{[]string{"vfat", "msdos"}, fat.MountOptions}},
 		{Name: "exfat", Probe: probe.ExFAT, Fields: probe.ExFATFields, Marks: []Mark{{3, "EXFAT   "}}, Options: &Mounts{[]string{"exfat"}, probe.ExFATOptions}},
 		{Name: "ntfs", Probe: probe.NTFS, Fields: probe.NTFSFields, Marks: []Mark{{3, "NTFS    "}}, Options: &Mounts{[]string{"ntfs3"}, probe.NTFSOptions}},
-		{Name: "btrfs", Probe: probe.Btrfs, Fields: probe.BtrfsFields, Marks: []Mark{{65600, "_BHRfS_M"}}, Copies: probe.BtrfsCopies, Options: &Mounts{[]string{"btrfs"}, probe.BtrfsOptions}},
+		{Name: "btrfs", Probe: probe.Btrfs, Fields: probe.BtrfsFields, Marks: []Mark{{65600, "_BHRfS_M"}}, Copies: probe.BtrfsCopies, SwapFiles: []SwapFile{{Type: "btrfs", Plain: true, Untried: true}}, Options: &Mounts{[]string{"btrfs"}, probe.BtrfsOptions}},
 		{Name: "f2fs", Probe: probe.F2FS, Fields: probe.F2FSFields, Marks: []Mark{{1024, "\x10\x20\xF5\xF2"}}},
 		{Name: "udf", Probe: probe.UDF, Fields: probe.UDFFields, Options: &Mounts{[]string{"udf"}, probe.UDFOptions}},
 		{Name: "iso9660", Probe: probe.ISO9660, Fields: probe.ISO9660Fields, Options: &Mounts{[]string{"iso9660"}, probe.ISOOptions}},
@@ -218,12 +224,12 @@ func (k Kind) MakerLike(word string) Maker {
 	return k.Makes[0]
 }
 
-// SwapFiles lists the types of mounts on which Fundus makes files to swap on.
-func SwapFiles() (types []string) {
+// SwapFiles lists how files to swap on are made, for each type of mount that takes them.
+func SwapFiles() (all []SwapFile) {
 	for _, k := range All() {
-		types = append(types, k.SwapFiles...)
+		all = append(all, k.SwapFiles...)
 	}
-	return types
+	return all
 }
 
 // Label is a label as the kind stores it.

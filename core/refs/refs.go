@@ -97,6 +97,27 @@ func All(v *inventory.Inventory) (out []Reference) {
 	return out
 }
 
+// Offset is where a file says that the file to swap on begins from which the kernel resumes.
+type Offset struct {
+	Path string
+	bootcfg.Offset
+	Place
+}
+
+// Offsets lists them, file by file.
+func Offsets(v *inventory.Inventory) (out []Offset) {
+	for _, path := range slices.Sorted(maps.Keys(v.Files)) {
+		p, ok := placeOf(path)
+		if _, words := p.Syntax.(bootcfg.Syntax); !ok || !words || v.Files[path].Missing {
+			continue
+		}
+		for _, o := range bootcfg.Offsets(v.Files[path].Data) {
+			out = append(out, Offset{path, o, p})
+		}
+	}
+	return out
+}
+
 // Normal gives the identifier that a link of udev's names, in place of its path.
 //
 // udev makes links for each identifier, and people write the link for the identifier: both

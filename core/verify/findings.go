@@ -22,6 +22,7 @@ var (
 	IdentifierNone    = finding.Entry{ID: "identifier-missing", Severity: finding.Warning, Why: "what has no identifier can only be named by where it happens to be plugged in"}
 	ReferenceNone     = finding.Entry{ID: "reference-names-nothing", Severity: finding.Warning, Why: "whoever reads the line waits for a device that does not come"}
 	FileUnread        = finding.Entry{ID: "file-unreadable", Severity: finding.Note, Why: "what names a device there was not looked at"}
+	ReferenceOffset   = finding.Entry{ID: "resume-offset", Severity: finding.Warning, Why: "a machine that hibernated is resumed from the wrong place, or not at all"}
 	ReferenceName     = finding.Entry{ID: "reference-unstable-name", Severity: finding.Warning, Why: "the kernel numbers disks in the order in which it finds them, which changes"}
 	DeviceUnread      = finding.Entry{ID: "device-unreadable", Severity: finding.Warning, Why: "what cannot be read cannot be checked"}
 	DeviceSilent      = finding.Entry{ID: "device-silent", Severity: finding.Error, Why: "whoever uses a disk that does not answer waits for it, and the boot may wait too"}
@@ -61,7 +62,7 @@ func Catalogue() []finding.Entry {
 		AlignStep, AlignPhysical, AlignOptimal, TableTooSmall, KernelDiffers, TypeMisfit,
 		ContentFenced, ContentTwofold, ContentTooLarge, ContentSmaller, ContentErrors, ContentDue,
 		ContentStripe, MountFull, MountDiffers, IdentifierNone, ReferenceNone, FileUnread,
-		ReferenceName, DeviceUnread, DeviceSilent, DuplicateUUID, DuplicateLabel, DuplicatePartUUID,
+		ReferenceName, ReferenceOffset, DeviceUnread, DeviceSilent, DuplicateUUID, DuplicateLabel, DuplicatePartUUID,
 		DuplicateDisk, FstabUnknown, FstabAmbiguous, FstabKind, FstabNoMount,
 		FstabTwice, FstabUnstable, FstabDies, FstabRefused, FstabIgnored, FstabLost, FstabFields,
 		FstabNumber, FstabReturn, FstabEscape, FstabTagCase, FstabOption, FstabValue, FstabNeeds,

@@ -48,6 +48,27 @@ func (k *look) named() (out []finding.Finding) {
 	return out
 }
 
+// offsets holds where a file to swap on is said to begin against where those begin that are
+// on. One that is made anew begins elsewhere.
+func (k *look) offsets() (out []finding.Finding) {
+	for _, o := range refs.Offsets(k.v) {
+		var begins []string
+		right := false
+		for _, a := range k.v.Areas {
+			on := o.Spec == "" || slices.ContainsFunc(k.by.Resolve(refs.Normal(o.Spec)), func(n inventory.Node) bool { return n.Name == a.On })
+			if a.First > 0 && on {
+				begins = append(begins, fmt.Sprintf("%s begins at %d", a.Path, a.First))
+				right = right || a.First == o.Pages
+			}
+		}
+		if len(begins) > 0 && !right { // without one that is on nobody can say
+			f := ReferenceOffset.New(fmt.Sprintf("%s:%d", o.Path, o.Line), "resume_offset=%d: no file to swap on begins there; %s", o.Pages, strings.Join(begins, ", "))
+			out = append(out, f.WithRemedy("%s", mended(refs.Reference{Place: o.Place})))
+		}
+	}
+	return out
+}
+
 func by(r refs.Reference) string {
 	if r.By == "" {
 		return ""

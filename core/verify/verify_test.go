@@ -106,6 +106,10 @@ func TestFindings(t *testing.T) {
 			lines("UUID=herb /srv ext4 defaults 0 2\n")(v)
 			v.Dirs = map[string]bool{"/srv": false}
 		}},
+		{ReferenceOffset, "/etc/kernel/cmdline:1", func(v *inventory.Inventory) {
+			text("/etc/kernel/cmdline", "resume=/dev/disk/by-uuid/herb resume_offset=34816 quiet\n")(v)
+			v.Areas = []inventory.Area{{Path: "/srv/swap", File: true, On: "sdb1", First: 34817}, {Path: "/swap", File: true, On: "sda1", First: 34816}}
+		}},
 		{AlignOptimal, "sdb1", content(func(n *inventory.Node) { n.Geometry.OptIO = 3 << 19 })},
 		{ContentSmaller, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Size -= 32 << 20 })},
 		{ContentErrors, "sdb1", content(func(n *inventory.Node) { n.Contents[0].State = fs.Errors })},

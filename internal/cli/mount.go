@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fundus/core/inventory"
+	"fundus/core/progress"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
@@ -222,6 +223,9 @@ func (e *Env) act(ctx context.Context, m *onMachine, r task.Request) (*draft.Dra
 	if e.o.draft {
 		return &plan.Draft, nil
 	}
+	shown := e.progress()
+	defer shown.finish()
+	ctx = progress.Within(ctx, shown.report)
 	for _, step := range plan.Draft.Steps {
 		if step.Action == nil {
 			return nil, fmt.Errorf("%s: %q changes more than the running system; --commit carries it out as a change", r.Verb(), step.Title)

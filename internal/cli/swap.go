@@ -48,8 +48,8 @@ func newSwapAdd(e *Env) *cobra.Command {
 	var options string
 	cmd := &cobra.Command{
 		Use: "add PATH SIZE", Short: "Make a file to swap on, and turn it on",
-		Long: `Make a file of the size on an ext4 or XFS, with blocks of its own, that only root may
-read, and have the kernel swap on it. --persist adds the fstab line as well. Undo
+		Long: `Make a file of the size with blocks of its own, that only root may read, and have
+the kernel swap on it. --persist adds the fstab line as well. Undo
 gives it up and takes it away.`,
 		Example: "  fundus swap add /srv/swap 4GiB\n  fundus swap add /srv/swap 4GiB --options=pri=5 --persist",
 		Args:    words(2, 2, "a path and a size"),
@@ -71,6 +71,7 @@ gives it up and takes it away.`,
 	f.StringVar(&options, "options", "", "swap `OPTIONS`: pri=N, discard")
 	f.StringVar(&r.Label, "label", "", "the area's `LABEL`")
 	f.BoolVar(&r.Persist, "persist", false, "add the fstab line as well")
+	f.BoolVar(&r.Written, "written", false, "write its zeros, instead of setting the blocks aside")
 	return e.addChange(cmd)
 }
 
@@ -135,11 +136,11 @@ kernel would kill programs instead. Ctrl-C leaves the area in use.`,
 			return e.use(cmd.Context(), &use.SwapOff{Targets: args}, "fundus swap on %s")
 		},
 	}
-	cmd.Flags().BoolVar(&all, "all", false, "each area that is on")
+	cmd.Flags().BoolVar(&all, "all", false, "each area that a line of fstab names")
 	return e.addChange(cmd)
 }
 
-// giveUpAll gives up everything that is on.
+// giveUpAll gives up what lines of fstab turn on.
 func (e *Env) giveUpAll(ctx context.Context) error {
 	m, err := e.open(ctx)
 	if err != nil {
@@ -150,11 +151,13 @@ func (e *Env) giveUpAll(ctx context.Context) error {
 		return err
 	}
 	var paths []string
-	for _, a := range v.Areas {
-		paths = append(paths, a.Path)
+	for _, j := range use.SwapAll(v) {
+		if j.Result == use.Was {
+			paths = append(paths, j.Thing)
+		}
 	}
 	if len(paths) == 0 {
-		return e.printer().Show(view.Message{Kind: "message", Text: "nothing to do: it is so already"})
+		return e.printer().Show(view.Message{Kind: "message", Text: "nothing to do: no area of fstab is on"})
 	}
 	return e.use(ctx, &use.SwapOff{Targets: paths}, "fundus swap on %s")
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 
+	"fundus/core/quantity"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/oscall"
@@ -51,7 +52,7 @@ func (x *executor) madeAt(m *draft.Making) (full string, there bool, err error) 
 	return at.Full, there, err
 }
 
-func (making) carry(_ context.Context, x *executor, s StrokeRecord, forward bool) error {
+func (making) carry(ctx context.Context, x *executor, s StrokeRecord, forward bool) error {
 	m := x.deed.Steps[s.Step].Make
 	full, there, err := x.madeAt(m)
 	switch {
@@ -62,5 +63,7 @@ func (making) carry(_ context.Context, x *executor, s StrokeRecord, forward bool
 	case there:
 		return nil
 	}
-	return oscall.MakeFile(full, int64(m.Size), m.Header)
+	return oscall.MakeFile(ctx, oscall.Making{Path: full, Size: int64(m.Size), Header: m.Header, Written: m.Written, Plain: m.Plain}, func(done int64) {
+		x.sink.Send("zeros of "+m.Path, quantity.Bytes(done), m.Size)
+	})
 }

@@ -206,6 +206,10 @@ type Making struct {
 	Size   quantity.Bytes `json:"size_bytes"`
 	Header []byte         `json:"header"`
 	Remove bool           `json:"remove,omitempty"`
+	// Written is one whose zeros are written; without it its blocks are set aside. Plain is
+	// one that the file system never copies on write.
+	Written bool `json:"written,omitempty"`
+	Plain   bool `json:"plain,omitempty"`
 }
 
 // Owning gives the root of what is mounted, or everything below it, to somebody, and the root

@@ -31,13 +31,14 @@ type SwapAreaDoc struct {
 	Line     int    `json:"fstab_line,omitempty"`
 	Options  string `json:"options,omitempty"`
 	Problem  string `json:"problem,omitempty"`
+	First    int64  `json:"first_page,omitempty"` // of the device on which a file lies
 }
 
 // Document implements Report.
 func (r Swap) Document() any {
 	d := SwapDoc{head("swap"), int64(r.Memory.Total), int64(r.Memory.Available), []SwapAreaDoc{}}
 	for _, a := range r.Areas {
-		d.Areas = append(d.Areas, SwapAreaDoc{a.Path, a.Node, a.Label, a.File, a.On, int64(a.Size), int64(a.Used), a.Priority, a.Line, a.Options, a.Problem})
+		d.Areas = append(d.Areas, SwapAreaDoc{a.Path, a.Node, a.Label, a.File, a.On, int64(a.Size), int64(a.Used), a.Priority, a.Line, a.Options, a.Problem, a.First})
 	}
 	return d
 }

@@ -172,13 +172,20 @@ func proveGivenUp(t *testing.T, j *judge) {
 	do("swap off ubda", "done: swap off ubda", "fundus swap on ubda", fine)
 	do("swap off ubda", "nothing to do", fine)
 	do("swap off --all", "done", fine)
+	do("mkdir /etc/kernel")
 	do("swap list", "no swap is on", fine)
 	do("file /proc/swaps", "Filename")
 	empty := len(commands) - 1
-	for i, kind := range []string{"ext4 block=1KiB", "ext4 block=4KiB", "xfs"} {
+	var begun []int
+	for i, kind := range []string{"ext4 block=1KiB", "ext4 block=4KiB", "xfs", "ext3 block=4KiB", "ext2 block=4KiB", "ext4 block=4KiB"} {
 		do(fmt.Sprintf("format ubdc %s --label moss%s --commit", kind, map[bool]string{true: " --lose=moss"}[i > 0]), fine)
 		do("mount ubdc /srv/a --make", fine)
-		do("swap add /srv/a/swap 8MiB --options=pri=2 --persist --commit", "done: add the file /srv/a/swap", fine)
+		do("swap add /srv/a/swap 8MiB --options=pri=2 --persist --commit"+map[bool]string{true: " --written"}[i == 5], "done: add the file /srv/a/swap", fine)
+		do("begins /srv/a/swap")
+		begun = append(begun, len(commands)-1)
+		do("swap list --json", "first_page", fine)
+		do("text /etc/kernel/cmdline resume=/dev/ubdc resume_offset=7", "text")
+		do("verify", "resume-offset", "exit status 4")
 		do("file /proc/swaps", "/srv/a/swap", map[bool]string{true: "818", false: "8188"}[i == 0]) // all of its pages but the first, where blocks are pages
 		do("swap off /srv/a/swap", "done", fine)
 		do("swap on --all", "/srv/a/swap: done", fine)
@@ -191,10 +198,15 @@ func proveGivenUp(t *testing.T, j *judge) {
 		do("file /srv/a/swap", "no such file")
 		do("unmount /srv/a", "done", fine)
 	}
-	do("swap add /swap 8MiB", "Fundus makes such files on ext4 and xfs", refused) // on the host's directory
-	do("swap add /dev/swap 8MiB", "Fundus makes such files on ext4 and xfs", refused)
+	do("swap add /swap 8MiB", "Fundus makes such files on ext4, ext3, ext2, xfs, btrfs", refused) // on the host's directory
+	do("swap add /dev/swap 8MiB", "Fundus makes such files on ext4, ext3, ext2, xfs, btrfs", refused)
 	a := j.run(t, start{modules: []string{"xfs"}, boot: []string{"null_blk.nr_devices=0"}, images: []string{blank(t, 400<<20), blank(t, 60<<20), blank(t, 100<<20)}, commands: commands})[2]
 	says(t, a.Said, want)
+	for _, i := range begun {
+		if begins, list := strings.TrimSpace(a.Said[i]), a.Said[i+1]; !strings.Contains(list, `"first_page": `+begins) {
+			t.Errorf("the kernel says that it begins at page %s: %s", begins, list)
+		}
+	}
 	if len(a.Said) > empty && strings.Contains(a.Said[empty], "/dev/") {
 		t.Errorf("still in use: %s", a.Said[empty])
 	}

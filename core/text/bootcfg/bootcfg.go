@@ -14,6 +14,7 @@ package bootcfg
 import (
 	"bytes"
 	"regexp"
+	"strconv"
 	"strings"
 
 	"github.com/google/uuid"
@@ -130,4 +131,43 @@ func (Syntax) Say(data []byte, m text.Mention, spec string) ([]byte, error) {
 		spec = value
 	}
 	return text.Put(data, m, spec), nil
+}
+
+// Offset is where a file to swap on begins that the kernel is to resume from, in pages of the
+// device.
+type Offset struct {
+	Line  int
+	Pages int64
+	Spec  string // the device, where the same line names it
+}
+
+// Offsets lists them. The kernel takes resume_offset beside resume.
+func Offsets(data []byte) (out []Offset) {
+	number := 0
+	for line := range strings.Lines(string(data)) {
+		number++
+		if t := strings.TrimSpace(line); t == "" || t[0] == '#' || t[0] == ';' {
+			continue
+		}
+		o := Offset{Line: number}
+		found := false
+		for _, m := range scanLine(line) {
+			if strings.EqualFold(m.By, "resume") {
+				o.Spec = m.Spec
+			}
+		}
+		for _, w := range word.FindAllString(line, -1) {
+			at := strings.LastIndex(w, "resume_offset=")
+			if at < 0 {
+				continue
+			}
+			if pages, err := strconv.ParseInt(w[at+len("resume_offset="):], 10, 64); err == nil {
+				o.Pages, found = pages, true
+			}
+		}
+		if found {
+			out = append(out, o)
+		}
+	}
+	return out
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -33,6 +34,15 @@ func said(list []text.Mention) string {
 		words = append(words, fmt.Sprintf("%d %s %s", m.Line, m.By, m.Spec))
 	}
 	return strings.Join(words, "; ")
+}
+
+// TestOffsets: where a file to swap on is said to begin is found wherever it stands in a line.
+func TestOffsets(t *testing.T) {
+	got := Offsets([]byte("# resume_offset=1\nGRUB_CMDLINE_LINUX=\"resume=UUID=" + id + " resume_offset=34816\"\nresume_offset=12 quiet\nresume_offset=0x1\n"))
+	want := []Offset{{2, 34816, "UUID=" + id}, {3, 12, ""}}
+	if !slices.Equal(got, want) {
+		t.Errorf("%v", got)
+	}
 }
 
 // TestMentions: what names a device is found, with its line and what it is for, and

@@ -7,11 +7,14 @@ import (
 	"os"
 	"strconv"
 	"syscall"
+	"time"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
 
 	"fundus/core/inventory"
+	"fundus/core/progress"
+	"fundus/core/quantity"
 	"fundus/core/text/fstab"
 	"fundus/internal/machine"
 )
@@ -56,6 +59,7 @@ func (m *Machine) swap(ctx context.Context, v *inventory.Inventory, a machine.Ac
 	}
 	stop := context.AfterFunc(ctx, func() { _ = child.Signal(syscall.SIGTERM) }) // it may have ended
 	defer stop()
+	defer m.follow(ctx, path)()
 	ended, err := child.Wait()
 	switch {
 	case err != nil || ended.Success():
@@ -66,6 +70,40 @@ func (m *Machine) swap(ctx context.Context, v *inventory.Inventory, a machine.Ac
 		return syscall.Errno(ended.ExitCode())
 	}
 	return fmt.Errorf("%s is in use as before: what gave it up was killed, since memory is short", path)
+}
+
+// follow reports each second how much of an area is given up, until it is told to end.
+func (m *Machine) follow(ctx context.Context, path string) (end func()) {
+	sink := progress.Of(ctx)
+	if sink == nil {
+		return func() {}
+	}
+	used := func() (quantity.Bytes, bool) {
+		for _, a := range m.areas() {
+			if a.Path == path {
+				return a.Used, true
+			}
+		}
+		return 0, false
+	}
+	began, _ := used()
+	ended, over := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(over)
+		tick := time.NewTicker(time.Second)
+		defer tick.Stop()
+		for {
+			select {
+			case <-ended:
+				return
+			case <-tick.C:
+			}
+			if left, there := used(); there {
+				sink.Send("giving up "+path, max(0, began-left), began)
+			}
+		}
+	}()
+	return func() { close(ended); <-over }
 }
 
 // swapGiver is what the child is called that gives an area up.

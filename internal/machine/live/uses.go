@@ -12,8 +12,10 @@ import (
 	"golang.org/x/sys/unix"
 
 	"fundus/core/inventory"
+	"fundus/core/kind"
 	"fundus/core/quantity"
 	"fundus/core/text/fstab"
+	"fundus/internal/oscall"
 )
 
 // holders are devices that are built on the disk or on a partition of it.
@@ -254,6 +256,9 @@ func (m *Machine) swaps(v *inventory.Inventory) (uses []inventory.Use) {
 	v.Areas, v.Memory = m.areas(), m.memory()
 	for i := range v.Areas {
 		a := &v.Areas[i]
+		if a.File {
+			m.begins(v, a)
+		}
 		for _, n := range v.Nodes {
 			if n.Path != a.Path && !slices.Contains(n.Links, a.Path) {
 				continue
@@ -263,6 +268,23 @@ func (m *Machine) swaps(v *inventory.Inventory) (uses []inventory.Use) {
 		}
 	}
 	return uses
+}
+
+// begins finds where a file to swap on lies. Of what is never copied on write, the kernel gives
+// no place on a device.
+func (m *Machine) begins(v *inventory.Inventory, a *inventory.Area) {
+	on, ok := v.MountOf(a.Path)
+	if other, there := v.OtherAt(on.Where); !ok || m.at.root != "/" || there && other.Number > on.Number || slices.ContainsFunc(kind.SwapFiles(), func(s kind.SwapFile) bool { return s.Type == on.Kind && s.Plain }) {
+		return
+	}
+	f, err := os.Open(a.Path)
+	if err != nil {
+		return // of a file that is gone, or that only root may read
+	}
+	defer f.Close()
+	if list, err := oscall.Extents(f, false); err == nil && len(list) > 0 {
+		a.On, a.First = on.Node, int64(list[0].Physical)/int64(os.Getpagesize())
+	}
 }
 
 // memory reads /proc/meminfo, whose lines have a name and KiB.

@@ -125,8 +125,10 @@ func SwapAll(v *inventory.Inventory) (jobs []Job) {
 		j := Job{Line: u.Line, Thing: e.Spec, Result: LeftOut}
 		found := v.Resolve(e.Spec)
 		switch {
-		case areaAt(v, e.Spec), len(found) == 1 && swapsOn(v, found[0].Name):
+		case areaAt(v, e.Spec):
 			j.Result = Was
+		case len(found) == 1 && swapsOn(v, found[0].Name):
+			j.Thing, j.Result = found[0].Name, Was
 		case e.NoAuto():
 			j.Reason = "noauto"
 		case len(found) == 0 && v.Sources[e.Spec]: // a file

@@ -206,6 +206,7 @@ type SwapAdd struct {
 	Label   string        `json:"label,omitempty"`
 	Options []string      `json:"options,omitempty"`
 	Persist bool          `json:"persist,omitempty"` // an fstab line as well
+	Written bool          `json:"written,omitempty"` // its zeros are written
 }
 
 // Verb of the request.
@@ -226,7 +227,8 @@ func (r *SwapAdd) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	page := quantity.Bytes(os.Getpagesize())
 	size = size / page * page
-	if err := errors.Join(r.place(p, v, file, size), checkSwapOptions(r.Options)); err != nil {
+	how, err := r.place(p, v, file, size)
+	if err := errors.Join(err, checkSwapOptions(r.Options)); err != nil {
 		return err
 	}
 	header, l, err := swap.Header(size, swap.Options{Page: page, Label: r.Label, UUID: p.Fresh()})
@@ -235,7 +237,7 @@ func (r *SwapAdd) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	p.Title("add the file %s of %v as swap", file, size)
 	p.Facts(fs.Fact{Name: "size", Value: fmt.Sprintf("%d pages × %d bytes = %d bytes (%v)", l.Pages, l.Page, size, size)})
-	p.Stage.Add(draft.Step{Kind: draft.Make, Title: fmt.Sprintf("make %s of %v", file, size), Make: &draft.Making{Path: file, Size: size, Header: header}})
+	p.Stage.Add(draft.Step{Kind: draft.Make, Title: fmt.Sprintf("make %s of %v", file, size), Make: &draft.Making{Path: file, Size: size, Header: header, Written: r.Written || how.Written, Plain: how.Plain}})
 	if r.Persist {
 		if err := putSwapFile(ctx, p, file, r.Options); err != nil {
 			return err
@@ -248,23 +250,23 @@ func (r *SwapAdd) Plan(ctx context.Context, p *task.Planner) error {
 
 // place refuses a file that the kernel would not swap on, before anything is made: it wants
 // the places of the blocks from the file system, and writes to them past it.
-func (r *SwapAdd) place(p *task.Planner, v *inventory.Inventory, file string, size quantity.Bytes) error {
+func (r *SwapAdd) place(p *task.Planner, v *inventory.Inventory, file string, size quantity.Bytes) (how kinds.SwapFile, err error) {
 	dir := path.Dir(file)
 	if !strings.HasPrefix(r.Path, "/") {
-		return fmt.Errorf("%s: a file to swap on is named by its whole path", r.Path)
+		return how, fmt.Errorf("%s: a file to swap on is named by its whole path", r.Path)
 	}
 	at, err := p.Stage.Place(file)
 	if err != nil {
-		return err
+		return how, err
 	}
 	above, err := p.Stage.Place(dir)
 	switch {
 	case err != nil:
-		return err
+		return how, err
 	case at.There:
-		return advice.Way(fmt.Errorf("%s: there is something of that name already", file), "fundus swap list")
+		return how, advice.Way(fmt.Errorf("%s: there is something of that name already", file), "fundus swap list")
 	case !above.There:
-		return fmt.Errorf("%s: there is no directory %s", file, dir)
+		return how, fmt.Errorf("%s: there is no directory %s", file, dir)
 	}
 	on, _ := v.MountOf(file)
 	if n, ok := v.Node(on.Node); ok {
@@ -273,15 +275,24 @@ func (r *SwapAdd) place(p *task.Planner, v *inventory.Inventory, file string, si
 		}
 	}
 	typ := cmp.Or(on.Kind, at.Volatile, "no file system of a disk")
+	var known []string
+	for _, s := range kinds.SwapFiles() {
+		if known = append(known, s.Type); s.Type == typ {
+			how = s
+		}
+	}
 	switch {
-	case !slices.Contains(kinds.SwapFiles(), typ):
-		return fmt.Errorf("%s: %w: it would lie on %s; Fundus makes such files on %s", file, ErrSwapFile, typ, strings.Join(kinds.SwapFiles(), " and "))
+	case how.Type == "":
+		return how, fmt.Errorf("%s: %w: it would lie on %s; Fundus makes such files on %s", file, ErrSwapFile, typ, strings.Join(known, ", "))
 	case on.ReadOnly:
-		return fmt.Errorf("%s: %w: %s is mounted for reading alone", file, ErrSwapFile, on.Where)
+		return how, fmt.Errorf("%s: %w: %s is mounted for reading alone", file, ErrSwapFile, on.Where)
 	case on.Space.Total > 0 && size > on.Space.Free:
-		return fmt.Errorf("%s: %v are wanted, and %s has %v free", file, size, on.Where, on.Space.Free)
+		return how, fmt.Errorf("%s: %v are wanted, and %s has %v free", file, size, on.Where, on.Space.Free)
 	case on.Space.Total > 0 && on.Space.Free-size < on.Space.Total/20:
 		p.Warn("%s has %v left afterwards, of %v", on.Where, on.Space.Free-size, on.Space.Total)
 	}
-	return nil
+	if how.Untried {
+		p.Warn("it is made as the kernel wants it on %s (one device, never copied, no snapshot of it); no proof of Fundus has tried that", typ)
+	}
+	return how, nil
 }

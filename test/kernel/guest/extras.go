@@ -102,6 +102,8 @@ func (x *extras) find(name string) func(words []string) string {
 		},
 		"file":    func(w []string) string { b, err := os.ReadFile(w[0]); return string(b) + fine(err) },
 		"area":    area,    // DEVICE: swapped on
+		"begins":  begins,  // FILE: at which page of its device
+		"text":    func(w []string) string { return "text" + fine(os.WriteFile(w[0], []byte(strings.Join(w[1:], " ")+"\n"), 0o644)) },
 		"awkward": awkward, // ROOT HOW: an fstab that cannot simply be replaced
 		"clear":   func([]string) string { fmt.Print("\033[H\033[2J"); return "" },
 		"show":    show, // COMMAND: on the console, as an administrator sees it
@@ -514,4 +516,21 @@ func statfs(words []string) string {
 	var st syscall.Statfs_t
 	err := syscall.Statfs(words[0], &st)
 	return fmt.Sprintf("blocks %d free %d files %d left %d%s", int64(st.Blocks)*st.Frsize, int64(st.Bfree)*st.Frsize, st.Files, st.Ffree, fine(err))
+}
+
+// begins asks the kernel, by its older call, at which page of the device a file begins.
+func begins(words []string) string {
+	const fibmap, blockSize = 1, 2
+	f, err := os.Open(words[0])
+	if err != nil {
+		return err.Error()
+	}
+	defer f.Close()
+	block, bytes := int32(0), int32(0)
+	_, _, errBlock := unix.Syscall(unix.SYS_IOCTL, f.Fd(), fibmap, uintptr(unsafe.Pointer(&block)))
+	_, _, errBytes := unix.Syscall(unix.SYS_IOCTL, f.Fd(), blockSize, uintptr(unsafe.Pointer(&bytes)))
+	if errBlock != 0 || errBytes != 0 {
+		return fmt.Sprint(errBlock, errBytes)
+	}
+	return fmt.Sprint(int64(block) * int64(bytes) / int64(os.Getpagesize()))
 }
