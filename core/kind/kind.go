@@ -45,7 +45,7 @@ type Kind struct {
 	LiveID func(c fs.Content) error
 	Adjust func(dev block.Device, wishes fs.Wishes) error // settings that can be given later
 	// Alike is the mount option that does for one mount what a setting would; "" where none.
-	Alike func(v fs.Value) string
+	Alike     func(v fs.Value) string
 	SwapFiles []SwapFile // how files to swap on are made, by the type of the mount
 	// Untouched are the options beside ro with which a mount writes nothing.
 	Untouched []string

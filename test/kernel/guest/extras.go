@@ -30,6 +30,9 @@ type extras struct {
 }
 
 func (x *extras) find(name string) func(words []string) string {
+	if word, ok := onFiles()[name]; ok {
+		return word
+	}
 	return map[string]func([]string) string{
 		"writer":  x.write,                                          // DIR: writes there without a pause
 		"rest":    func([]string) string { return x.writer.rest() }, // the writer stops, and says how it went
@@ -39,18 +42,13 @@ func (x *extras) find(name string) func(words []string) string {
 			fmt.Printf("\033[1m$ fundus survey --watch\033[0m\n%s\n", strings.TrimSuffix(x.endWatch(w), "[<nil>]"))
 			return ""
 		}, // the same, on the console
-		"unmap":     unmap,   // NAME
-		"suspend":   suspend, // NAME: the mapped device answers nothing
-		"resume":    resume,  // NAME
-		"chain":     chained, // DISK LABEL: table, partition, file system, fstab line and mount as one deed
-		"suspended": func([]string) string { return read("/sys/block/dm-0", "dm/suspended") },
-		"figures":   figures, // what the kernel itself says of disks, mounts and swaps
-		"bind":      func(w []string) string { return fine(syscall.Mount(w[0], w[1], "", syscall.MS_BIND, "")) },
-		"put":       func(w []string) string { return "put" + fine(os.WriteFile(w[0], []byte(w[1]), 0o200)) }, // PATH VALUE: into sysfs
-		"link": func(w []string) string { // PATH: where a link leads
-			to, err := os.Readlink(w[0])
-			return to + fine(err)
-		},
+		"unmap":       unmap,   // NAME
+		"suspend":     suspend, // NAME: the mapped device answers nothing
+		"resume":      resume,  // NAME
+		"chain":       chained, // DISK LABEL: table, partition, file system, fstab line and mount as one deed
+		"suspended":   func([]string) string { return read("/sys/block/dm-0", "dm/suspended") },
+		"figures":     figures, // what the kernel itself says of disks, mounts and swaps
+		"bind":        func(w []string) string { return fine(syscall.Mount(w[0], w[1], "", syscall.MS_BIND, "")) },
 		"zram":        zram, // BYTES: a disk in memory
 		"grow":        func(w []string) string { return grow(w[0], w[1]) },
 		"look":        look,      // DEVICE: what the kernel makes of it
@@ -70,7 +68,6 @@ func (x *extras) find(name string) func(words []string) string {
 		"initialised": initialise, // DEVICE: the kernel initialises every inode table
 		"conform":     conform,    // DISK ROOTDISK: the table of what is refused
 		"rounds":      rounds,     // N DISK: the road, over and over
-		"mkdir":       func(w []string) string { return fmt.Sprint(os.MkdirAll(w[0], 0o755)) },
 		"over":        func(w []string) string { return fmt.Sprint(unix.Mount(w[0], w[1], "ext4", 0, "")) },
 		"image":       func(w []string) string { return makeImage(w[0], w[1]) },
 		"plant":       plant,       // DEVICE OFFSET TEXT
@@ -92,22 +89,13 @@ func (x *extras) find(name string) func(words []string) string {
 		"digest":      digest,      // DEVICE
 		"keep":        x.keep,      // HOW PLACE: a process that keeps a mount busy
 		"release":     x.release,   // of all that is kept
-		"swapfile":    swapFile,    // PATH
-		"line":        line,        // WORDS: one more of fstab
 		"spoil":       spoil,       // DEVICE OFFSET N: bytes that are turned over
 		"twin":        func(w []string) string { return "twin" + fine(copyFile(w[0], w[1])) },
-		"open": func(w []string) string {
-			m, err := strconv.ParseUint(w[1], 8, 32)
-			return fine(errors.Join(err, os.Chmod(w[0], os.FileMode(m))))
-		},
-		"file":    func(w []string) string { b, err := os.ReadFile(w[0]); return string(b) + fine(err) },
-		"area":    area,    // DEVICE: swapped on
-		"begins":  begins,  // FILE: at which page of its device
-		"text":    func(w []string) string { return "text" + fine(os.WriteFile(w[0], []byte(strings.Join(w[1:], " ")+"\n"), 0o644)) },
-		"awkward": awkward, // ROOT HOW: an fstab that cannot simply be replaced
-		"clear":   func([]string) string { fmt.Print("\033[H\033[2J"); return "" },
-		"show":    show, // COMMAND: on the console, as an administrator sees it
-		"pause":   func([]string) string { time.Sleep(2 * time.Second); return "" },
+		"area":        area,    // DEVICE: swapped on
+		"awkward":     awkward, // ROOT HOW: an fstab that cannot simply be replaced
+		"clear":       func([]string) string { fmt.Print("\033[H\033[2J"); return "" },
+		"show":        show, // COMMAND: on the console, as an administrator sees it
+		"pause":       func([]string) string { time.Sleep(2 * time.Second); return "" },
 	}[name]
 }
 
@@ -516,21 +504,4 @@ func statfs(words []string) string {
 	var st syscall.Statfs_t
 	err := syscall.Statfs(words[0], &st)
 	return fmt.Sprintf("blocks %d free %d files %d left %d%s", int64(st.Blocks)*st.Frsize, int64(st.Bfree)*st.Frsize, st.Files, st.Ffree, fine(err))
-}
-
-// begins asks the kernel, by its older call, at which page of the device a file begins.
-func begins(words []string) string {
-	const fibmap, blockSize = 1, 2
-	f, err := os.Open(words[0])
-	if err != nil {
-		return err.Error()
-	}
-	defer f.Close()
-	block, bytes := int32(0), int32(0)
-	_, _, errBlock := unix.Syscall(unix.SYS_IOCTL, f.Fd(), fibmap, uintptr(unsafe.Pointer(&block)))
-	_, _, errBytes := unix.Syscall(unix.SYS_IOCTL, f.Fd(), blockSize, uintptr(unsafe.Pointer(&bytes)))
-	if errBlock != 0 || errBytes != 0 {
-		return fmt.Sprint(errBlock, errBytes)
-	}
-	return fmt.Sprint(int64(block) * int64(bytes) / int64(os.Getpagesize()))
 }

@@ -1,0 +1,59 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+)
+
+// onFiles are lines about files of the guest.
+func onFiles() map[string]func(words []string) string {
+	return map[string]func([]string) string{
+		"put": func(w []string) string { return "put" + fine(os.WriteFile(w[0], []byte(w[1]), 0o200)) }, // PATH VALUE: into sysfs
+		"link": func(w []string) string { // PATH: where a link leads
+			to, err := os.Readlink(w[0])
+			return to + fine(err)
+		},
+		"mkdir": func(w []string) string { return fmt.Sprint(os.MkdirAll(w[0], 0o755)) },
+		"open": func(w []string) string { // PATH MODE
+			m, err := strconv.ParseUint(w[1], 8, 32)
+			return fine(errors.Join(err, os.Chmod(w[0], os.FileMode(m))))
+		},
+		"file": func(w []string) string { b, err := os.ReadFile(w[0]); return string(b) + fine(err) },
+		"text": func(w []string) string { // PATH WORDS: a file of that one line
+			return "text" + fine(os.WriteFile(w[0], []byte(strings.Join(w[1:], " ")+"\n"), 0o644))
+		},
+		"owner":    owner,    // PATH: whose it is, and its mode
+		"begins":   begins,   // FILE: at which page of its device
+		"line":     line,     // WORDS: one more of fstab
+		"swapfile": swapFile, // PATH
+	}
+}
+
+func owner(words []string) string {
+	var st unix.Stat_t
+	err := unix.Lstat(words[0], &st)
+	return fmt.Sprintf("%d:%d %04o", st.Uid, st.Gid, st.Mode&0o7777) + fine(err)
+}
+
+// begins asks the kernel, by its older call, at which page of the device a file begins.
+func begins(words []string) string {
+	const fibmap, blockSize = 1, 2
+	f, err := os.Open(words[0])
+	if err != nil {
+		return err.Error()
+	}
+	defer f.Close()
+	block, bytes := int32(0), int32(0)
+	_, _, errBlock := unix.Syscall(unix.SYS_IOCTL, f.Fd(), fibmap, uintptr(unsafe.Pointer(&block)))
+	_, _, errBytes := unix.Syscall(unix.SYS_IOCTL, f.Fd(), blockSize, uintptr(unsafe.Pointer(&bytes)))
+	if errBlock != 0 || errBytes != 0 {
+		return fmt.Sprint(errBlock, errBytes)
+	}
+	return fmt.Sprint(int64(block) * int64(bytes) / int64(os.Getpagesize()))
+}
