@@ -443,9 +443,17 @@ func (v *Inventory) OtherAt(dir string) (Use, bool) {
 	return Use{}, false
 }
 
-// Awaits reports whether the directory is mounted at the first access.
+// Awaits reports whether the directory is mounted at the first access, or lies below such a
+// one, and nothing is mounted there yet.
 func (v *Inventory) Awaits(dir string) bool {
-	return slices.ContainsFunc(v.Others, func(u Use) bool { return u.Where == dir && u.Kind == Automount })
+	return slices.ContainsFunc(v.Others, func(u Use) bool {
+		if u.Kind != Automount || dir != u.Where && !strings.HasPrefix(dir, u.Where+"/") {
+			return false
+		}
+		_, mounted := v.MountedAt(u.Where)
+		_, other := v.OtherAt(u.Where)
+		return !mounted && !other
+	})
 }
 
 // MountOf finds the mount that the path lies on; false where none of the devices is mounted

@@ -47,6 +47,9 @@ type Kind struct {
 	// Alike is the mount option that does for one mount what a setting would; "" where none.
 	Alike     func(v fs.Value) string
 	SwapFiles []SwapFile // how files to swap on are made, by the type of the mount
+	// Exchanges says how the kernel exchanges the bytes of a mounted file with another's, by
+	// the type of the mount.
+	Exchanges map[string]Exchange
 	// Untouched are the options beside ro with which a mount writes nothing.
 	Untouched []string
 	Relabels  bool                               // the kernel changes the label of a mounted one by its own call
@@ -57,6 +60,25 @@ type Kind struct {
 	Copies     func(dev block.Device) (same, looked int, first bool)
 	Simulation *Simulation // what a mount does to the bytes, for benches
 	Options    *Mounts     // nil: what the kernel takes is not known
+}
+
+// Exchange is how the kernel exchanges what two files hold.
+type Exchange string
+
+// The ways.
+const (
+	Ranges Exchange = "ranges" // part by part, while the file is in use
+	Whole  Exchange = "whole"  // the file as a whole, where nobody changed it meanwhile
+)
+
+// ExchangeOf is that of a type of mounts; "" where there is none.
+func ExchangeOf(typ string) Exchange {
+	for _, k := range All() {
+		if e := k.Exchanges[typ]; e != "" {
+			return e
+		}
+	}
+	return ""
 }
 
 // SwapFile is how a file to swap on is made on a mount of the type.
@@ -118,10 +140,10 @@ func All() []Kind {
 		{Name: "fence", Probe: fence.Probe, Fields: fence.Fields},
 		{Name: "gpt", Probe: probeGPT, Fields: gpt.Fields},
 		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: extMakers(), Values: ext.Values, Probe: ext.Probe, Fields: ext.Fields, SetLabel: ext.SetLabel, Relabels: true,
-			SetID: wideID(ext.SetUUID), LiveID: ext.ChangesUUID, Adjust: ext.Adjust, Alike: ext.Alike, Untouched: []string{"noload"}, SwapFiles: []SwapFile{{Type: "ext4"}, {Type: "ext3", Written: true}, {Type: "ext2", Written: true}},
+			SetID: wideID(ext.SetUUID), LiveID: ext.ChangesUUID, Adjust: ext.Adjust, Alike: ext.Alike, Untouched: []string{"noload"}, SwapFiles: []SwapFile{{Type: "ext4"}, {Type: "ext3", Written: true}, {Type: "ext2", Written: true}}, Exchanges: map[string]Exchange{"ext4": Ranges},
 			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted, ext.MarkLabelled, wideID(ext.MarkIdentified)}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies,
 			Options: &Mounts{[]string{"ext4", "ext3", "ext2"}, ext.MountOptions}},
-		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, SetLabel: xfs.SetLabel, Relabels: true, Untouched: []string{"norecovery"}, SwapFiles: []SwapFile{{Type: "xfs"}}, SetID: wideID(xfs.SetUUID), Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
+		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, SetLabel: xfs.SetLabel, Relabels: true, Untouched: []string{"norecovery"}, SwapFiles: []SwapFile{{Type: "xfs"}}, Exchanges: map[string]Exchange{"xfs": Whole}, SetID: wideID(xfs.SetUUID), Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
 		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},
 		{Name: "fat", Makes: []Maker{{Word: "fat", ID: fs.Serial, Settings: fat.Settings, Traits: fs.NoTraits, Make: fat.MakeOrder, Variant: fat.Variant}}, Values: fat.Values, SetLabel: fat.SetLabel, FitLabel: fat.Fit, SetID: func(dev block.Device, id fs.ID) error { return fat.SetSerial(dev, id.Number()) }, Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies,
 			Options: &Mounts{[]string{"vfat", "msdos"}, fat.MountOptions}},

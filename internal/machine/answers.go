@@ -14,18 +14,14 @@ import (
 // AskAbout has the running kernel judge the options of a mount or a remount, where it can be
 // asked, before the rules do. The inventory is the caller's own.
 func AskAbout(v *inventory.Inventory, r Reader, a Action) {
-	typ := a.Kind
-	switch a.Verb {
+	switch options := fstab.Split(a.Options); a.Verb {
 	case Mount:
 		c, _ := nodeOf(v, a.Node).Content()
-		typ = a.MountType(c)
+		ask(v, r, a.MountType(c), options)
 	case Remount:
 		u, _ := v.MountedAt(a.Where)
-		typ = u.Kind
-	default:
-		return
+		ask(v, r, u.Kind, options)
 	}
-	ask(v, r, typ, fstab.Split(a.Options))
 }
 
 // AskAboutLines has the running kernel judge the options of every line of fstab that names

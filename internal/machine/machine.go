@@ -19,6 +19,7 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/extent"
+	"fundus/core/gather"
 	"fundus/core/inventory"
 	"fundus/core/mountopt"
 	"fundus/core/quantity"
@@ -93,13 +94,17 @@ func ReadFiles(v *inventory.Inventory, r Reader) error {
 }
 
 // LookAtPlaces fills in where the mount points of fstab lead, whether they are there, and
-// whether the files are that it names. What was looked at stays.
+// whether the files are that it names. What was looked at stays. A place that is mounted at
+// the first access is there, and is not looked at: that would be the first access.
 func LookAtPlaces(v *inventory.Inventory, r Reader) error {
 	for _, l := range v.Fstab().Entries() {
 		if l.Entry.Network() { // a dead server's mount point is not looked at: that can hang
 			continue
 		}
 		dir := fstab.FromRoot(l.Entry.Dir)
+		if v.Awaits(dir) {
+			continue
+		}
 		if _, known := v.Leads[dir]; !known && strings.Contains(l.Entry.Dir, "/") {
 			if at, err := r.Place(dir); err == nil && at.Path != dir {
 				v.Leads[dir] = at.Path
@@ -107,6 +112,9 @@ func LookAtPlaces(v *inventory.Inventory, r Reader) error {
 		}
 	}
 	for _, u := range v.Units() {
+		if v.Awaits(u.Where) {
+			v.Dirs[u.Where] = true
+		}
 		if _, looked := v.Dirs[u.Where]; !looked && u.Where != "" && u.None == "" && !u.Entry.Network() {
 			state, err := r.ReadFile(u.Where)
 			v.Dirs[u.Where] = err == nil && state.Dir
@@ -224,6 +232,11 @@ type Machine interface {
 	Inhibit(ctx context.Context, why string) (release func())
 	// Watch reports each disk that comes, changes or goes, until the context ends.
 	Watch(ctx context.Context, report func(Event)) error
+	// Scattered shows how each file below a place of a mounted file system lies, and how its
+	// kernel puts files together; a refusal where it does not.
+	Scattered(ctx context.Context, v *inventory.Inventory, place string, visit func(gather.File)) error
+	// Together puts one of those files together and says how it lies afterwards.
+	Together(ctx context.Context, v *inventory.Inventory, place, name string) (gather.File, error)
 	// StateDir is where deeds and drafts lie unless --state says otherwise.
 	StateDir() string
 }

@@ -40,6 +40,7 @@ const (
 	RuleAsleep       Rule = "hibernated"
 	RuleFile         Rule = "file-cannot-be-replaced" // about text files, which no kernel judges
 	RuleMemory       Rule = "memory-too-small"        // for what is swapped out; the kernel kills instead
+	RuleExchange     Rule = "no-exchange"             // whose kernel exchanges no files
 	RuleNoSystemd    Rule = "no-systemd"              // to start what has a program of its own
 )
 
@@ -171,6 +172,30 @@ func checkStart(v *inventory.Inventory, a Action) *Refusal {
 		return refuse(RuleNoSystemd, a.Where, "", "%s is mounted by systemd or a program of its own, and systemd does not run here", orFileSystem(a.Kind))
 	}
 	return nil
+}
+
+// CheckGather refuses a place whose files the kernel does not put together, and gives how it
+// does.
+func CheckGather(v *inventory.Inventory, place string) (kind.Exchange, error) {
+	on, ok := v.MountOf(place)
+	if other, there := v.OtherAt(on.Where); there && other.Number > on.Number {
+		on, ok = other, true
+	}
+	for _, o := range v.Others { // one that lies deeper
+		if len(o.Where) > len(on.Where) && (place == o.Where || strings.HasPrefix(place, o.Where+"/")) {
+			on, ok = o, true
+		}
+	}
+	way := kind.ExchangeOf(on.Kind)
+	switch {
+	case !ok || way == "":
+		return "", refuse(RuleExchange, place, "", "it lies on %s, whose files the kernel does not exchange; it does so on ext4 and XFS", orFileSystem(on.Kind))
+	case on.ReadOnly:
+		return "", refuse(RuleReadOnly, place, "", "%s is mounted for reading alone", on.Where)
+	case hasOption(on.Super, "data=journal"):
+		return "", refuse(RuleExchange, place, "", "%s is mounted with data=journal, where the kernel exchanges nothing", on.Where)
+	}
+	return way, nil
 }
 
 // checkBind refuses a directory or a place that is not there.

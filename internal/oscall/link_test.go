@@ -5,6 +5,8 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+
+	"golang.org/x/sys/unix"
 )
 
 // TestLinks: a link is made where it was said and nowhere else, and taken away only while it
@@ -19,8 +21,17 @@ func TestLinks(t *testing.T) {
 		t.Errorf("a link was followed: %v", err)
 	}
 	const name = "/home/curator/herbarium"
+	if os.Getuid() == 0 {
+		if err := os.Chown(home, 1000, 1001); err != nil {
+			t.Fatal(err)
+		}
+	}
 	if err := MakeLink(root, name, "/srv/herbarium"); err != nil {
 		t.Fatal(err)
+	}
+	var dir, link unix.Stat_t
+	if err := errors.Join(unix.Stat(home, &dir), unix.Lstat(filepath.Join(root, name), &link)); err != nil || link.Uid != dir.Uid || link.Gid != dir.Gid {
+		t.Errorf("the link belongs to %d:%d: %v", link.Uid, link.Gid, err)
 	}
 	if to, there, err := LinkAt(root, name); to != "/srv/herbarium" || !there || err != nil {
 		t.Errorf("it leads to %q, %v, %v", to, there, err)

@@ -346,12 +346,16 @@ func (s *Stage) Tell(ctx context.Context, list ...machine.Action) error {
 			if _, known := v.Dirs[dir]; known {
 				continue
 			}
-			state, err := s.ReadFile(dir)
-			if err != nil {
-				return err
+			there := v.Awaits(dir) // a look would be the first access
+			if !there {
+				state, err := s.ReadFile(dir)
+				if err != nil {
+					return err
+				}
+				there = state.Dir
 			}
 			v.Dirs = maps.Clone(v.Dirs)
-			v.Dirs[dir] = state.Dir
+			v.Dirs[dir] = there
 		}
 		machine.AskAbout(v, s.base, a)
 		if err := machine.CheckAction(v, a); err != nil {

@@ -15,6 +15,7 @@ import (
 	"fundus/core/block"
 	"fundus/core/extent"
 	"fundus/core/fs"
+	"fundus/core/gather"
 	"fundus/core/inventory"
 	"fundus/core/mountopt"
 	"fundus/core/quantity"
@@ -45,6 +46,15 @@ type rig struct {
 
 // Watch has nothing to report: nobody plugs anything in.
 func (*rig) Watch(context.Context, func(machine.Event)) error { return nil }
+
+// Scattered and Together have no files.
+func (*rig) Scattered(context.Context, *inventory.Inventory, string, func(gather.File)) error {
+	return errNothing
+}
+
+func (*rig) Together(context.Context, *inventory.Inventory, string, string) (gather.File, error) {
+	return gather.File{}, errNothing
+}
 
 var _ machine.Machine = (*rig)(nil)
 

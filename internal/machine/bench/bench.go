@@ -18,6 +18,7 @@ import (
 	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/core/block/file"
+	"fundus/core/gather"
 	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/mountopt"
@@ -234,6 +235,19 @@ func (b *Bench) inventory(ctx context.Context, k *kernel) (*inventory.Inventory,
 // look looks at a disk, while nobody else is changing it.
 func (b *Bench) look(ctx context.Context, d *Disk, k *kernel) []inventory.Node {
 	return machine.Undisturbed(ctx, func() []inventory.Node { return b.scan(ctx, d, k) }, func() string { return b.Locked(d.Name) })
+}
+
+// Scattered and Together have no files: a bench mounts nothing.
+func (b *Bench) Scattered(_ context.Context, v *inventory.Inventory, place string, _ func(gather.File)) error {
+	if _, err := machine.CheckGather(v, place); err != nil {
+		return err
+	}
+	return &machine.Refusal{Rule: machine.RuleExchange, Thing: place, Text: "a bench mounts nothing: there are no files of " + place + " to go through"}
+}
+
+// Together puts nothing together.
+func (b *Bench) Together(ctx context.Context, v *inventory.Inventory, place, _ string) (gather.File, error) {
+	return gather.File{}, b.Scattered(ctx, v, place, nil)
 }
 
 // TryOptions has no kernel to ask.

@@ -29,6 +29,10 @@ func (m *Machine) Do(ctx context.Context, v *inventory.Inventory, a machine.Acti
 		return err
 	}
 	for _, dir := range a.Dirs() {
+		if v.Awaits(dir) { // a look would be the first access
+			v.Dirs[dir] = true
+			continue
+		}
 		state, err := m.ReadFile(dir)
 		v.Dirs[dir] = err == nil && state.Dir
 	}

@@ -299,6 +299,9 @@ func (r *Unmount) Plan(ctx context.Context, p *task.Planner) error {
 	if other, ok := v.OtherAt(dir); ok {
 		return r.other(ctx, p, v, other)
 	}
+	if v.Awaits(dir) {
+		return nil
+	}
 	if _, ok := v.MountedAt(dir); !ok {
 		n, err := target.Resolve(v, r.Target)
 		place, errPlace := p.Stage.ReadFile(dir)
@@ -324,6 +327,9 @@ func (r *Unmount) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	use, _ := v.MountedAt(dir)
 	p.Title("unmount %s from %s", use.Node, dir)
+	if slices.ContainsFunc(v.Others, func(u inventory.Use) bool { return u.Where == dir && u.Kind == inventory.Automount }) {
+		p.Note("whoever looks there has it mounted again: systemd does so at the first access")
+	}
 	for i, below := range layers(v, dir) {
 		if i == 0 {
 			continue // the one that goes

@@ -28,7 +28,10 @@ func onFiles() map[string]func(words []string) string {
 		"text": func(w []string) string { // PATH WORDS: a file of that one line
 			return "text" + fine(os.WriteFile(w[0], []byte(strings.Join(w[1:], " ")+"\n"), 0o644))
 		},
+		"plug":     plug,     // FILE DEVICE: a disk that it is behind comes
+		"unplug":   unplug,   // DEVICE: and goes
 		"owner":    owner,    // PATH: whose it is, and its mode
+		"gathers":  gathers,  // DEVICE TYPE FILES BLOCKS KILLS
 		"begins":   begins,   // FILE: at which page of its device
 		"line":     line,     // WORDS: one more of fstab
 		"swapfile": swapFile, // PATH
@@ -56,4 +59,24 @@ func begins(words []string) string {
 		return fmt.Sprint(errBlock, errBytes)
 	}
 	return fmt.Sprint(int64(block) * int64(bytes) / int64(os.Getpagesize()))
+}
+
+func plug(words []string) string {
+	file, err := os.OpenFile(words[0], os.O_RDWR, 0)
+	dev, errDev := os.OpenFile("/dev/"+words[1], os.O_RDWR, 0)
+	if err := errors.Join(err, errDev); err != nil {
+		return err.Error()
+	}
+	defer file.Close()
+	defer dev.Close()
+	return "plugged" + fine(unix.IoctlLoopConfigure(int(dev.Fd()), &unix.LoopConfig{Fd: uint32(file.Fd())}))
+}
+
+func unplug(words []string) string {
+	dev, err := os.OpenFile("/dev/"+words[0], os.O_RDWR, 0)
+	if err != nil {
+		return err.Error()
+	}
+	defer dev.Close()
+	return "unplugged" + fine(unix.IoctlSetInt(int(dev.Fd()), unix.LOOP_CLR_FD, 0))
 }
