@@ -24,6 +24,7 @@ import (
 	"fundus/core/fs/xfs"
 	"fundus/core/mountopt"
 	"fundus/core/probe"
+	"fundus/core/progress"
 	"fundus/core/quantity"
 	"fundus/core/table/gpt"
 	"fundus/core/table/mbr"
@@ -47,6 +48,8 @@ type Kind struct {
 	// Alike is the mount option that does for one mount what a setting would; "" where none.
 	Alike     func(v fs.Value) string
 	SwapFiles []SwapFile // how files to swap on are made, by the type of the mount
+	// Resizing is how it gets another size while nobody uses it; nil: nobody knows.
+	Resizing *Resizing
 	// Exchanges says how the kernel exchanges the bytes of a mounted file with another's, by
 	// the type of the mount.
 	Exchanges map[string]Exchange
@@ -60,6 +63,14 @@ type Kind struct {
 	Copies     func(dev block.Device) (same, looked int, first bool)
 	Simulation *Simulation // what a mount does to the bytes, for benches
 	Options    *Mounts     // nil: what the kernel takes is not known
+}
+
+// Resizing gives what is not in use another size.
+type Resizing struct {
+	// Reach is the size that it would have of at most so many bytes.
+	Reach   func(dev block.Device, to quantity.Bytes) (quantity.Bytes, error)
+	Resize  func(ctx context.Context, dev block.Device, to quantity.Bytes, sink progress.Sink) (quantity.Bytes, error)
+	Shrinks bool // it can be made smaller too
 }
 
 // Exchange is how the kernel exchanges what two files hold.
@@ -140,7 +151,7 @@ func All() []Kind {
 		{Name: "fence", Probe: fence.Probe, Fields: fence.Fields},
 		{Name: "gpt", Probe: probeGPT, Fields: gpt.Fields},
 		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: extMakers(), Values: ext.Values, Probe: ext.Probe, Fields: ext.Fields, SetLabel: ext.SetLabel, Relabels: true,
-			SetID: wideID(ext.SetUUID), LiveID: ext.ChangesUUID, Adjust: ext.Adjust, Alike: ext.Alike, Untouched: []string{"noload"}, SwapFiles: []SwapFile{{Type: "ext4"}, {Type: "ext3", Written: true}, {Type: "ext2", Written: true}}, Exchanges: map[string]Exchange{"ext4": Ranges},
+			SetID: wideID(ext.SetUUID), LiveID: ext.ChangesUUID, Adjust: ext.Adjust, Alike: ext.Alike, Untouched: []string{"noload"}, SwapFiles: []SwapFile{{Type: "ext4"}, {Type: "ext3", Written: true}, {Type: "ext2", Written: true}}, Exchanges: map[string]Exchange{"ext4": Ranges}, Resizing: &Resizing{Reach: ext.Reach, Resize: ext.Grow},
 			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted, ext.MarkLabelled, wideID(ext.MarkIdentified)}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies,
 			Options: &Mounts{[]string{"ext4", "ext3", "ext2"}, ext.MountOptions}},
 		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, SetLabel: xfs.SetLabel, Relabels: true, Untouched: []string{"norecovery"}, SwapFiles: []SwapFile{{Type: "xfs"}}, Exchanges: map[string]Exchange{"xfs": Whole}, SetID: wideID(xfs.SetUUID), Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
@@ -161,7 +172,9 @@ func All() []Kind {
 		{Name: "hfsplus", Probe: probe.HFSPlus, Fields: probe.HFSPlusFields},
 		{Name: "apfs", Probe: probe.APFS, Fields: probe.APFSFields},
 		{Name: "minix", Probe: probe.Minix, Fields: probe.MinixFields},
-		{Name: "swap", Makes: []Maker{{Word: "swap", ID: fs.Wide, Settings: swap.Settings, Traits: fs.NoTraits, Make: swap.MakeOrder}}, Values: swap.Values, SetLabel: swap.SetLabel, SetID: wideID(func(dev block.Device, id uuid.UUID) error { return swap.SetUUID(dev, id) }), Probe: swap.Probe, Fields: swap.Fields, Marks: []Mark{{4086, "SWAPSPACE2"}, {65526, "SWAPSPACE2"}}, Options: &Mounts{[]string{"swap"}, swap.MountOptions}},
+		{Name: "swap", Makes: []Maker{{Word: "swap", ID: fs.Wide, Settings: swap.Settings, Traits: fs.NoTraits, Make: swap.MakeOrder}}, Values: swap.Values, SetLabel: swap.SetLabel, SetID: wideID(func(dev block.Device, id uuid.UUID) error { return swap.SetUUID(dev, id) }), Resizing: &Resizing{swap.Reach, func(_ context.Context, dev block.Device, to quantity.Bytes, _ progress.Sink) (quantity.Bytes, error) {
+			return swap.Resize(dev, to)
+		}, true}, Probe: swap.Probe, Fields: swap.Fields, Marks: []Mark{{4086, "SWAPSPACE2"}, {65526, "SWAPSPACE2"}}, Options: &Mounts{[]string{"swap"}, swap.MountOptions}},
 		{Name: "luks", Probe: probe.LUKS, Fields: probe.LUKSFields, Marks: []Mark{{0, "LUKS\xBA\xBE"}}},
 		{Name: "bitlocker", Probe: probe.BitLocker, Fields: probe.BitLockerFields, Marks: []Mark{{3, "-FVE-FS-"}}},
 		{Name: "physical volume", Probe: probe.PhysicalVolume, Fields: probe.PhysicalVolumeFields, Marks: []Mark{{512, "LABELONE"}}},

@@ -10,10 +10,11 @@ import (
 func newResize(e *Env) *cobra.Command {
 	r := &space.Resize{}
 	cmd := &cobra.Command{
-		Use: "resize TARGET [SIZE]", Short: "Give a partition another size",
-		Long: `Give a partition another size in the table; where it begins stays. It grows into
-the gap right behind it. What it holds is not resized: it keeps its size, and a
-partition is never made smaller than that.`,
+		Use: "resize TARGET [SIZE]", Short: "Give a partition another size, with what is in it",
+		Long: `Give a partition another size; where it begins stays, and so do its number and its
+identifiers. It grows into the gap right behind it. An ext2, ext3 or ext4 that is
+not in use grows along, and a swap area grows and shrinks along; what has no way to
+another size keeps the one that it has, and no partition is made smaller than that.`,
 		Example:           "  fundus resize sdb1 40GiB\n  fundus resize sdb1 --by=+4GiB",
 		Args:              words(1, 2, "a partition, and its size unless --by is given"),
 		ValidArgsFunction: e.complete(partition),

@@ -79,6 +79,8 @@ func stories() []story {
 		}
 		return &content.Adjust{Target: "sdb1", Asked: asked}
 	}
+	small, larger := adding(disk.NewPart{Size: size("9MiB")}), &space.Resize{Target: "sdb1", Size: size("34MiB")}
+	blocks := &content.Format{Target: "sdb1", Kind: "ext4", Label: "ferns", Asked: map[string]string{"block": "1KiB", "growth-room": "1"}}
 	const otherID = "5eed5eed-0000-4000-8000-00000000fe11"
 	line := &use.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"}
 	list := []story{
@@ -105,6 +107,12 @@ func stories() []story {
 		{"convert to an MBR", 4096, 4096, []task.Request{newTable, second}, &disk.TableConvert{Disk: "sdb", Scheme: table.MBR}, false, 3, 0, false},
 		{"restore of a saved table", 512, 0, []task.Request{newTable, second, add}, restore, false, 3, 0, false},
 		{"resize", 512, 0, []task.Request{newTable, second}, &space.Resize{Target: "sdb1", Size: size("8MiB")}, false, 3, 0, false},
+		{"an ext4 grows with its partition", 512, 0, []task.Request{newTable, small, format("ferns")}, larger, false, 8, 0, false},
+		{"an ext4 of small blocks grows with its partition on 4096-byte sectors", 4096, 0, []task.Request{newTable, small, blocks}, larger, false, 3, 0, false},
+		{"an ext2 grows with its partition", 512, 0, []task.Request{newTable, small, ext("ext2")}, larger, false, 3, 0, false},
+		{"undo of an ext4 that grew", 512, 0, []task.Request{newTable, small, format("ferns"), larger}, undo, true, 8, 0, false},
+		{"a swap area grows with its partition", 512, 0, []task.Request{newTable, small, swap}, larger, false, 3, 0, false},
+		{"a swap area shrinks with its partition", 512, 0, []task.Request{newTable, add, swap}, &space.Resize{Target: "sdb1", Size: size("9MiB")}, false, 3, 0, false},
 		{"repair of the primary copy", 512, 0, []task.Request{newTable, add}, &disk.TableRepair{Disk: "sdb"}, false, 4, 512 + 24, false},
 		{"repair of the backup copy", 512, 0, []task.Request{newTable, add}, &disk.TableRepair{Disk: "sdb"}, false, 4, diskSize - 512 + 24, false},
 		{"several partitions at once", 512, 0, []task.Request{newTable}, adding(disk.NewPart{Size: size("2MiB")}, disk.NewPart{Size: size("3MiB")}), false, 3, 0, false},

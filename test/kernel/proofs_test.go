@@ -74,6 +74,8 @@ func TestKernel(t *testing.T) {
 			{"who keeps a mount busy", proveHeld},
 			{"mounts in the kernel's words", proveWords},
 			{"files put together while they are written", proveGather},
+			{"ext2, ext3 and ext4 that were made larger", proveGrown},
+			{"a growth is what was foretold", proveForetold},
 			{"lines that systemd mounts", proveLines},
 			{"from a blank disk to a home", proveHome},
 			{"swap that is needed", proveGivenUp},

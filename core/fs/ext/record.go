@@ -9,7 +9,6 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/block/field"
-	"fundus/core/fs"
 	"fundus/core/quantity"
 )
 
@@ -228,8 +227,7 @@ func wide(lo, hi uint32) uint64 { return uint64(lo) | uint64(hi)<<32 }
 // halves are those of a number of at most 64 bits.
 func halves(n uint64) (lo, hi uint32) { return uint32(n), uint32(n >> 32) }
 
-// descriptor reads that of a group, of 32 bytes or of more. With meta_bg the descriptors
-// of all but the first groups lie elsewhere; those are refused.
+// descriptor reads that of a group, of 32 bytes or of more.
 func (s *Superblock) descriptor(dev block.Device, group uint64) (descriptor, error) {
 	var d descriptor
 	b, _, err := s.rawDescriptor(dev, group)
@@ -245,10 +243,7 @@ func (s *Superblock) descriptor(dev block.Device, group uint64) (descriptor, err
 // rawDescriptor is its bytes, which are the caller's own, and the byte at which they lie.
 func (s *Superblock) rawDescriptor(dev block.Device, group uint64) (b []byte, at int64, err error) {
 	size := s.descriptorSize()
-	if s.Incompat&incompatMetaBG != 0 && int64(group+1)*size > int64(s.BlockSize) {
-		return nil, 0, fmt.Errorf("descriptor of group %d: %w: meta_bg", group, fs.ErrUnsupported)
-	}
-	at = int64(s.FirstData+1)*int64(s.BlockSize) + int64(group)*size
+	at = int64(s.descHome(s.shape(), group/s.perDesc()))*int64(s.BlockSize) + int64(group%s.perDesc())*size
 	b, err = block.ReadSized(dev, at, size, int64(s.BlockSize))
 	if err != nil {
 		return nil, 0, fmt.Errorf("descriptor of group %d: %w", group, err)

@@ -17,6 +17,7 @@ import (
 	"fundus/core/quantity"
 	"fundus/core/text/fstab"
 	"fundus/internal/machine"
+	"fundus/internal/oscall"
 )
 
 // Flags of swapon(2): include/linux/swap.h.
@@ -49,6 +50,11 @@ func (m *Machine) swap(ctx context.Context, v *inventory.Inventory, a machine.Ac
 	path := a.Where
 	if n, ok := v.Node(a.Node); ok {
 		path = n.Path
+	}
+	if a.Verb == machine.SwapOn && a.Node == "" {
+		if err := oscall.SwapTrouble(path); err != nil {
+			return &machine.Refusal{Rule: machine.RuleNotSwap, Thing: path, Text: err.Error()}
+		}
 	}
 	if a.Verb == machine.SwapOn {
 		return swapCall(unix.SYS_SWAPON, path, swapFlags(a.Options))

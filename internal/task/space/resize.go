@@ -5,10 +5,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
+	"fundus/core/block"
 	"fundus/core/fs"
 	"fundus/core/inventory"
+	"fundus/core/kind"
 	"fundus/core/quantity"
+	"fundus/core/stack"
 	"fundus/core/table"
 	"fundus/core/table/place"
 	"fundus/core/target"
@@ -16,7 +20,8 @@ import (
 	"fundus/internal/task"
 )
 
-// Resize gives a partition another size in the table, and nothing else.
+// Resize gives a partition another size, and what is in it, as far as that can have one while
+// nobody uses it.
 type Resize struct {
 	Target string        `json:"target"`
 	Size   quantity.Size `json:"size,omitzero"` // or max
@@ -58,22 +63,117 @@ func (r *Resize) Plan(ctx context.Context, p *task.Planner) error {
 	if size > most {
 		return fmt.Errorf("%s: %w: it has %v (%d bytes), and behind it are %v free: at most %v (%d bytes)%s", n.Name, table.ErrNoRoom, n.Size, n.Size, most-n.Size, most, most, barrier(v, n, most))
 	}
-	if err := enough(ctx, p, n, size); err != nil {
+	layers, err := layersOf(ctx, p, v, n)
+	if err != nil {
 		return err
 	}
-	now := part
-	now.Span.Count = uint64(size / m.Sector)
-	if now.Span == part.Span {
-		return nil
+	if not := layers[len(layers)-1].Shrink.Not; len(layers) == 1 || not != "" {
+		if err := enough(ctx, p, n, size, cmp.Or(not, cannotShrink)); err != nil {
+			return err
+		}
 	}
+	changes, notes, err := stack.Plan(layers, 0, size)
+	if err != nil {
+		return err
+	}
+	for _, note := range notes {
+		p.Note("%s", note)
+	}
+	for _, c := range changes {
+		l := layers[c.Layer]
+		p.Facts(fs.Fact{Name: l.What, Value: fmt.Sprintf("%v becomes %v (%d bytes)", c.From, c.To, c.To)})
+	}
+	for _, c := range changes {
+		switch {
+		case c.Layer == 0:
+			err = entry(ctx, p, n, disk, t, part, c.To/m.Sector)
+		default:
+			if len(changes) == 1 {
+				p.Title("resize the %s on %s to %v", layers[1].What, n.Name, c.To)
+			}
+			err = content(ctx, p, n, max(c.From, c.To, size), c.To)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// layersOf are the partition, and what is in it where that has a size of its own.
+func layersOf(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node) ([]stack.Layer, error) {
+	live := stack.Way{How: stack.Live}
+	layers := []stack.Layer{{Name: n.Name, What: fmt.Sprintf("partition %d", n.Number), Size: n.Size, Grow: live, Shrink: live}}
+	c, ok := n.Content()
+	if !ok || len(n.Contents) != 1 || c.Size == 0 || n.Entry.Role == table.Extended {
+		return layers, nil
+	}
+	l := stack.Layer{Name: n.Name, What: strings.TrimSpace(c.Kind + " " + c.Label), Size: c.Size, Grow: stack.Way{How: stack.Offline}, Shrink: stack.Way{How: stack.Offline}}
+	k, _ := kind.Of(c)
+	uses := v.UsesOf(n.Name)
+	switch {
+	case k.Resizing == nil:
+		l.Grow, l.Shrink = stack.Way{Not: "this release knows no way"}, stack.Way{Not: cannotShrink}
+	case len(uses) > 0:
+		l.Grow = stack.Way{Not: fmt.Sprintf("it is %s; not in use, it grows along", inUse(uses[0]))}
+		if l.Shrink = (stack.Way{Not: cannotShrink}); k.Resizing.Shrinks {
+			l.Shrink.Not = fmt.Sprintf("it is %s; not in use, it can become smaller", inUse(uses[0]))
+		}
+	case !k.Resizing.Shrinks:
+		l.Shrink = stack.Way{Not: cannotShrink}
+	}
+	if k.Resizing != nil {
+		dev, err := p.Stage.Open(ctx, n.Parent)
+		if err != nil {
+			return nil, err
+		}
+		l.Rule = func(want quantity.Bytes) (quantity.Bytes, error) {
+			part, err := block.NewSlice(dev, int64(n.Start), int64(n.Size))
+			if err != nil {
+				return 0, err
+			}
+			return k.Resizing.Reach(part, want)
+		}
+	}
+	return append(layers, l), nil
+}
+
+// cannotShrink is why most do not.
+const cannotShrink = "this release cannot make it smaller"
+
+func inUse(u inventory.Use) string {
+	if u.How == inventory.Mounted {
+		return "mounted at " + u.Where
+	}
+	return "in use"
+}
+
+// entry gives the partition another size in the table.
+func entry(ctx context.Context, p *task.Planner, n, disk inventory.Node, t table.Editor, part table.Partition, count quantity.Bytes) error {
+	now := part
+	now.Span.Count = uint64(count)
 	if err := t.Set(n.Number, now); err != nil {
 		return machine.About(disk.Name, err)
 	}
-	p.Details(fs.Fact{Name: "sectors", Value: fmt.Sprintf("%v becomes %v: %d × %d bytes = %v (%s)", part.Span, now.Span, now.Span.Count, m.Sector, size, size.SI())})
-	if c, ok := n.Content(); ok && c.Class == fs.FileSystem && size > n.Size {
-		p.Note("the %s in it keeps its size of %v until it is made larger itself", c.Kind, c.Size)
-	}
+	sector := t.Model().Sector
+	size := quantity.Bytes(now.Span.Count) * sector
+	p.Details(fs.Fact{Name: "sectors", Value: fmt.Sprintf("%v becomes %v: %d × %d bytes = %v (%s)", part.Span, now.Span, now.Span.Count, sector, size, size.SI())})
 	return p.Change(ctx, disk, t)
+}
+
+// content gives what is in the partition another size; room is what the partition has while
+// that is done.
+func content(ctx context.Context, p *task.Planner, n inventory.Node, room, to quantity.Bytes) error {
+	c, _ := n.Content()
+	k, _ := kind.Of(c)
+	target := machine.Target{Disk: n.Disk(), Start: n.Start, Size: room, Hold: machine.HoldContent}
+	return p.Write(ctx, fmt.Sprintf("give the %s on %s %v", c.Kind, n.Name, to), target, func(dev block.Device) error {
+		got, err := k.Resizing.Resize(ctx, dev, to, nil)
+		if err == nil && got != to {
+			err = fmt.Errorf("%s: %d bytes were foretold, and it has %d", n.Name, to, got)
+		}
+		return err
+	})
 }
 
 // barrier says which partition begins where the room ends.
@@ -87,7 +187,7 @@ func barrier(v *inventory.Inventory, n inventory.Node, most quantity.Bytes) stri
 }
 
 // enough refuses a size that cuts off something, or that nobody knows to be enough.
-func enough(ctx context.Context, p *task.Planner, n inventory.Node, size quantity.Bytes) error {
+func enough(ctx context.Context, p *task.Planner, n inventory.Node, size quantity.Bytes, not string) error {
 	if size >= n.Size || n.Entry.Role == table.Extended { // what lies in that is looked at by the table
 		return nil
 	}
@@ -99,7 +199,7 @@ func enough(ctx context.Context, p *task.Planner, n inventory.Node, size quantit
 		case c.Size == 0:
 			return fmt.Errorf("%s: %w: the %s in it does not say how large it is", n.Name, ErrNeeded, c.Kind)
 		case c.Size > size:
-			return fmt.Errorf("%s: %w: the %s in it has %v (%d bytes), %v (%d bytes) would be left, and this release cannot make it smaller", n.Name, ErrNeeded, c.Kind, c.Size, c.Size, size, size)
+			return fmt.Errorf("%s: %w: the %s in it has %v (%d bytes), %v (%d bytes) would be left, and %s", n.Name, ErrNeeded, c.Kind, c.Size, c.Size, size, size, not)
 		}
 	}
 	if len(n.Contents) > 0 {

@@ -1,10 +1,12 @@
 package main
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"unsafe"
@@ -15,7 +17,25 @@ import (
 	"fundus/core/quantity"
 )
 
-// ext is DEVICE TYPE [fill] [copies] [as=TYPE] [grow=BLOCKS]: what the kernel makes of a new
+// online is DEVICE TYPE BLOCKS: what the kernel makes of it while it is mounted.
+func online(words []string) string {
+	x := &usedProof{device: words[0], typ: words[1]}
+	x.mount()
+	x.grow(words[2])
+	x.check("unmount", syscall.Unmount("/mnt", 0))
+	dev, err := file.Open(words[0], false, block.DefaultGeometry)
+	if err != nil {
+		return err.Error()
+	}
+	defer dev.Close()
+	s, err := corext.Read(dev)
+	if err != nil {
+		return err.Error()
+	}
+	return fmt.Sprintf("%d blocks, %d inodes, %d groups; wrong: %s", s.Blocks, s.Inodes, s.Groups(), strings.Join(x.wrong, "; "))
+}
+
+// ext is DEVICE TYPE [had] [fill] [copies] [as=TYPE] [grow=BLOCKS]: what the kernel makes of a new
 // ext2, ext3 or ext4.
 //
 // Each copy of the superblock is mounted by its place; then it is mounted by its type, a tree
@@ -35,6 +55,10 @@ func ext(words []string) string {
 	}
 	x.mount()
 	first := x.statfs()
+	if slices.Contains(words, "had") { // a tree, before the file system became another
+		x.files = min(count(), 150)
+		x.read()
+	}
 	x.tree()
 	x.again()
 	if len(x.wrong) > 0 {
@@ -89,10 +113,16 @@ func copies(device string) error {
 		return err
 	}
 	s, err := corext.Read(dev)
-	if err := errors.Join(err, dev.Close()); err != nil {
+	firstMeta, errMeta := block.ReadSized(dev, 1024+0x104, 4, 4)
+	if err := errors.Join(err, errMeta, dev.Close()); err != nil {
 		return err
 	}
+	const metaGroups = 0x10 // from the first of them on a copy has no descriptors behind it
+	perDesc := uint64(s.BlockSize) / map[bool]uint64{true: 64, false: 32}[s.Incompat&0x80 != 0]
 	for _, at := range s.Backups() {
+		if s.Incompat&metaGroups != 0 && (at-s.FirstData)/uint64(s.BlocksPerGroup)/perDesc >= uint64(binary.LittleEndian.Uint32(firstMeta)) {
+			continue
+		}
 		options := fmt.Sprintf("sb=%d", quantity.Bytes(at)*s.BlockSize/1024)
 		if err := syscall.Mount(device, "/mnt", "ext4", syscall.MS_RDONLY, options); err != nil {
 			return fmt.Errorf("%s: %w", options, err)

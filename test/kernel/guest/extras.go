@@ -85,6 +85,7 @@ func (x *extras) find(name string) func(words []string) string {
 		"newuuid":     newUUID,     // DEVICE UUID: of an XFS that is not mounted
 		"xfs":         xfs,         // DEVICE HOW…: what the kernel makes of a new one
 		"ext":         ext,         // DEVICE TYPE HOW…: the same
+		"online":      online,      // DEVICE TYPE BLOCKS: grown while it is mounted
 		"entries":     entries,     // DIR N [read]: of one directory
 		"digest":      digest,      // DEVICE
 		"keep":        x.keep,      // HOW PLACE: a process that keeps a mount busy

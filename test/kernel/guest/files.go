@@ -28,13 +28,14 @@ func onFiles() map[string]func(words []string) string {
 		"text": func(w []string) string { // PATH WORDS: a file of that one line
 			return "text" + fine(os.WriteFile(w[0], []byte(strings.Join(w[1:], " ")+"\n"), 0o644))
 		},
-		"plug":     plug,     // FILE DEVICE: a disk that it is behind comes
-		"unplug":   unplug,   // DEVICE: and goes
-		"owner":    owner,    // PATH: whose it is, and its mode
-		"gathers":  gathers,  // DEVICE TYPE FILES BLOCKS KILLS
-		"begins":   begins,   // FILE: at which page of its device
-		"line":     line,     // WORDS: one more of fstab
-		"swapfile": swapFile, // PATH
+		"plug":      plug,      // FILE DEVICE: a disk that it is behind comes
+		"unplug":    unplug,    // DEVICE: and goes
+		"owner":     owner,     // PATH: whose it is, and its mode
+		"gathers":   gathers,   // DEVICE TYPE FILES BLOCKS KILLS
+		"begins":    begins,    // FILE: at which page of its device
+		"line":      line,      // WORDS: one more of fstab
+		"swapfile":  swapFile,  // PATH
+		"swapfiles": swapFiles, // DIR: of every sort, by the kernel and by Fundus
 	}
 }
 

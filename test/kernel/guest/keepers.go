@@ -12,6 +12,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 // keepers are processes that keep a mount busy, each in its way, until they are let go.
@@ -131,6 +133,68 @@ func swapFile(words []string) string {
 		err = swapCall(syscall.SYS_SWAPON, words[0])
 	}
 	return "swaps" + fine(err)
+}
+
+// swapFiles makes a file of each sort below a directory, and has the kernel and Fundus swap on
+// it, each by itself: both must say the same.
+func swapFiles(words []string) string {
+	var out []string
+	for _, how := range []string{"written", "unwritten", "hole", "tail", "shared", "pages", "nothing"} {
+		path := filepath.Join(words[0], how)
+		header := make([]byte, 8192)
+		header[1024], header[1028+1], header[1028] = 1, 3, 255
+		copy(header[4086:], "SWAPSPACE2")
+		f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+		const size = 4 << 20
+		switch how {
+		case "written", "shared":
+			_, errWrite := f.Write(make([]byte, size))
+			err = errors.Join(err, errWrite)
+		case "hole":
+			err = errors.Join(err, unix.Fallocate(int(f.Fd()), 0, 0, size/2), unix.Fallocate(int(f.Fd()), 0, size/2+65536, size/2-65536))
+		case "tail":
+			err = errors.Join(err, unix.Fallocate(int(f.Fd()), 0, 0, size/2), f.Truncate(size))
+		case "pages":
+			header = make([]byte, 8192)
+			header[1024], header[1028] = 1, 255
+			copy(header[8182:], "SWAPSPACE2")
+			err = errors.Join(err, unix.Fallocate(int(f.Fd()), 0, 0, size))
+		case "nothing":
+			header = nil
+			err = errors.Join(err, unix.Fallocate(int(f.Fd()), 0, 0, size))
+		default:
+			err = errors.Join(err, unix.Fallocate(int(f.Fd()), 0, 0, size))
+		}
+		_, errWrite := f.WriteAt(header, 0)
+		if err = errors.Join(err, errWrite, f.Sync()); err != nil {
+			return how + fine(err)
+		}
+		if how == "shared" {
+			twin, err := os.Create(path + "-twin")
+			if err == nil {
+				err = errors.Join(unix.IoctlFileClone(int(twin.Fd()), int(f.Fd())), twin.Close())
+			}
+			if err != nil { // this kind shares nothing
+				f.Close()
+				continue
+			}
+		}
+		f.Close()
+		kernel := swapCall(syscall.SYS_SWAPON, path) == nil
+		if kernel {
+			err = swapCall(syscall.SYS_SWAPOFF, path)
+		}
+		said := fundus([]string{"swap", "on", path})
+		ours := strings.HasSuffix(said, "[<nil>]")
+		if ours {
+			err = errors.Join(err, swapCall(syscall.SYS_SWAPOFF, path))
+		}
+		out = append(out, fmt.Sprintf("%s %v %v%s", how, kernel, ours, fine(err)))
+		if kernel != ours {
+			out = append(out, said)
+		}
+	}
+	return strings.Join(out, ", ")
 }
 
 // line is WORDS: one more line of fstab.

@@ -1,0 +1,195 @@
+package kernel
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os/exec"
+	"strings"
+	"testing"
+
+	"fundus/core/block"
+	"fundus/core/block/file"
+	"fundus/core/fs/ext"
+	"fundus/core/quantity"
+	"fundus/test/amount"
+)
+
+// growth is a file system that is made, used, and then made larger while it is not mounted.
+type growth struct {
+	kind, settings string
+	from, to       float64 // in groups
+	before         string  // what the guest does with it first
+	after          string  // and at last
+}
+
+// growths lists what is crossed: the end of the last group, a group, a block of descriptors,
+// all that are kept for them, a flexible group, groups with a copy of the superblock.
+func growths() (list []growth) {
+	add := func(kind, settings string, from, to float64, before, after string) {
+		list = append(list, growth{kind, settings, from, to, before, after})
+	}
+	add("ext4", "block=1KiB growth-room=2", 15, 60, "", "copies fill grow=600000")
+	add("ext4", "block=1KiB growth-room=1", 3.4, 20, "", "copies fill grow=300000")
+	add("ext4", "block=1KiB growth-room=2", 15, 90, "grow=400000", "copies fill grow=900000")
+	add("ext2", "block=1KiB", 3.3, 3.8, "", "copies fill as=ext4 grow=100000")
+	add("ext3", "block=1KiB", 10, 55.5, "", "copies fill grow=600000")
+	add("ext4", "block=4KiB", 1.2, 5.3, "", "copies fill grow=250000")
+	add("ext4", "block=2KiB checksums=no flex=no wide-numbers=no", 3.3, 26.5, "", "copies fill grow=500000")
+	add("ext4", "block=1KiB checksums=no", 18, 51, "sums", "copies fill grow=500000")
+	for _, block := range []string{"1KiB", "2KiB", "4KiB"} {
+		for _, kind := range []string{"ext2", "ext3", "ext4", "ext4 checksums=no", "ext4 wide-numbers=no", "ext4 flex=2", "ext4 flex=no", "ext4 growth-room=1", "ext4 checksums=no wide-numbers=no flex=4"} {
+			name, rest, _ := strings.Cut(kind, " ")
+			most := map[string]float64{"1KiB": 120, "2KiB": 31, "4KiB": 7.9}[block]
+			for _, move := range [][2]float64{{1.1, 1.9}, {2.3, 3.6}, {1.4, most / 2}, {most / 3, most}} {
+				add(name, strings.TrimSpace("block="+block+" "+rest), move[0], move[1], "", "copies fill grow="+fmt.Sprint(map[string]int{"1KiB": 1040000, "2KiB": 520000, "4KiB": 260000}[block]))
+			}
+		}
+	}
+	return list
+}
+
+// blockOf is the size of a block in settings, and how many bytes a group has then.
+func blockOf(settings string) (block, group float64) {
+	for bs, word := range map[float64]string{1024: "1KiB", 2048: "2KiB", 4096: "4KiB"} {
+		if strings.Contains(settings, "block="+word) {
+			block = bs
+		}
+	}
+	return block, 8 * block * block
+}
+
+// proveGrown: what Fundus made larger while it was not mounted has its tree, is mounted by each
+// copy of its superblock, counted, filled, and made larger once more by the kernel, which finds
+// nothing wrong.
+func proveGrown(t *testing.T, j *judge) {
+	all := amount.Sample(growths(), 8, 3, 18)
+	done := 0
+	for len(all) > 0 {
+		list := all[:min(len(all), 11)]
+		all = all[len(list):]
+		var images, first, second, want []string
+		for i, g := range list {
+			_, group := blockOf(g.settings)
+			path, err := imageOf(t, g.kind, int64(g.from*group), g.settings, false)
+			if err != nil {
+				t.Fatalf("%+v: %v", g, err)
+			}
+			how := g.before
+			if how == "sums" {
+				olderSums(t, path)
+				how = ""
+			}
+			images = append(images, path)
+			first = append(first, fmt.Sprintf("ext /dev/ubd%c %s %s", 'a'+i, g.kind, how))
+			second = append(second, fmt.Sprintf("ext /dev/ubd%c %s had %s", 'a'+i, g.kind, g.after))
+		}
+		for i, said := range j.run(t, start{images: images, commands: first})[len(images)-1].Said {
+			if !strings.HasSuffix(said, "left in order; wrong: ") {
+				t.Errorf("%+v, before: %s", list[i], said)
+			}
+		}
+		for i, g := range list {
+			_, group := blockOf(g.settings)
+			growImage(t, images[i], quantity.Bytes(g.to*group))
+			want = append(want, planned(t, images[i]))
+		}
+		a := j.run(t, start{images: images, commands: second})[len(images)-1]
+		for i, said := range a.Said {
+			if done++; !strings.HasPrefix(said, want[i]) || !strings.HasSuffix(said, "left in order; wrong: ") {
+				t.Errorf("%+v: %q, want %q", list[i], said, want[i])
+			}
+			if _, none := exec.LookPath("grub-fstest"); none == nil {
+				bootLoaderReads(t, images[i])
+			}
+		}
+		for _, line := range a.Kernel {
+			if level, _, _ := strings.Cut(line, ","); strings.Contains(line, "EXT") && level < "5" && !expectedOfExt(line) {
+				t.Errorf("the kernel says: %s", line)
+			}
+		}
+	}
+	fmt.Printf("kernel proof: %d file systems were made larger, used, filled and made larger by the kernel: %v\n", done, !t.Failed())
+}
+
+func growImage(t *testing.T, path string, to quantity.Bytes) *ext.Superblock {
+	t.Helper()
+	dev, err := file.Open(path, true, block.DefaultGeometry)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer dev.Close()
+	s, err := ext.Read(dev)
+	if err != nil {
+		t.Fatal(err)
+	}
+	foretold, err := s.Reach(to)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, err := ext.Grow(t.Context(), dev, to, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if s, err = ext.Read(dev); err != nil || got != foretold || s.Size() != got {
+		t.Fatalf("foretold %d bytes, grown to %d, it says %v: %v", foretold, got, s, err)
+	}
+	return s
+}
+
+// proveForetold: of sizes at random, what is foretold, what Fundus makes of a file system that
+// is not mounted, and what the kernel makes of one that is, have the same blocks, inodes and
+// groups.
+func proveForetold(t *testing.T, j *judge) {
+	r := rand.New(rand.NewPCG(amount.Seed(), 21))
+	n := amount.Of(12, 200)
+	kinds := []string{"ext2 block=1KiB", "ext3 block=1KiB", "ext4 block=1KiB", "ext4 block=1KiB growth-room=2", "ext4 block=1KiB growth-room=1", "ext4 block=2KiB", "ext4 block=4KiB", "ext3 block=2KiB", "ext2 block=4KiB", "ext4 block=1KiB flex=4 inode-every=2KiB", "ext4 block=2KiB checksums=no wide-numbers=no"}
+	for done := 0; done < n; {
+		var images, commands, want []string
+		for i := range min(12, n-done) {
+			kind, settings, _ := strings.Cut(kinds[(done+i)%len(kinds)], " ")
+			bs, group := blockOf(settings)
+			from := (1.05 + r.Float64()*float64(3)) * group
+			to := quantity.Bytes(from + r.Float64()*r.Float64()*min(float64(900<<20)-from, 100*group))
+			path, err := imageOf(t, kind, int64(from), settings, false)
+			if err != nil {
+				t.Fatalf("%s %s, %f bytes: %v", kind, settings, from, err)
+			}
+			twin, err := imageOf(t, kind, int64(from), settings, false)
+			if err != nil {
+				t.Fatal(err)
+			}
+			blocks := to / quantity.Bytes(bs)
+			says := "refused"
+			if s := reached(t, twin, blocks*quantity.Bytes(bs)); s != nil {
+				says = fmt.Sprintf("%d blocks, %d inodes, %d groups; wrong: ", s.Blocks, s.Inodes, s.Groups())
+			}
+			images, want = append(images, path), append(want, says)
+			commands = append(commands, fmt.Sprintf("online /dev/ubd%c ext4 %d", 'a'+i, blocks))
+		}
+		for i, said := range j.run(t, start{images: images, commands: commands})[len(images)-1].Said {
+			if done++; said != want[i] && !(want[i] == "refused" && strings.Contains(said, "invalid argument")) {
+				t.Errorf("%s: %s, want %s", commands[i], said, want[i])
+			}
+		}
+	}
+	fmt.Printf("kernel proof: %d growths (seed %d) are in blocks, inodes and groups what was foretold, mounted or not: %v\n", n, amount.Seed(), !t.Failed())
+}
+
+// reached grows the image where that is possible.
+func reached(t *testing.T, path string, to quantity.Bytes) *ext.Superblock {
+	t.Helper()
+	dev, err := file.Open(path, false, block.DefaultGeometry)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := ext.Read(dev)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, err = s.Reach(to)
+	dev.Close()
+	if err != nil {
+		return nil
+	}
+	return growImage(t, path, to)
+}
