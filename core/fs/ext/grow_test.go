@@ -21,7 +21,7 @@ func TestGrowOdd(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 9))
 	grown, refused := 0, 0
 	for i := range 400 {
-		o := Usual(Ext2 + Variant(i%3)).With("", uuid.UUID{1}, time.Unix(1.7e9, 0))
+		o := Usual(Ext2+Variant(i%3)).With("", uuid.UUID{1}, time.Unix(1.7e9, 0))
 		o.BlockSize, o.Growth = 1024, int64(1+i%5)
 		mem := block.NewMemory(120<<20, block.DefaultGeometry)
 		part, err := block.NewSlice(mem, 0, int64(10+i%9)<<20)
