@@ -50,6 +50,8 @@ type Kind struct {
 	SwapFiles []SwapFile // how files to swap on are made, by the type of the mount
 	// Resizing is how it gets another size while nobody uses it; nil: nobody knows.
 	Resizing *Resizing
+	// Growing is how the kernel makes a mounted one larger; nil: it does not.
+	Growing *Growing
 	// Exchanges says how the kernel exchanges the bytes of a mounted file with another's, by
 	// the type of the mount.
 	Exchanges map[string]Exchange
@@ -72,6 +74,23 @@ type Resizing struct {
 	Resize  func(ctx context.Context, dev block.Device, to quantity.Bytes, sink progress.Sink) (quantity.Bytes, error)
 	Shrinks bool // it can be made smaller too
 }
+
+// Growing is how the kernel makes what is mounted larger.
+type Growing struct {
+	Types []string // as which it is mounted then
+	Call  GrowCall
+	// Reach is the size that comes of at most so many bytes, by the kernel's own rule.
+	Reach func(dev block.Device, to quantity.Bytes) (quantity.Bytes, error)
+}
+
+// GrowCall is the kernel's request.
+type GrowCall string
+
+// The requests.
+const (
+	GrowBlocks GrowCall = "blocks" // ext4: how many it is to have
+	GrowData   GrowCall = "data"   // XFS: how many its data part is to have
+)
 
 // Exchange is how the kernel exchanges what two files hold.
 type Exchange string
@@ -139,6 +158,8 @@ type Simulation struct {
 	Labelled  func(dev block.Device, label string) error // while it is mounted
 	// Identified is the change of the identifier while it is mounted.
 	Identified func(dev block.Device, id fs.ID) error
+	// Grown is its growth while it is mounted.
+	Grown func(dev block.Device, to quantity.Bytes) error
 }
 
 // All lists the kinds in the order in which Linux would ask for them.
@@ -151,10 +172,10 @@ func All() []Kind {
 		{Name: "fence", Probe: fence.Probe, Fields: fence.Fields},
 		{Name: "gpt", Probe: probeGPT, Fields: gpt.Fields},
 		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: extMakers(), Values: ext.Values, Probe: ext.Probe, Fields: ext.Fields, SetLabel: ext.SetLabel, Relabels: true,
-			SetID: wideID(ext.SetUUID), LiveID: ext.ChangesUUID, Adjust: ext.Adjust, Alike: ext.Alike, Untouched: []string{"noload"}, SwapFiles: []SwapFile{{Type: "ext4"}, {Type: "ext3", Written: true}, {Type: "ext2", Written: true}}, Exchanges: map[string]Exchange{"ext4": Ranges}, Resizing: &Resizing{Reach: ext.Reach, Resize: ext.Grow},
-			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted, ext.MarkLabelled, wideID(ext.MarkIdentified)}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies,
+			SetID: wideID(ext.SetUUID), LiveID: ext.ChangesUUID, Adjust: ext.Adjust, Alike: ext.Alike, Untouched: []string{"noload"}, SwapFiles: []SwapFile{{Type: "ext4"}, {Type: "ext3", Written: true}, {Type: "ext2", Written: true}}, Exchanges: map[string]Exchange{"ext4": Ranges}, Resizing: &Resizing{Reach: ext.Reach, Resize: ext.Grow}, Growing: &Growing{[]string{"ext4", "ext3"}, GrowBlocks, ext.ReachLive},
+			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted, ext.MarkLabelled, wideID(ext.MarkIdentified), ext.MarkGrown}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies,
 			Options: &Mounts{[]string{"ext4", "ext3", "ext2"}, ext.MountOptions}},
-		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, SetLabel: xfs.SetLabel, Relabels: true, Untouched: []string{"norecovery"}, SwapFiles: []SwapFile{{Type: "xfs"}}, Exchanges: map[string]Exchange{"xfs": Whole}, SetID: wideID(xfs.SetUUID), Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
+		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, SetLabel: xfs.SetLabel, Relabels: true, Untouched: []string{"norecovery"}, SwapFiles: []SwapFile{{Type: "xfs"}}, Exchanges: map[string]Exchange{"xfs": Whole}, Growing: &Growing{[]string{"xfs"}, GrowData, xfs.Reach}, SetID: wideID(xfs.SetUUID), Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
 		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},
 		{Name: "fat", Makes: []Maker{{Word: "fat", ID: fs.Serial, Settings: fat.Settings, Traits: fs.NoTraits, Make: fat.MakeOrder, Variant: fat.Variant}}, Values: fat.Values, SetLabel: fat.SetLabel, FitLabel: fat.Fit, SetID: func(dev block.Device, id fs.ID) error { return fat.SetSerial(dev, id.Number()) }, Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies,
 			Options: &Mounts{[]string{"vfat", "msdos"}, fat.MountOptions}},

@@ -98,6 +98,11 @@ func (x *executor) writesLater(a machine.Action) bool {
 // failure: the deed says so, and so does the exit code.
 func (x *executor) perform(ctx context.Context, a machine.Action) error {
 	err := x.machine.Do(ctx, x.look, a)
+	var short *machine.ShortError
+	if errors.As(err, &short) {
+		x.deed.Remarks = append(x.deed.Remarks, short.Error())
+		return x.log.line(remark, 0, short.Error())
+	}
 	var later *machine.LaterError
 	if errors.As(err, &later) {
 		x.deed.Later = append(x.deed.Later, later.Error())

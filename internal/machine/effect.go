@@ -91,6 +91,11 @@ func SwappedOn(a Action) inventory.Use {
 	return u
 }
 
+// grown gives the file system on a device its size.
+func grown(v *inventory.Inventory, a Action) {
+	onContent(v, a, func(c *fs.Content) { c.Size = a.Size })
+}
+
 // relabelled gives the file system on a device its label, and identified its identifier.
 func relabelled(v *inventory.Inventory, a Action) {
 	onContent(v, a, func(c *fs.Content) { c.Label = a.Label })

@@ -373,6 +373,7 @@ const (
 	Discard         Verb = "discard"          // tell the device which bytes nobody needs
 	Relabel         Verb = "relabel"          // have the kernel change the label of a mounted file system
 	Identify        Verb = "identify"         // have the kernel change its identifier
+	Grow            Verb = "grow"             // have the kernel make a mounted file system larger
 )
 
 // Action is one change of the running system, as plain data.
@@ -433,11 +434,24 @@ func (a Action) Devices() (names []string) {
 type LaterError struct {
 	Action Action
 	Why    string
+	Then   string // what is to be done then; "" where the boot brings it about
 }
 
 func (e *LaterError) Error() string {
+	if e.Then != "" {
+		return fmt.Sprintf("%v: %s; %s", e.Action, e.Why, e.Then)
+	}
 	return fmt.Sprintf("%v: %s; the next boot brings it about", e.Action, e.Why)
 }
+
+// ShortError is an action that was carried out, and brought about something else than was
+// foretold.
+type ShortError struct {
+	Action Action
+	Text   string
+}
+
+func (e *ShortError) Error() string { return fmt.Sprintf("%v: %s", e.Action, e.Text) }
 
 // Whole is the target for all of a node's bytes.
 func Whole(n inventory.Node, hold Hold) Target {

@@ -41,6 +41,7 @@ const (
 	RuleFile         Rule = "file-cannot-be-replaced" // about text files, which no kernel judges
 	RuleMemory       Rule = "memory-too-small"        // for what is swapped out; the kernel kills instead
 	RuleExchange     Rule = "no-exchange"             // whose kernel exchanges no files
+	RuleNoGrowth     Rule = "no-growth"               // of what is mounted, on a bench
 	RuleNoSystemd    Rule = "no-systemd"              // to start what has a program of its own
 )
 
@@ -274,6 +275,30 @@ func checkIdentify(v *inventory.Inventory, a Action) *Refusal {
 		}
 	}
 	return checkThroughMount(v, n, c, k.SetID != nil, k.LiveID != nil)
+}
+
+// checkGrow refuses what the kernel would not make larger: it does so for some kinds, while
+// they are mounted for writing.
+func checkGrow(v *inventory.Inventory, a Action) *Refusal {
+	n, ok := v.Node(a.Node)
+	c, holds := n.Content()
+	k, _ := kind.Of(c)
+	mounts := Mounts(v, a.Node)
+	switch {
+	case !ok:
+		return refuse(RuleNoDevice, a.Node, "fundus survey", "there is no such device")
+	case !holds || k.Growing == nil:
+		return refuse(RuleWrongKind, n.Name, "", "the kernel makes no %s larger", orNothing(n.Holds()))
+	case len(mounts) == 0:
+		return refuse(RuleNotMounted, n.Name, "fundus mount "+n.Name, "it is not mounted")
+	case !slices.Contains(k.Growing.Types, mounts[0].Kind):
+		return refuse(RuleWrongKind, n.Name, "fundus unmount "+mounts[0].Where, "the kernel makes nothing larger that is mounted as %s", mounts[0].Kind)
+	case mounts[0].ReadOnly:
+		return refuse(RuleReadOnly, n.Name, fmt.Sprintf("fundus mount %s --remount --options=rw", mounts[0].Where), "it is mounted for reading alone")
+	case a.Size > n.Size:
+		return refuse(RuleTooLarge, n.Name, "", "it would have %d bytes, and the device has %d", a.Size, n.Size)
+	}
+	return nil
 }
 
 // contentOf finds what the action's device holds; one that holds nothing has none of what is

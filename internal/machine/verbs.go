@@ -80,6 +80,16 @@ func verbsOfContent() map[Verb]verb {
 				return ok && c.UUID == a.ID
 			},
 		},
+		Grow: {
+			words: func(a Action) string {
+				return fmt.Sprintf("have the kernel give the %s on %s %v", a.Kind, a.Node, a.Size)
+			},
+			refuse: checkGrow, effect: grown, gives: GivesAll, reads: true,
+			holds: func(v *inventory.Inventory, a Action) bool {
+				c, ok := nodeOf(v, a.Node).Content()
+				return ok && c.Size >= a.Size
+			},
+		},
 	}
 }
 
@@ -246,7 +256,7 @@ func CheckAction(v *inventory.Inventory, a Action) error {
 
 // Lasts reports whether what the action brings about lies on the device, and not in the
 // running system alone, which forgets it at the next boot.
-func (a Action) Lasts() bool { return a.Verb == Relabel || a.Verb == Identify }
+func (a Action) Lasts() bool { return a.Verb == Relabel || a.Verb == Identify || a.Verb == Grow }
 
 // Visible reports whether it can be seen that the action was carried out.
 func (a Action) Visible() bool { return verbs()[a.Verb].holds != nil }

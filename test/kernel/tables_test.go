@@ -134,11 +134,12 @@ func proveTables(t *testing.T, j *judge) {
 }
 
 // proveLogicalRoot: a system whose root is a logical partition is found by its
-// PARTUUID; its partition grows while it runs, and the kernel knows at once.
+// PARTUUID; its partition grows while it runs, the kernel knows at once, and makes the file
+// system larger.
 func proveLogicalRoot(t *testing.T, j *judge) {
 	root, disk := j.root(t), blank(t, 400<<20)
 	second, err := json.Marshal(map[string]any{"Devices": []string{"ubda"}, "Run": []string{
-		"survey --json", "resize ubda6 max --commit", "figures", "survey --json", "grow /dev/ubda6 307200", "partition add ubda --size 10MiB --commit", "partition remove ubda5 --commit", "look ubda",
+		"survey --json", "resize ubda6 max --commit", "figures", "survey --json", "inspect ubda6", "partition add ubda --size 10MiB --commit", "partition remove ubda5 --commit", "look ubda",
 	}})
 	if err := errors.Join(err, os.WriteFile(filepath.Join(root, "second.json"), second, 0o644)); err != nil {
 		t.Fatal(err)
@@ -151,7 +152,7 @@ func proveLogicalRoot(t *testing.T, j *judge) {
 	id := a.Said[6][strings.LastIndex(a.Said[6], `"partuuid": "`)+len(`"partuuid": "`):]
 	a = j.answers(t, start{rootDisk: true, rootName: "PARTUUID=" + id[:strings.IndexByte(id, '"')], images: []string{disk}}, 1)[0]
 	says(t, a.Said, [][]string{
-		{`"where": "/"`}, {"done: resize", fine}, {}, {}, {"grown to"}, {"done: add partition 3", fine}, {"would become 5: ubda6: it carries the running system's root", refused}, {`"6 67584 671744"`},
+		{`"where": "/"`}, {"by the kernel, while it is mounted", "done: resize", fine}, {}, {}, {"root, 328.0 MiB, mounted at /", "= 343932928 bytes, in"}, {"done: add partition 3", fine}, {"would become 5: ubda6: it carries the running system's root", refused}, {`"6 67584 671744"`},
 	})
 	sameLists(t, a.Said[2], a.Said[3], nil)
 }

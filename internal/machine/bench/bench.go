@@ -423,6 +423,16 @@ func (b *Bench) Do(ctx context.Context, v *inventory.Inventory, a machine.Action
 		if !readOnly && len(v.UsesOf(use.Node)) == 1 {
 			err = b.touch(v, use.Node, func(s *kind.Simulation, dev block.Device) error { return s.Unmounted(dev, b.now()) })
 		}
+	case machine.Remount:
+		use, _ := v.MountedAt(a.Where)
+		k.bring(v, a)
+		options := strings.Split(a.Options, ",")
+		switch { // for reading alone it is as if it were not mounted
+		case slices.Contains(options, "ro") && !use.ReadOnly:
+			err = b.touch(v, use.Node, func(s *kind.Simulation, dev block.Device) error { return s.Unmounted(dev, b.now()) })
+		case slices.Contains(options, "rw") && use.ReadOnly:
+			err = b.touch(v, use.Node, func(s *kind.Simulation, dev block.Device) error { return s.Mounted(dev, b.now(), a.Where) })
+		}
 	case machine.Mount, machine.Bind:
 		if a.Make {
 			err = os.MkdirAll(filepath.Join(b.Root(), a.Where), 0o755)
@@ -438,6 +448,8 @@ func (b *Bench) Do(ctx context.Context, v *inventory.Inventory, a machine.Action
 		err = b.identify(v, a)
 	case machine.Discard:
 		err = b.discard(v, a)
+	case machine.Grow:
+		err = b.grow(v, a)
 	default:
 		k.bring(v, a)
 	}
@@ -498,6 +510,16 @@ func (b *Bench) relabel(v *inventory.Inventory, a machine.Action) error {
 			return k.SetLabel(dev, a.Label)
 		}
 		return k.Simulation.Labelled(dev, a.Label)
+	})
+}
+
+// grow does to the bytes what the kernel would, where that is known.
+func (b *Bench) grow(v *inventory.Inventory, a machine.Action) error {
+	return b.onNode(v, a.Node, func(k kind.Kind, dev block.Device) error {
+		if k.Simulation == nil || k.Simulation.Grown == nil {
+			return &machine.Refusal{Rule: machine.RuleNoGrowth, Thing: a.Node, Text: "a bench does not make a mounted " + k.Name + " larger"}
+		}
+		return k.Simulation.Grown(dev, a.Size)
 	})
 }
 

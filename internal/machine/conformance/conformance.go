@@ -175,6 +175,9 @@ func Rows(s Subject) []Row {
 		{Rule: machine.RuleNotMounted, Action: machine.Action{Verb: machine.Remount, Where: "/srv/a", Options: "ro"}},
 		{Rule: machine.RuleOption, First: mounted, Action: machine.Action{Verb: machine.Remount, Where: "/srv/a", Options: "errors=never"}},
 		{Rule: machine.RuleReadOnly, First: []machine.Action{{Verb: machine.Mount, Node: s.Part(9), Where: "/srv/a", Options: "ro"}}, Action: identify(9)},
+		{Rule: machine.RuleReadOnly, First: []machine.Action{{Verb: machine.Mount, Node: s.Part(1), Where: "/srv/a", Options: "ro"}}, Action: machine.Action{Verb: machine.Grow, Node: s.Part(1), Kind: "ext4", Size: sectors * sector}},
+		{Rule: machine.RuleTooLarge, First: mounted, Action: machine.Action{Verb: machine.Grow, Node: s.Part(1), Kind: "ext4", Size: 2 * sectors * sector}},
+		{Rule: machine.RuleNotMounted, Ours: true, Action: machine.Action{Verb: machine.Grow, Node: s.Part(1), Kind: "ext4", Size: sectors * sector}},
 		{Rule: machine.RuleWrongKind, First: mounted, Action: identify(1)}, // checksums hang on it
 		{Rule: machine.RuleNoContent, Action: identify(2), Ours: true},
 		{Rule: machine.RuleMounted, First: []machine.Action{swapOn}, Action: identify(3), Ours: true},

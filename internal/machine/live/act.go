@@ -63,7 +63,7 @@ func (m *Machine) Do(ctx context.Context, v *inventory.Inventory, a machine.Acti
 		}
 		return &machine.Refusal{Rule: rule, Thing: a.Disk + a.Where, Text: fmt.Sprintf("cannot %v: %s", a, m.busyWith(a)), Next: "close what is open there, then run the command again"}
 	}
-	if later := (*machine.LaterError)(nil); errors.As(err, &later) {
+	if later, short := (*machine.LaterError)(nil), (*machine.ShortError)(nil); errors.As(err, &later) || errors.As(err, &short) {
 		return err
 	}
 	return fmt.Errorf("%v: the kernel says: %w", a, err)
@@ -149,6 +149,8 @@ func (m *Machine) act(ctx context.Context, v *inventory.Inventory, a machine.Act
 		return m.identify(ctx, v, a)
 	case machine.Discard:
 		return m.discard(ctx, v, a)
+	case machine.Grow:
+		return m.grow(ctx, v, a)
 	}
 	return fmt.Errorf("%v: %w", a, unix.ENOSYS)
 }

@@ -74,6 +74,7 @@ func (m *Machine) discover(ctx context.Context, v *inventory.Inventory) error {
 		return err
 	}
 	v.Uses = append(v.Uses, m.elsewhere(v, names)...)
+	m.mountedSizes(v)
 	spread(v)
 	v.Uses = append(v.Uses, m.swaps(v)...)
 	return nil

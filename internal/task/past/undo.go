@@ -152,6 +152,9 @@ func undoable(store *deed.Store, d *deed.Deed) error {
 	if err != nil {
 		return err
 	}
+	if newer != nil && newer.State == deed.Done && !newer.Reversible() {
+		return fmt.Errorf("deed %s: %w: %s (%s), which has no way back itself", d.ID, ErrNewer, newer.ID, newer.Title)
+	}
 	if newer != nil {
 		return advice.Way(fmt.Errorf("deed %s: %w: %s (%s); undo that one first", d.ID, ErrNewer, newer.ID, newer.Title), "fundus undo %d", newer.Number)
 	}

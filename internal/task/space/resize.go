@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"fundus/core/block"
@@ -81,7 +82,11 @@ func (r *Resize) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	for _, c := range changes {
 		l := layers[c.Layer]
-		p.Facts(fs.Fact{Name: l.What, Value: fmt.Sprintf("%v becomes %v (%d bytes)", c.From, c.To, c.To)})
+		how := ""
+		if c.Layer > 0 && c.How == stack.Live {
+			how = ", by the kernel, while it is mounted"
+		}
+		p.Facts(fs.Fact{Name: l.What, Value: fmt.Sprintf("%v becomes %v (%d bytes)%s", c.From, c.To, c.To, how)})
 	}
 	for _, c := range changes {
 		switch {
@@ -91,7 +96,7 @@ func (r *Resize) Plan(ctx context.Context, p *task.Planner) error {
 			if len(changes) == 1 {
 				p.Title("resize the %s on %s to %v", layers[1].What, n.Name, c.To)
 			}
-			err = content(ctx, p, n, max(c.From, c.To, size), c.To)
+			err = content(ctx, p, v, n, max(c.From, c.To, size), c)
 		}
 		if err != nil {
 			return err
@@ -110,30 +115,35 @@ func layersOf(ctx context.Context, p *task.Planner, v *inventory.Inventory, n in
 	}
 	l := stack.Layer{Name: n.Name, What: strings.TrimSpace(c.Kind + " " + c.Label), Size: c.Size, Grow: stack.Way{How: stack.Offline}, Shrink: stack.Way{How: stack.Offline}}
 	k, _ := kind.Of(c)
+	reach := func(dev block.Device, to quantity.Bytes) (quantity.Bytes, error) { return k.Resizing.Reach(dev, to) }
+	mounts := machine.Mounts(v, n.Name)
 	uses := v.UsesOf(n.Name)
 	switch {
-	case k.Resizing == nil:
-		l.Grow, l.Shrink = stack.Way{Not: "this release knows no way"}, stack.Way{Not: cannotShrink}
+	case len(mounts) > 0 && k.Growing != nil && slices.Contains(k.Growing.Types, mounts[0].Kind) && !mounts[0].ReadOnly:
+		l.Grow, l.Shrink, reach = stack.Way{How: stack.Live}, stack.Way{Not: cannotShrink}, k.Growing.Reach
+	case len(uses) == 0 && k.Resizing == nil:
+		l.Grow, l.Shrink = stack.Way{Not: "this release makes it larger while it is mounted alone"}, stack.Way{Not: cannotShrink}
+		if k.Growing == nil {
+			l.Grow.Not = "this release knows no way"
+		}
 	case len(uses) > 0:
 		l.Grow = stack.Way{Not: fmt.Sprintf("it is %s; not in use, it grows along", inUse(uses[0]))}
-		if l.Shrink = (stack.Way{Not: cannotShrink}); k.Resizing.Shrinks {
+		if l.Shrink = (stack.Way{Not: cannotShrink}); k.Resizing != nil && k.Resizing.Shrinks {
 			l.Shrink.Not = fmt.Sprintf("it is %s; not in use, it can become smaller", inUse(uses[0]))
 		}
 	case !k.Resizing.Shrinks:
 		l.Shrink = stack.Way{Not: cannotShrink}
 	}
-	if k.Resizing != nil {
-		dev, err := p.Stage.Open(ctx, n.Parent)
+	dev, err := p.Stage.Open(ctx, n.Parent)
+	if err != nil {
+		return nil, err
+	}
+	l.Rule = func(want quantity.Bytes) (quantity.Bytes, error) {
+		part, err := block.NewSlice(dev, int64(n.Start), int64(n.Size))
 		if err != nil {
-			return nil, err
+			return 0, err
 		}
-		l.Rule = func(want quantity.Bytes) (quantity.Bytes, error) {
-			part, err := block.NewSlice(dev, int64(n.Start), int64(n.Size))
-			if err != nil {
-				return 0, err
-			}
-			return k.Resizing.Reach(part, want)
-		}
+		return reach(part, want)
 	}
 	return append(layers, l), nil
 }
@@ -142,7 +152,10 @@ func layersOf(ctx context.Context, p *task.Planner, v *inventory.Inventory, n in
 const cannotShrink = "this release cannot make it smaller"
 
 func inUse(u inventory.Use) string {
-	if u.How == inventory.Mounted {
+	switch {
+	case u.How == inventory.Mounted && u.ReadOnly:
+		return "mounted at " + u.Where + " for reading alone"
+	case u.How == inventory.Mounted:
 		return "mounted at " + u.Where
 	}
 	return "in use"
@@ -163,13 +176,21 @@ func entry(ctx context.Context, p *task.Planner, n, disk inventory.Node, t table
 
 // content gives what is in the partition another size; room is what the partition has while
 // that is done.
-func content(ctx context.Context, p *task.Planner, n inventory.Node, room, to quantity.Bytes) error {
+func content(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node, room quantity.Bytes, change stack.Change) error {
 	c, _ := n.Content()
 	k, _ := kind.Of(c)
+	to := change.To
+	if change.How == stack.Live {
+		use := machine.Mounts(v, n.Name)[0]
+		return p.Stage.TellOnce(ctx, machine.Action{Verb: machine.Grow, Node: n.Name, Where: use.Where, Kind: use.Kind, Size: to, Was: change.From})
+	}
 	target := machine.Target{Disk: n.Disk(), Start: n.Start, Size: room, Hold: machine.HoldContent}
 	return p.Write(ctx, fmt.Sprintf("give the %s on %s %v", c.Kind, n.Name, to), target, func(dev block.Device) error {
 		got, err := k.Resizing.Resize(ctx, dev, to, nil)
-		if err == nil && got != to {
+		if err != nil {
+			return machine.About(n.Name, err)
+		}
+		if got != to {
 			err = fmt.Errorf("%s: %d bytes were foretold, and it has %d", n.Name, to, got)
 		}
 		return err
