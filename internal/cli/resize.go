@@ -17,7 +17,7 @@ ext3, ext4 and XFS while they are mounted, ext2, ext3 and ext4 while they are no
 swap area that is off grows and shrinks. What has no way to another size keeps the
 one that it has, and no partition is made smaller than that.`,
 		Example:           "  fundus resize sdb1 40GiB\n  fundus resize sdb1 --by=+4GiB",
-		Args:              words(1, 2, "a partition, and its size unless --by is given"),
+		Args:              words(1, 2, "a partition or a mount point, and its size unless --by is given"),
 		ValidArgsFunction: e.complete(partition),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (len(args) == 2) == (r.By != "") {

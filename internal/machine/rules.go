@@ -277,6 +277,12 @@ func checkIdentify(v *inventory.Inventory, a Action) *Refusal {
 	return checkThroughMount(v, n, c, k.SetID != nil, k.LiveID != nil)
 }
 
+// Grows reports whether the machine makes mounted ones of the kind larger: a bench does to the
+// bytes what the kernel would, where that is known.
+func Grows(v *inventory.Inventory, k kind.Kind) bool {
+	return k.Growing != nil && (v.Machine.Kind != "bench" || k.Simulation != nil && k.Simulation.Grown != nil)
+}
+
 // checkGrow refuses what the kernel would not make larger: it does so for some kinds, while
 // they are mounted for writing.
 func checkGrow(v *inventory.Inventory, a Action) *Refusal {
@@ -289,6 +295,8 @@ func checkGrow(v *inventory.Inventory, a Action) *Refusal {
 		return refuse(RuleNoDevice, a.Node, "fundus survey", "there is no such device")
 	case !holds || k.Growing == nil:
 		return refuse(RuleWrongKind, n.Name, "", "the kernel makes no %s larger", orNothing(n.Holds()))
+	case !Grows(v, k):
+		return refuse(RuleNoGrowth, n.Name, "", "a bench does not make a mounted %s larger", c.Kind)
 	case len(mounts) == 0:
 		return refuse(RuleNotMounted, n.Name, "fundus mount "+n.Name, "it is not mounted")
 	case !slices.Contains(k.Growing.Types, mounts[0].Kind):

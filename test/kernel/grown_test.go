@@ -225,7 +225,7 @@ func proveLive(t *testing.T, j *judge) {
 		do(fmt.Sprintf("lengthen /card%d.img 1468006400", i), "longer")
 		do("rescan "+disk, fine)
 		do("resize "+disk+"p2 max --draft", "by the kernel, while it is mounted", fine)
-		do("resize "+disk+"p2 max --commit", "done: resize", fine)
+		do("resize /srv/ferns max --commit", "done: resize", fine)
 		all = append(all, grown{len(commands) - 1, len(commands) + 5})
 		do("rest", "wrote ")
 		do("verify "+disk, fine)

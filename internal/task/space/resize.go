@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 
@@ -40,9 +41,12 @@ func (r *Resize) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		return err
 	}
-	n, err := target.Partition(v, r.Target)
+	n, err := named(v, r.Target)
 	if err != nil {
 		return err
+	}
+	if n.Parent == "" {
+		return r.bare(ctx, p, v, n)
 	}
 	disk, _ := v.Node(n.Parent)
 	t, err := p.Editor(ctx, disk)
@@ -80,14 +84,7 @@ func (r *Resize) Plan(ctx context.Context, p *task.Planner) error {
 	for _, note := range notes {
 		p.Note("%s", note)
 	}
-	for _, c := range changes {
-		l := layers[c.Layer]
-		how := ""
-		if c.Layer > 0 && c.How == stack.Live {
-			how = ", by the kernel, while it is mounted"
-		}
-		p.Facts(fs.Fact{Name: l.What, Value: fmt.Sprintf("%v becomes %v (%d bytes)%s", c.From, c.To, c.To, how)})
-	}
+	said(p, layers, changes)
 	for _, c := range changes {
 		switch {
 		case c.Layer == 0:
@@ -105,6 +102,67 @@ func (r *Resize) Plan(ctx context.Context, p *task.Planner) error {
 	return nil
 }
 
+// named is what the word means: a partition, a mount point, or a disk that holds something
+// without a table.
+func named(v *inventory.Inventory, word string) (inventory.Node, error) {
+	if use, ok := v.MountedAt(path.Clean(word)); ok {
+		word = use.Node
+	}
+	n, err := target.Resolve(v, word)
+	if err != nil || n.Parent == "" && (n.Table != nil || len(n.Contents) == 0) {
+		return target.Partition(v, word)
+	}
+	return n, nil
+}
+
+// bare is Resize for what lies on a disk, or in an image, without a table: nothing is around
+// it that could change.
+func (r *Resize) bare(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node) error {
+	layers, err := layersOf(ctx, p, v, n)
+	if err != nil {
+		return err
+	}
+	fixed := stack.Way{Not: "the device itself has that size"}
+	layers[0].What, layers[0].Grow, layers[0].Shrink = "the device", fixed, fixed
+	if len(layers) == 1 {
+		return fmt.Errorf("%s: this release gives a %s on a bare disk no other size", n.Name, cmp.Or(n.Holds(), "nothing"))
+	}
+	size, _, err := place.Resized{Size: r.Size, By: r.By}.Bytes(0, layers[1].Size, n.Size, quantity.Bytes(n.Geometry.Logical), 1)
+	if err != nil {
+		return machine.About(n.Name, err)
+	}
+	if size > n.Size {
+		return &stack.FitError{Layer: layers[1], Want: size, Why: fmt.Sprintf("the device has %v (%d bytes)", n.Size, n.Size)}
+	}
+	p.Title("resize the %s on %s to %v", layers[1].What, n.Name, size)
+	changes, notes, err := stack.Plan(layers[1:], 0, size)
+	if err != nil {
+		return err
+	}
+	for _, note := range notes {
+		p.Note("%s", note)
+	}
+	said(p, layers[1:], changes)
+	for _, c := range changes {
+		if err := content(ctx, p, v, n, n.Size, c); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// said shows what becomes of each layer.
+func said(p *task.Planner, layers []stack.Layer, changes []stack.Change) {
+	for _, c := range changes {
+		l := layers[c.Layer]
+		how := ""
+		if l.Grow.How == stack.Live && !strings.HasPrefix(l.What, "partition") {
+			how = ", by the kernel, while it is mounted"
+		}
+		p.Facts(fs.Fact{Name: l.What, Value: fmt.Sprintf("%v becomes %v (%d bytes)%s", c.From, c.To, c.To, how)})
+	}
+}
+
 // layersOf are the partition, and what is in it where that has a size of its own.
 func layersOf(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node) ([]stack.Layer, error) {
 	live := stack.Way{How: stack.Live}
@@ -119,6 +177,8 @@ func layersOf(ctx context.Context, p *task.Planner, v *inventory.Inventory, n in
 	mounts := machine.Mounts(v, n.Name)
 	uses := v.UsesOf(n.Name)
 	switch {
+	case len(mounts) > 0 && k.Growing != nil && !machine.Grows(v, k):
+		l.Grow, l.Shrink = stack.Way{Not: "a bench does not make a mounted one larger"}, stack.Way{Not: cannotShrink}
 	case len(mounts) > 0 && k.Growing != nil && slices.Contains(k.Growing.Types, mounts[0].Kind) && !mounts[0].ReadOnly:
 		l.Grow, l.Shrink, reach = stack.Way{How: stack.Live}, stack.Way{Not: cannotShrink}, k.Growing.Reach
 	case len(uses) == 0 && k.Resizing == nil:
@@ -134,7 +194,7 @@ func layersOf(ctx context.Context, p *task.Planner, v *inventory.Inventory, n in
 	case !k.Resizing.Shrinks:
 		l.Shrink = stack.Way{Not: cannotShrink}
 	}
-	dev, err := p.Stage.Open(ctx, n.Parent)
+	dev, err := p.Stage.Open(ctx, n.Disk())
 	if err != nil {
 		return nil, err
 	}
@@ -153,6 +213,8 @@ const cannotShrink = "this release cannot make it smaller"
 
 func inUse(u inventory.Use) string {
 	switch {
+	case u.How == inventory.SwapOn:
+		return "swapped on"
 	case u.How == inventory.Mounted && u.ReadOnly:
 		return "mounted at " + u.Where + " for reading alone"
 	case u.How == inventory.Mounted:
