@@ -217,7 +217,7 @@ func media() []act {
 		run("partition add sdb --size max --name images --commit", "done: add partition 2"),
 		say("Small images of the sheets are many: they get blocks of 2 KiB, with 5% in reserve, and the multiplication checks it. Later the reserve is cut, and it gets another identifier; its line of fstab follows."),
 		run("format sdb2 ext4 --label images block=2KiB reserved=5% --commit", "2KiB"),
-		run("inspect sdb2", "39844864 blocks × 2048 bytes = 81602281472 bytes"),
+		run("inspect sdb2", "29359104 blocks × 2048 bytes = 60127444992 bytes"),
 		run("fstab add sdb2 /srv/images --commit --quiet", "done: add an fstab line"),
 		run("adjust sdb2 reserved=1% on-error=read-only uuid=new --commit", "5% becomes 1%"),
 		run("fstab remove /srv/images --commit --quiet", "done: remove"),
