@@ -496,7 +496,7 @@ func release(u inventory.Use) string {
 	case u.How == inventory.Mounted && u.Where != "/":
 		return "fundus unmount " + u.Where
 	case u.How == inventory.SwapOn:
-		return "this release cannot end that; without its line in fstab it is free after the next boot"
+		return "fundus swap off " + u.Node
 	case u.How == inventory.Held:
 		return "take " + u.Where + " apart first"
 	}
