@@ -195,16 +195,6 @@ func (s *Superblock) bitmapSum(bitmap []byte) (lo, hi uint16) {
 	return short(crc(s.seed(), bitmap[:s.bitmapBytes()]))
 }
 
-// bitmapOf is a block with the bits of the spans set, and all bits behind count.
-func bitmapOf(size quantity.Bytes, used []extent.Span, count uint64) []byte {
-	b := make([]byte, size)
-	for _, s := range used {
-		setBits(b, s.Start, s.End())
-	}
-	setBits(b, count, 8*uint64(len(b)))
-	return b
-}
-
 // lastGroup gives the last group of before the blocks that it lacks to a whole one.
 func (g *growing) lastGroup() error {
 	s := g.s

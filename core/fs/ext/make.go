@@ -181,13 +181,18 @@ func (w *maker) tables() {
 // short are the halves of a number of 32 bits.
 func short(n uint32) (lo, hi uint16) { return uint16(n), uint16(n >> 16) }
 
-// bitmap is a block with the bits of the spans set, and all bits behind count.
+// bitmap is that of a group.
+func (w *maker) bitmap(used []extent.Span, count uint64) []byte {
+	return bitmapOf(w.BlockSize, used, count)
+}
+
+// bitmapOf is a block with the bits of the spans set, and all bits behind count.
 //
 // A set bit is a block that is taken. The last group is shorter than its bitmap: what lies
 // behind the end of the file system must be taken too, or the kernel would give it to a
 // file.
-func (w *maker) bitmap(used []extent.Span, count uint64) []byte {
-	b := make([]byte, w.BlockSize)
+func bitmapOf(size quantity.Bytes, used []extent.Span, count uint64) []byte {
+	b := make([]byte, size)
 	for _, s := range used {
 		setBits(b, s.Start, s.End())
 	}
