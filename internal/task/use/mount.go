@@ -67,6 +67,9 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 				}
 			}
 		}
+		if mounts := machine.Mounts(v, n.Name); dir == "" && len(mounts) == 1 { // where it is already
+			dir = mounts[0].Where
+		}
 		if dir == "" {
 			return advice.Way(fmt.Errorf("%s: where? fstab has no line for it", n.Name), "fundus mount %s DIRECTORY", r.Target)
 		}
