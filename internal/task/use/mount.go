@@ -57,20 +57,7 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	dir, kind, options := r.Dir, "", r.Options
 	if dir == "" {
-		by := v.Resolver()
-		for _, u := range v.Units() {
-			named := u.Where == r.Target || u.Entry.Dir == r.Target || !strings.HasPrefix(r.Target, "/") || r.Target == n.Path
-			if found := by.Resolve(u.Entry.Spec); u.None == "" && u.Where != "" && len(found) == 1 && found[0].Name == n.Name && named {
-				dir, kind = u.Where, u.Entry.Type
-				if len(options) == 0 {
-					options = u.Entry.Options
-				}
-			}
-		}
-		if mounts := machine.Mounts(v, n.Name); dir == "" && len(mounts) == 1 { // where it is already
-			dir = mounts[0].Where
-		}
-		if dir == "" {
+		if dir, kind, options = r.where(v, n); dir == "" {
 			return advice.Way(fmt.Errorf("%s: where? fstab has no line for it", n.Name), "fundus mount %s DIRECTORY", r.Target)
 		}
 	}
@@ -138,6 +125,26 @@ func (r *Mount) mounted(ctx context.Context, p *task.Planner, v *inventory.Inven
 		p.Title("keep %s mounted at %s at each boot", n.Name, use.Where)
 	}
 	return r.Home.plan(ctx, p, v, n, use.Where)
+}
+
+// where is the place at which the device is mounted: that of its line in fstab, with the kind
+// and the options there, or where it is already.
+func (r *Mount) where(v *inventory.Inventory, n inventory.Node) (dir, kind string, options []string) {
+	options = r.Options
+	by := v.Resolver()
+	for _, u := range v.Units() {
+		named := u.Where == r.Target || u.Entry.Dir == r.Target || !strings.HasPrefix(r.Target, "/") || r.Target == n.Path
+		if found := by.Resolve(u.Entry.Spec); u.None == "" && u.Where != "" && len(found) == 1 && found[0].Name == n.Name && named {
+			dir, kind = u.Where, u.Entry.Type
+			if len(options) == 0 {
+				options = u.Entry.Options
+			}
+		}
+	}
+	if mounts := machine.Mounts(v, n.Name); dir == "" && len(mounts) == 1 {
+		dir = mounts[0].Where
+	}
+	return dir, kind, options
 }
 
 // lineOfOther finds the line of fstab for a mount point that no device is mounted at.
