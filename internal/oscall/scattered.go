@@ -13,11 +13,15 @@ import (
 )
 
 // Scattered goes through a directory and all below it on the same mount, and says of each file
-// how it lies. What cannot be opened is passed over.
+// once how it lies. What cannot be opened is passed over.
 func Scattered(ctx context.Context, dir string, visit func(gather.File)) error {
+	several := map[uint64]bool{} // files with several names, by their numbers
 	return goThrough(ctx, dir, true, func(f seen) error {
-		if f.elsewhere || f.stat.Mode&unix.S_IFMT != unix.S_IFREG || f.stat.Size == 0 {
+		if f.elsewhere || f.stat.Mode&unix.S_IFMT != unix.S_IFREG || f.stat.Size == 0 || several[f.stat.Ino] {
 			return nil
+		}
+		if f.stat.Nlink > 1 {
+			several[f.stat.Ino] = true
 		}
 		name, err := filepath.Rel(dir, f.name)
 		if err != nil {

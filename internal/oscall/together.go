@@ -41,7 +41,7 @@ func Together(ctx context.Context, dir, name string, way kind.Exchange) (after g
 		return after, err
 	}
 	defer t.close()
-	if after, err = t.lies(); err != nil {
+	if after, err = t.lies(); err != nil || after.Pieces <= after.Least {
 		return after, err
 	}
 	if err := t.setAside(after); err != nil {
