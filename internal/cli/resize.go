@@ -14,8 +14,8 @@ func newResize(e *Env) *cobra.Command {
 		Long: `Give a partition another size; where it begins stays, and so do its number and its
 identifiers. It grows into the gap right behind it, and what is in it grows along:
 ext3, ext4 and XFS while they are mounted, ext2, ext3 and ext4 while they are not. A
-swap area that is off grows and shrinks. What has no way to another size keeps the
-one that it has, and no partition is made smaller than that.`,
+swap area grows and shrinks; one that is on is given up for that long. What has no
+way to another size keeps its own, and no partition is made smaller than that.`,
 		Example:           "  fundus resize sdb1 40GiB\n  fundus resize sdb1 --by=+4GiB",
 		Args:              words(1, 2, "a partition or a mount point, and its size unless --by is given"),
 		ValidArgsFunction: e.complete(partition),

@@ -91,7 +91,7 @@ func (c *Commit) Run(ctx context.Context) (*Deed, error) {
 	}
 	defer lock.Unlock()
 	targets := targetsOf(c.Reviewed.Steps)
-	claim, err := c.Machine.Claim(ctx, c.Seen, targets)
+	claim, err := c.Machine.Claim(ctx, c.Seen, c.claimable(targets))
 	if err != nil {
 		return nil, err
 	}
@@ -155,6 +155,24 @@ func (s *Store) lock(ctx context.Context, wait time.Duration, text string) (*osc
 		case <-time.After(50 * time.Millisecond):
 		}
 	}
+}
+
+// claimable leaves out what an area of swap is written to that the deed gives up first: until
+// then the kernel has it, and afterwards it is claimed with all that is written still.
+func (c *Commit) claimable(targets []machine.Target) []machine.Target {
+	var given []machine.Target
+	for _, s := range c.Reviewed.Steps {
+		if s.Action != nil && s.Action.Verb == machine.SwapOff && c.Seen != nil {
+			if n, ok := c.Seen.Node(s.Action.Node); ok {
+				given = append(given, machine.Whole(n, machine.HoldContent))
+			}
+		}
+	}
+	return slices.DeleteFunc(slices.Clone(targets), func(t machine.Target) bool {
+		return slices.ContainsFunc(given, func(g machine.Target) bool {
+			return t.Hold == machine.HoldContent && t.Disk == g.Disk && t.Start == g.Start
+		})
+	})
 }
 
 func targetsOf(steps []draft.Step) []machine.Target {

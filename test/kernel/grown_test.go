@@ -250,6 +250,20 @@ func proveLive(t *testing.T, j *judge) {
 	do("unmount /srv/ferns", fine)
 	do("resize loop0p2 max --commit", "done: resize", fine)
 	do("ext /dev/loop0p2 ext4 copies fill", "left in order; wrong: ")
+	do("image /card7.img 209715200", "image")
+	do("carry ../card7.img 512 scan", "loop")
+	disk := fmt.Sprintf("loop%d", len(kinds))
+	do("table new "+disk+" --commit", fine)
+	do("partition add "+disk+" --size 64MiB --commit", fine)
+	do("format "+disk+"p1 swap --label rest --commit", fine)
+	do("swap on "+disk+"p1 --options=pri=5", fine)
+	do("resize "+disk+"p1 128MiB --commit", "done: resize", fine)
+	do("file /proc/swaps", disk+"p1", "131068", "5")
+	do("resize "+disk+"p1 32MiB --commit", "done: resize", fine)
+	do("file /proc/swaps", disk+"p1", "32764", "5")
+	do("undo --commit", fine)
+	do("file /proc/swaps", disk+"p1", "131068", "5")
+	do("swap off "+disk+"p1", fine)
 	a := j.run(t, start{modules: []string{"loop", "xfs"}, boot: []string{"null_blk.nr_devices=0"}, images: []string{blank(t, 8<<20)}, commands: commands})[0]
 	for i := range want {
 		if len(want[i]) == 2 && want[i][0] == "same as" {

@@ -83,6 +83,9 @@ func (r *Undo) Plan(ctx context.Context, p *task.Planner) error {
 			return err
 		}
 	}
+	if err := p.Stage.Tell(ctx, u.later...); err != nil {
+		return err
+	}
 	p.Excuse(d.Errors...)
 	if err := u.losses(ctx, v); err != nil {
 		return err
@@ -168,6 +171,7 @@ type undoing struct {
 	former *deed.Former
 	over   bool
 	names  map[string]string // device as recorded -> as it is called now
+	later  []machine.Action  // once the kernel knows the partitions of before
 }
 
 func (u *undoing) step(ctx context.Context, number int, s draft.Step) error {
@@ -342,6 +346,10 @@ func (u *undoing) action(ctx context.Context, a machine.Action) error {
 		}
 		if machine.Holds(v, a) {
 			return u.p.Stage.Tell(ctx, inverse)
+		}
+	case machine.SwapOff:
+		if a.Node != "" && machine.Holds(v, a) { // a device that was given up for as long as the deed took
+			u.later = append(u.later, inverse)
 		}
 	case machine.Unmount:
 		if _, mounted := v.MountedAt(a.Where); !mounted {

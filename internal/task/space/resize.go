@@ -13,6 +13,7 @@ import (
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/kind"
+	"fundus/core/memory"
 	"fundus/core/quantity"
 	"fundus/core/stack"
 	"fundus/core/table"
@@ -84,6 +85,13 @@ func (r *Resize) Plan(ctx context.Context, p *task.Planner) error {
 	for _, note := range notes {
 		p.Note("%s", note)
 	}
+	off, on, err := swapped(v, n, changes)
+	if err == nil {
+		err = p.Stage.Tell(ctx, off...)
+	}
+	if err != nil {
+		return err
+	}
 	said(p, layers, changes)
 	for _, c := range changes {
 		switch {
@@ -99,7 +107,7 @@ func (r *Resize) Plan(ctx context.Context, p *task.Planner) error {
 			return err
 		}
 	}
-	return nil
+	return p.Stage.Tell(ctx, on...)
 }
 
 // named is what the word means: a partition, a mount point, or a disk that holds something
@@ -151,6 +159,33 @@ func (r *Resize) bare(ctx context.Context, p *task.Planner, v *inventory.Invento
 	return nil
 }
 
+// swapped are the actions that give an area of swap up before it is resized, and turn it on
+// again as it was: its priority is the kernel's word, what is told to the disk its line's.
+func swapped(v *inventory.Inventory, n inventory.Node, changes []stack.Change) (off, on []machine.Action, err error) {
+	i := slices.IndexFunc(v.Areas, func(a inventory.Area) bool { return a.Node == n.Name })
+	if i < 0 || !slices.ContainsFunc(changes, func(c stack.Change) bool { return c.Layer > 0 }) {
+		return nil, nil, nil
+	}
+	area := v.Areas[i]
+	if sum := memory.GiveUp(v.Memory, v.Areas, area.Path); !sum.Fits() {
+		return nil, nil, &machine.Refusal{Rule: machine.RuleMemory, Thing: n.Name, Text: sum.String() + ": the kernel would kill programs to make room", Next: "fundus swap list"}
+	}
+	var options []string
+	if area.Priority >= 0 {
+		options = append(options, fmt.Sprintf("pri=%d", area.Priority))
+	}
+	by := v.Resolver()
+	for _, u := range v.Units() {
+		if u.Entry.IsSwap() && slices.ContainsFunc(by.Resolve(u.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name }) {
+			options = append(options, slices.DeleteFunc(slices.Clone(u.Entry.Options), func(o string) bool { return !strings.HasPrefix(o, "discard") })...)
+		}
+	}
+	a := machine.Action{Verb: machine.SwapOff, Node: n.Name, Options: strings.Join(options, ",")}
+	back := a
+	back.Verb = machine.SwapOn
+	return []machine.Action{a}, []machine.Action{back}, nil
+}
+
 // said shows what becomes of each layer.
 func said(p *task.Planner, layers []stack.Layer, changes []stack.Change) {
 	for _, c := range changes {
@@ -186,11 +221,10 @@ func layersOf(ctx context.Context, p *task.Planner, v *inventory.Inventory, n in
 		if k.Growing == nil {
 			l.Grow.Not = "this release knows no way"
 		}
+	case len(uses) > 0 && uses[0].How == inventory.SwapOn && k.Resizing != nil: // given up first, and turned on again
 	case len(uses) > 0:
 		l.Grow = stack.Way{Not: fmt.Sprintf("it is %s; not in use, it grows along", inUse(uses[0]))}
-		if l.Shrink = (stack.Way{Not: cannotShrink}); k.Resizing != nil && k.Resizing.Shrinks {
-			l.Shrink.Not = fmt.Sprintf("it is %s; not in use, it can become smaller", inUse(uses[0]))
-		}
+		l.Shrink = stack.Way{Not: cannotShrink}
 	case !k.Resizing.Shrinks:
 		l.Shrink = stack.Way{Not: cannotShrink}
 	}
@@ -213,8 +247,6 @@ const cannotShrink = "this release cannot make it smaller"
 
 func inUse(u inventory.Use) string {
 	switch {
-	case u.How == inventory.SwapOn:
-		return "swapped on"
 	case u.How == inventory.Mounted && u.ReadOnly:
 		return "mounted at " + u.Where + " for reading alone"
 	case u.How == inventory.Mounted:
