@@ -27,7 +27,7 @@ type Home struct {
 	Link  string `json:"link,omitempty"`  // path of a symbolic link to it
 }
 
-// home plans what is given to what is mounted at the directory, or is going to be.
+// plan gives what is asked for to what is mounted at the directory, or is going to be.
 func (h Home) plan(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node, dir string) error {
 	o := draft.Owning{Node: n.Name, Where: dir, Below: h.Below}
 	named := ""
