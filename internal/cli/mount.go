@@ -38,6 +38,9 @@ well, with --owner, --mode or --link it is a change that is shown first.`,
 			if all != (len(args) == 0) {
 				return usageWay("fundus help mount", "say either what to mount or --all")
 			}
+			if (all || again) && r.Home != (use.Home{}) {
+				return usageWay("fundus help mount", "--owner, --below, --mode and --link are about one mount, by themselves or with --persist: not with --all or --remount")
+			}
 			if all {
 				return e.all(cmd.Context(), "mount", use.MountAll)
 			}

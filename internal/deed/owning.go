@@ -86,7 +86,8 @@ func (owning) carry(ctx context.Context, x *executor, s StrokeRecord, forward bo
 // owners looks at what is to be changed, and whose it is.
 func (x *executor) owners(ctx context.Context, o *draft.Owning, step int, dir string) (oscall.OwnerChange, error) {
 	if o.Undoes == "" {
-		return OwnersOf(ctx, o, dir)
+		c, _, err := CountOwners(ctx, o, dir)
+		return c, err
 	}
 	wanted, err := readOwners(wantedOwners(x.deed.dir, step))
 	if err != nil {
@@ -102,13 +103,8 @@ func (x *executor) owners(ctx context.Context, o *draft.Owning, step int, dir st
 	return change, err
 }
 
-// OwnersOf is the change that a step would make in what is mounted at the directory now.
-func OwnersOf(ctx context.Context, o *draft.Owning, dir string) (oscall.OwnerChange, error) {
-	c, _, err := CountOwners(ctx, o, dir)
-	return c, err
-}
-
-// CountOwners is OwnersOf with what was met on the way.
+// CountOwners is the change that a step would make in what is mounted at the directory now,
+// with what was met on the way.
 func CountOwners(ctx context.Context, o *draft.Owning, dir string) (oscall.OwnerChange, oscall.OwnerCount, error) {
 	c, n, err := oscall.LookAtOwners(ctx, dir, o.Below, func(_ uint64, now oscall.Owner) oscall.Owner {
 		if o.UID != nil {

@@ -1,7 +1,6 @@
 package view
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -81,8 +80,7 @@ func (r Gathered) Words(p *Printer) {
 	for _, f := range r.Rows[:min(mostRows, len(r.Rows))] {
 		second := strconv.Itoa(f.Least)
 		if !r.Draft {
-			second = cmp.Or(strconv.Itoa(f.After), "")
-			if f.After == 0 {
+			if second = strconv.Itoa(f.After); f.After == 0 {
 				second = "as it was"
 			}
 		}

@@ -17,7 +17,8 @@ import (
 
 // Grow makes a file system that is not mounted larger, to at most so many bytes, by the rule
 // by which the kernel would: with the same blocks, groups and inodes. It gives the size that it
-// has then. What lies beyond the old end is written first, the superblock last.
+// has then. The superblock is written last; before it nothing is ordered, and the file system is
+// in pieces: a fence stands for it meanwhile.
 //
 // Errors: ErrGrow, fs.ErrUnsupported, field.ErrRange where what is there does not fit together.
 func Grow(ctx context.Context, dev block.Device, to quantity.Bytes, sink progress.Sink) (quantity.Bytes, error) {
@@ -64,7 +65,7 @@ func (g *growing) run() error {
 			g.copies = append(g.copies, n)
 		}
 	}
-	if err := g.resizeInode(); err != nil { // looks, before anything is written
+	if err := g.resizeInode(); err != nil {
 		return err
 	}
 	g.place()
@@ -159,9 +160,8 @@ func (g *growing) newGroup(n uint64) {
 	g.free += free
 	d.FreeBlocksLo, d.FreeBlocksHi = short(uint32(free))
 	d.FreeInodesLo, d.FreeInodesHi = short(s.InodesPerGroup)
-	inodes := bitmapOf(s.BlockSize, nil, uint64(s.InodesPerGroup))
 	if !s.summed() {
-		g.put(wide(d.InodeBitmapLo, d.InodeBitmapHi), inodes)
+		g.put(wide(d.InodeBitmapLo, d.InodeBitmapHi), bitmapOf(s.BlockSize, nil, uint64(s.InodesPerGroup)))
 		g.Zero(int64(d.inodeTable())*int64(s.BlockSize), int64(s.tableBlocks())*int64(s.BlockSize))
 		g.put(wide(d.BlockBitmapLo, d.BlockBitmapHi), bitmapOf(s.BlockSize, used, blocks))
 		return
@@ -215,10 +215,16 @@ func (g *growing) lastGroup() error {
 		bitmap[i/8] &^= 1 << (i % 8)
 	}
 	d.Flags &^= blockUninit // the kernel never leaves the last one so, and its end is another now
-	free := uint32(d.FreeBlocksLo) | uint32(d.FreeBlocksHi)<<16 + uint32(has-had)
-	d.FreeBlocksLo, d.FreeBlocksHi = short(free)
+	more := has - had
+	if g.dind > 0 && s.groupOf(g.dind) == g.last {
+		if err := g.freeMap(bitmap); err != nil {
+			return err
+		}
+		more++
+	}
+	d.FreeBlocksLo, d.FreeBlocksHi = short((uint32(d.FreeBlocksLo) | uint32(d.FreeBlocksHi)<<16) + uint32(more))
 	d.BlockSumLo, d.BlockSumHi = s.bitmapSum(bitmap)
-	g.free += has - had
+	g.free += more
 	g.places[g.last] = &d
 	g.put(wide(d.BlockBitmapLo, d.BlockBitmapHi), bitmap)
 	return nil
@@ -271,8 +277,8 @@ func (g *growing) descriptorHolds(n uint64) error {
 	return nil
 }
 
-// descriptorsAndCopies writes what refers to the new groups: what lies beyond the old end
-// first, then the descriptors and copies within, the superblock last.
+// descriptorsAndCopies writes what refers to the new groups: what lies beyond the old end, then
+// the descriptors and copies within, the superblock last.
 func (g *growing) descriptorsAndCopies() error {
 	changed, err := g.descriptors()
 	if err != nil {

@@ -64,3 +64,29 @@ func TestGrowOdd(t *testing.T) {
 		t.Errorf("%d grown, %d refused: too few of one to show anything", grown, refused)
 	}
 }
+
+// TestGrowManyCopies: with a copy of the superblock in every group there are more of them than
+// the lists of what is kept have places for, which is refused.
+func TestGrowManyCopies(t *testing.T) {
+	o := Usual(Ext4).With("", uuid.UUID{1}, time.Unix(1.7e9, 0))
+	o.BlockSize = 1024
+	mem := block.NewMemory(300*8<<20, block.DefaultGeometry)
+	part, err := block.NewSlice(mem, 0, 298*8<<20)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Make(t.Context(), part, o); err != nil {
+		t.Fatal(err)
+	}
+	s, err := Read(mem)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.disk.RO &^= roSparseSuper
+	if err := block.WriteBytes(mem, s.sealed(), superOffset); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Grow(t.Context(), mem, 300*8<<20, nil); !errors.Is(err, ErrGrow) {
+		t.Errorf("Grow = %v", err)
+	}
+}

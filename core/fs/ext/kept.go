@@ -9,7 +9,6 @@ import (
 	"fundus/core/block"
 	"fundus/core/block/field"
 	"fundus/core/extent"
-	"fundus/core/fs"
 )
 
 // The resize inode holds the blocks that are kept for more descriptors: its double-indirect
@@ -41,6 +40,9 @@ func (g *growing) resizeInode() error {
 		return err
 	}
 	pointers := uint64(s.BlockSize) / 4
+	if far := s.groupStart(g.is.groups); uint64(len(g.copies)) > pointers || g.is.resize && far > 1<<32-1 {
+		return fmt.Errorf("%w: the lists of what is kept have %d places, of 32 bits, for %d copies up to block %d", ErrGrow, pointers, len(g.copies), far)
+	}
 	old, _ := slices.BinarySearch(g.copies, g.was.groups)
 	for i := range g.was.reserved {
 		number := g.was.desc + i // of the descriptor block that this one may become
@@ -136,15 +138,23 @@ func (s *Superblock) sealInode(b []byte, number uint32, n inode) {
 	}
 }
 
-// giveBack frees the map of a resize inode that is gone.
+// freeMap frees the map of a resize inode that is gone, in the bitmap of its group.
+func (g *growing) freeMap(bitmap []byte) error {
+	i := (g.dind - g.s.FirstData) % uint64(g.s.BlocksPerGroup)
+	if bitmap[i/8]>>(i%8)&1 == 0 {
+		return fmt.Errorf("block %d of inode %d: %w: its group says that it is free", g.dind, resizeInode, field.ErrRange)
+	}
+	bitmap[i/8] &^= 1 << (i % 8)
+	g.dind = 0
+	return nil
+}
+
+// giveBack does so where that is another group than the last one of before.
 func (g *growing) giveBack() error {
 	if g.dind == 0 {
 		return nil
 	}
 	s, n := g.s, g.s.groupOf(g.dind)
-	if g.places[n] != nil { // the last group, whose bitmap was written a moment ago
-		return fmt.Errorf("%w: the map of the blocks that are kept lies in the last group", fs.ErrUnsupported)
-	}
 	d, err := s.descriptor(g.dev, n)
 	if err != nil {
 		return err
@@ -153,11 +163,9 @@ func (g *growing) giveBack() error {
 	if err != nil {
 		return err
 	}
-	i := g.dind - s.groupStart(n)
-	if bitmap[i/8]>>(i%8)&1 == 0 {
-		return fmt.Errorf("block %d of inode %d: %w: its group says that it is free", g.dind, resizeInode, field.ErrRange)
+	if err := g.freeMap(bitmap); err != nil {
+		return err
 	}
-	bitmap[i/8] &^= 1 << (i % 8)
 	d.FreeBlocksLo, d.FreeBlocksHi = short((uint32(d.FreeBlocksLo) | uint32(d.FreeBlocksHi)<<16) + 1)
 	d.BlockSumLo, d.BlockSumHi = s.bitmapSum(bitmap)
 	g.free++

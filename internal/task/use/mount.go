@@ -199,6 +199,9 @@ func (r *Mount) untouched(p *task.Planner, n inventory.Node, options []string) [
 
 // bind shows a directory at another place too.
 func (r *Mount) bind(ctx context.Context, p *task.Planner, v *inventory.Inventory) error {
+	if r.Home != (Home{}) {
+		return advice.Way(fmt.Errorf("a bind mount shows what belongs to somebody already: --owner, --mode and --link are about where the file system itself is mounted"), "fundus help mount")
+	}
 	from, dir := path.Clean(r.Target), path.Clean(r.Dir)
 	if !strings.HasPrefix(r.Target, "/") || !strings.HasPrefix(r.Dir, "/") || r.Persist {
 		return advice.Way(fmt.Errorf("a bind mount shows a directory at another one: both are named by their paths, and fstab is not changed"), "fundus help mount")
