@@ -16,6 +16,7 @@ const (
 	InSector Form = "sectors"  // a number of logical sectors
 	Percent  Form = "percent"  // a share
 	Max      Form = "max"      // all that there is
+	Min      Form = "min"      // what is needed, which only whoever looks can say
 )
 
 // Size is a size as somebody wrote it. It becomes bytes by Resolve, once it is
@@ -50,11 +51,13 @@ func (e *SizeError) Unwrap() error { return e.Err }
 
 const unitsHint = "write KiB MiB GiB TiB (1024), kB MB GB TB (1000), B, sectors, % or max"
 
-// Parse reads one absolute size, share or "max".
+// Parse reads one absolute size, share, "max" or "min".
 func Parse(text string) (Size, error) {
 	word := strings.TrimSpace(text)
-	if strings.EqualFold(word, "max") {
-		return Size{Form: Max, Text: text}, nil
+	for _, form := range []Form{Max, Min} {
+		if strings.EqualFold(word, string(form)) {
+			return Size{Form: form, Text: text}, nil
+		}
 	}
 	if strings.HasPrefix(word, "-") || strings.HasPrefix(word, "+") {
 		hint := "a change of size is written --by=" + word
@@ -142,10 +145,14 @@ func unitFactor(unit string) (factor *big.Int, bare, ok bool) {
 func floor(r *big.Rat) *big.Int { return new(big.Int).Quo(r.Num(), r.Denom()) }
 
 // Resolve gives the size in bytes, rounded down to a whole byte. The sector is
-// that of the device, and whole is what a share or "max" is taken of.
+// that of the device, and whole is what a share or "max" is taken of. Errors: SizeError, also
+// for "min".
 func (s Size) Resolve(sector, whole Bytes) (Bytes, error) {
 	if s.Form == Max {
 		return whole, nil
+	}
+	if s.Form == Min {
+		return 0, &SizeError{s.Text, "only resize works that out, and here a size is needed; " + unitsHint, ErrSyntax}
 	}
 	if s.value == nil {
 		return 0, &SizeError{s.Text, unitsHint, ErrSyntax}
@@ -196,8 +203,8 @@ func ParseChange(text string) (grow bool, amount Size, err error) {
 		return false, Size{}, &SizeError{text, "a change of size is an amount, such as +4GiB or -10%", ErrSyntax}
 	}
 	amount, err = Parse(word[1:])
-	if err == nil && amount.Form == Max {
-		err = &SizeError{text, "a change of size is an amount; for all that there is, write max as the size", ErrSyntax}
+	if err == nil && (amount.Form == Max || amount.Form == Min) {
+		err = &SizeError{text, "a change of size is an amount; max and min are sizes, and stand without --by", ErrSyntax}
 	}
 	return word[0] == '+', amount, err
 }

@@ -100,3 +100,29 @@ func TestRewrite(t *testing.T) {
 		}
 	}
 }
+
+// TestForgotten: from what the kernel resumes is taken out of every file, and nothing beside
+// it; what cannot be taken out is left, and said.
+func TestForgotten(t *testing.T) {
+	v := fernhill()
+	v.Files["/etc/default/grub"] = inventory.File{Data: []byte("A=\"resume=LABEL=swap resume_offset=4096 quiet\"\nB=\"quiet resume=/dev/sda2\"\n# resume=LABEL=swap\nC=\"resume=LABEL=swap\" # resume=/dev/sda2 too\n")}
+	v.Files["/etc/initramfs-tools/conf.d/resume"] = inventory.File{Data: []byte("RESUME=LABEL=swap")}
+	v.Files["/proc/cmdline"] = inventory.File{Data: []byte("quiet resume=/dev/sda2")}
+	files, left := Forgotten(v, Of(v, "sda2"))
+	got := map[string]string{}
+	for _, f := range files {
+		got[f.Path] = string(f.Data)
+	}
+	for path, want := range map[string]string{
+		"/etc/default/grub":                  "A=\"quiet\"\nB=\"quiet\"\n# resume=LABEL=swap\nC=\"\" # too\n",
+		"/etc/initramfs-tools/conf.d/resume": "RESUME=none",
+		"/boot/grub/grub.cfg":                "search --fs-uuid --set=root " + root + "\nlinux /vmlinuz root=UUID=" + root + "\n",
+	} {
+		if got[path] != want {
+			t.Errorf("%s: %q, want %q", path, got[path], want)
+		}
+	}
+	if places(left) != "/proc/cmdline:1 /etc/fstab:3" || len(files) != 3 {
+		t.Errorf("left: %s; changed: %v", places(left), got)
+	}
+}

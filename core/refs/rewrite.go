@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"fundus/core/inventory"
+	"fundus/core/text/bootcfg"
 )
 
 // Rewritten is a file with another name in it.
@@ -41,6 +42,31 @@ func Rewrite(v *inventory.Inventory, old, new string) (files []Rewritten, left [
 			files = append(files, f)
 		}
 	}
+	return files, left
+}
+
+// Forgotten gives every file of the references without those that say from what the kernel
+// resumes, and the other references.
+func Forgotten(v *inventory.Inventory, list []Reference) (files []Rewritten, left []Reference) {
+	for _, r := range slices.Backward(list) { // of a file from its end: then what is before stays in its place
+		i := slices.IndexFunc(files, func(f Rewritten) bool { return f.Path == r.Path })
+		f := Rewritten{Path: r.Path, Data: v.Files[r.Path].Data, Place: r.Place}
+		if i >= 0 {
+			f = files[i]
+		}
+		data, gone := bootcfg.Forget(f.Data, r.Mention)
+		switch {
+		case !gone || r.Fixed:
+			left = append(left, r)
+			continue
+		case i < 0:
+			files = append(files, f)
+			i = len(files) - 1
+		}
+		files[i].Data, files[i].Lines = data, append(f.Lines, r.Line)
+	}
+	slices.Reverse(files)
+	slices.Reverse(left)
 	return files, left
 }
 

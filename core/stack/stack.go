@@ -1,6 +1,7 @@
 package stack
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 
@@ -15,6 +16,8 @@ type Layer struct {
 	// Head and Tail are kept from the storey inside: a header, a copy at the end.
 	Head, Tail quantity.Bytes
 	Step       quantity.Bytes // sizes are multiples of it; 0: any
+	// Fixed is one whose size nobody here changes: what lies in it has to do with that.
+	Fixed bool
 	// Rule gives the largest size of at most so many bytes that the layer can have; nil: any
 	// that is a multiple of the step.
 	Rule         func(want quantity.Bytes) (quantity.Bytes, error)
@@ -63,13 +66,11 @@ func Plan(layers []Layer, at int, size quantity.Bytes) (changes []Change, notes 
 	if sizes[at], err = layers[at].fits(size); err != nil {
 		return nil, nil, err
 	}
+	if sizes[at] != size {
+		notes = append(notes, fmt.Sprintf("%d bytes become %v (%d bytes): %s has sizes of its own", size, sizes[at], sizes[at], layers[at].What))
+	}
 	for i := at - 1; i >= 0; i-- { // as small as what it holds lets it be
-		l := layers[i]
-		need := sizes[i+1] + l.Head + l.Tail
-		if l.Step > 0 {
-			need = (need + l.Step - 1) / l.Step * l.Step
-		}
-		if sizes[i], err = l.fits(need); err != nil {
+		if sizes[i], err = layers[i].around(sizes[i+1]); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -90,6 +91,53 @@ func Plan(layers []Layer, at int, size quantity.Bytes) (changes []Change, notes 
 	}
 	slices.SortStableFunc(changes, func(a, b Change) int { return a.turn(len(layers)) - b.turn(len(layers)) })
 	return changes, notes, nil
+}
+
+// ErrOwnWord is a smallest size that nobody can work out.
+var ErrOwnWord = errors.New("nothing in it says how small it can be: name a size")
+
+// Least is the smallest size of the layer at an index with which all that lies in it keeps
+// what it has. Errors: ErrOwnWord.
+func Least(layers []Layer, at int) (quantity.Bytes, error) {
+	var least quantity.Bytes
+	for i := len(layers) - 1; i >= at; i-- {
+		l := layers[i]
+		inner := i == len(layers)-1
+		switch {
+		case l.Fixed || l.Shrink.Not != "":
+			least = l.Size
+		case inner && l.Min == 0:
+			return 0, fmt.Errorf("%s: %w", l.What, ErrOwnWord)
+		case inner:
+			least = l.Min
+		default:
+			least = max(l.Min, l.outside(least))
+		}
+	}
+	return least, nil
+}
+
+// outside is the size of a layer with so much room in it.
+func (l Layer) outside(room quantity.Bytes) quantity.Bytes {
+	need := room + l.Head + l.Tail
+	if l.Step == 0 {
+		return need
+	}
+	if up, ok := need.Up(l.Step); ok && (l.Max == 0 || up <= l.Max || need > l.Max) {
+		return up
+	}
+	return need // the last step of a disk may be a short one
+}
+
+// around is the size that a layer gets where what lies in it has so much.
+func (l Layer) around(room quantity.Bytes) (quantity.Bytes, error) {
+	if !l.Fixed {
+		return l.fits(l.outside(room))
+	}
+	if need := room + l.Head + l.Tail; need > l.Size {
+		return 0, &FitError{l, need, "its own size stays, and what lies in it has to fit"}
+	}
+	return l.Size, nil
 }
 
 // turn orders the changes: what shrinks first, the innermost before the others, then what

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"fmt"
+
 	"github.com/spf13/cobra"
 
 	"fundus/core/quantity"
@@ -15,8 +17,12 @@ func newResize(e *Env) *cobra.Command {
 identifiers. It grows into the gap right behind it, and what is in it grows along:
 ext3, ext4 and XFS while they are mounted, ext2, ext3 and ext4 while they are not. A
 swap area grows and shrinks; one that is on is given up for that long. What has no
-way to another size keeps its own, and no partition is made smaller than that.`,
-		Example:           "  fundus resize sdb1 40GiB\n  fundus resize sdb1 --by=+4GiB",
+way to another size keeps its own, and no partition is made smaller than that.
+
+A partition that is named gets the size itself. A mount point, or UUID= and LABEL=,
+mean what is in it, and the partition goes along. max is all that there is, min what
+is needed. The disk is asked for its size first: one that has grown needs no rescan.`,
+		Example:           "  fundus resize sdb1 40GiB\n  fundus resize /srv/herbarium --by=+4GiB",
 		Args:              words(1, 2, "a partition or a mount point, and its size unless --by is given"),
 		ValidArgsFunction: e.complete(partition),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -30,7 +36,18 @@ way to another size keeps its own, and no partition is made smaller than that.`,
 				}
 			}
 			r.Target = args[0]
-			return e.change(cmd, r, args[0])
+			m, err := e.open(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			note, err := r.AskSize(cmd.Context(), m)
+			if err != nil {
+				note = err.Error()
+			}
+			if note != "" {
+				fmt.Fprintln(e.Err, note)
+			}
+			return e.settle(cmd.Context(), m, r)
 		},
 	}
 	cmd.Flags().StringVar(&r.By, "by", "", "by how much: `±SIZE` such as +4GiB or -10%")

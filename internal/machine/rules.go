@@ -479,6 +479,11 @@ func inUse(v *inventory.Inventory, node string) (inventory.Use, bool) {
 	return uses[0], true
 }
 
+// InUse refuses what is used, with the words that lead to that.
+func InUse(thing, why string, u inventory.Use) *Refusal {
+	return refuse(RuleMounted, thing, release(u), "%s %s", why, describeUse(u))
+}
+
 func describeUse(u inventory.Use) string {
 	switch u.How {
 	case inventory.Mounted:

@@ -201,6 +201,9 @@ func verbsOfSystem() map[Verb]verb {
 					return
 				}
 				v.Uses = append(slices.Clone(v.Uses), SwappedOn(a))
+				n := nodeOf(v, a.Node)
+				c, _ := n.Content()
+				v.Areas = append(slices.Clone(v.Areas), inventory.Area{Path: n.Path, Node: a.Node, Size: c.Size - c.BlockSize, Priority: SwappedOn(a).Priority})
 			},
 		},
 		SwapOff: {

@@ -85,21 +85,22 @@ func (p *Planner) followed(ctx context.Context, v *inventory.Inventory, l Leavin
 	return nil
 }
 
-// takeOut removes the lines of fstab, or makes comments of them. Others are left.
+// takeOut removes the lines of fstab, or makes comments of them, and takes back that the kernel
+// resumes from there. Others are left.
 func (p *Planner) takeOut(ctx context.Context, l Leaving) error {
-	f := p.FstabNow()
 	var lines []int
+	var others []refs.Reference
 	for _, ref := range l.Lines {
 		if ref.Path == fstab.Path {
 			lines = append(lines, ref.Line)
+			continue
 		}
+		others = append(others, ref)
 	}
-	if len(lines) < len(l.Lines) {
-		p.Warn("lines elsewhere than in %s are left as they are", fstab.Path)
+	if err := p.forget(ctx, l.Node, others); err != nil || len(lines) == 0 {
+		return err
 	}
-	if len(lines) == 0 {
-		return nil
-	}
+	f := p.FstabNow()
 	slices.Sort(lines)
 	act, word := f.Disable, "make a comment of"
 	if l.Decision == Drop {
@@ -111,4 +112,32 @@ func (p *Planner) takeOut(ctx context.Context, l Leaving) error {
 		}
 	}
 	return p.SetFstab(ctx, fmt.Sprintf("%s what names %s in %s", word, l.Node.Name, fstab.Path), f)
+}
+
+// forget takes back that the kernel resumes from the node. A copy in what a boot reads first
+// only the system itself makes anew.
+func (p *Planner) forget(ctx context.Context, n inventory.Node, list []refs.Reference) error {
+	v, err := p.Now(ctx) // another part of the draft may have changed the same file
+	if err != nil {
+		return err
+	}
+	same := func(r refs.Reference) bool {
+		return slices.ContainsFunc(list, func(o refs.Reference) bool { return o.Path == r.Path && o.Spec == r.Spec })
+	}
+	files, left := refs.Forgotten(v, slices.DeleteFunc(refs.All(v), func(r refs.Reference) bool { return !same(r) }))
+	for _, f := range files {
+		if err := p.setFile(fmt.Sprintf("resume from %s no more, in %s", n.Name, f.Path), f.Path, f.Data); err != nil {
+			return err
+		}
+		if f.Writer != "" {
+			p.Note("%s is written by %s", f.Path, f.Writer)
+		}
+	}
+	if len(files) > 0 {
+		p.Warn("the initial file systems that are there already still name %s: until the system makes them anew, a boot waits for it, how long is theirs to say", n.Name)
+	}
+	if slices.ContainsFunc(left, func(r refs.Reference) bool { return !r.Fixed }) {
+		p.Warn("lines elsewhere than in %s are left as they are", fstab.Path)
+	}
+	return nil
 }

@@ -10,9 +10,11 @@ import (
 
 	"fundus/core/advice"
 	"fundus/core/block"
+	"fundus/core/extent"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/kind"
+	"fundus/core/scan"
 	"fundus/core/table"
 	"fundus/core/table/gpt"
 	"fundus/core/table/schemes"
@@ -98,10 +100,41 @@ func (p *Planner) PutAnew(ctx context.Context, disk inventory.Node, t table.Edit
 
 // Change writes an edited table, and tells the kernel what differs.
 func (p *Planner) Change(ctx context.Context, disk inventory.Node, t table.Editor) error {
+	v, err := p.Now(ctx)
+	if err == nil {
+		err = overUsed(v, disk, t.Model())
+	}
+	if err != nil {
+		return err
+	}
 	if err := p.putTable(ctx, disk, t, machine.HoldTable, nothing, nothing); err != nil {
 		return err
 	}
 	return p.Stage.TellKernel(ctx, disk.Name)
+}
+
+// overUsed refuses a table in which something new lies over a partition that the kernel has
+// still, and that is in use, though the table does not list it any more.
+func overUsed(v *inventory.Inventory, disk inventory.Node, m *table.Table) error {
+	for _, k := range disk.Kernel {
+		name, _ := scan.Name(disk, k.Number)
+		uses := v.UsesOf(name)
+		if len(uses) == 0 || k.Size == 0 {
+			continue
+		}
+		span := extent.Span{Start: uint64(k.Start / m.Sector), Count: uint64(k.Size / m.Sector)}
+		as := func(o table.Partition) bool { return o.Span == span }
+		if slices.ContainsFunc(m.Parts, as) {
+			continue
+		}
+		for _, part := range m.Parts {
+			stays := disk.Table != nil && slices.ContainsFunc(disk.Table.Parts, func(o table.Partition) bool { return o.Span == part.Span })
+			if part.Role != table.Extended && !stays && (part.Number != k.Number || part.Span.Start != span.Start) && part.Span.Overlaps(span) {
+				return machine.InUse(name, fmt.Sprintf("the table does not list it, but the kernel has it still, at sectors %v, where partition %d is to lie; and it is", span, part.Number), uses[0])
+			}
+		}
+	}
+	return nil
 }
 
 // mostLabels is how often a kind may lie on a device: a pool has four labels.

@@ -8,7 +8,9 @@ import (
 	"testing"
 
 	"fundus/core/block"
+	"fundus/core/inventory"
 	"fundus/internal/deed"
+	"fundus/internal/machine"
 	"fundus/internal/task"
 	"fundus/internal/task/content"
 	"fundus/internal/task/disk"
@@ -53,6 +55,9 @@ func prepare(t *testing.T, s story) *setting {
 		store = storeIn(t)
 	}
 	r.files = touchesFiles(s)
+	if s.swaps != "" {
+		r.areas = []inventory.Area{r.area(machine.Action{Node: s.swaps, Options: "pri=5"})}
+	}
 	p := &setting{story: s, blank: linked(t, store)}
 	p.run, p.done = record(t, r, store, func(r *rig) error { _, err := r.commit(store, s.cut); return err })
 	p.old, p.fresh = seen(p.start), seen(p.done)
@@ -309,6 +314,9 @@ func TestFailuresAreTakenBack(t *testing.T) {
 				t.Fatal(err)
 			}
 			p.settled(t, r, deed.Back, fmt.Sprintf("failure at %d", n))
+			if !slices.Equal(r.areas, p.start.areas) {
+				t.Errorf("%s, failure at %d: swapped on are %v, before %v", p.name, n, r.areas, p.start.areas)
+			}
 			counts["failures"]++
 		}
 	})

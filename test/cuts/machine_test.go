@@ -94,7 +94,7 @@ func (r *rig) larger() {
 
 // clone has the same bytes, and the power back.
 func (r *rig) clone() *rig {
-	return &rig{medium: block.NewOverlay(r.medium, block.Spill{}), fault: block.NoFault, root: r.root, known: slices.Clone(r.known), files: r.files}
+	return &rig{medium: block.NewOverlay(r.medium, block.Spill{}), fault: block.NoFault, root: r.root, known: slices.Clone(r.known), files: r.files, areas: slices.Clone(r.areas), mounts: r.mounts}
 }
 
 // apart is a clone with text files of its own, where they change.
@@ -126,6 +126,11 @@ func (r *rig) Inventory(context.Context) (*inventory.Inventory, error) {
 	v := &inventory.Inventory{Machine: inventory.Machine{Kind: "bench", Name: "rig", BootID: "one"}, Files: map[string]inventory.File{}, Dirs: map[string]bool{}, Leads: map[string]string{}, Sources: map[string]bool{}}
 	v.Nodes, v.Areas, v.Memory = scan.Disk(r.node(), r.counted(r.medium)), r.areas, inventory.Memory{Total: quantity.GiB, Available: quantity.GiB}
 	v.Uses = append([]inventory.Use{{Node: "sda1", How: inventory.Mounted, Where: "/", Kind: "ext4"}}, r.mounts...)
+	for _, a := range r.areas {
+		if a.Node != "" {
+			v.Uses = append(v.Uses, inventory.Use{Node: a.Node, How: inventory.SwapOn, Priority: a.Priority})
+		}
+	}
 	if r.looks != nil {
 		r.looks.inventories++
 	}
@@ -196,10 +201,10 @@ func (r *rig) Do(_ context.Context, _ *inventory.Inventory, a machine.Action) er
 		r.mounts = nil
 		return nil
 	case machine.SwapOn:
-		r.areas = append(slices.Clone(r.areas), inventory.Area{Path: a.Where, File: true})
+		r.areas = append(slices.Clone(r.areas), r.area(a))
 		return nil
 	case machine.SwapOff:
-		r.areas = slices.DeleteFunc(slices.Clone(r.areas), func(o inventory.Area) bool { return o.Path == a.Where })
+		r.areas = slices.DeleteFunc(slices.Clone(r.areas), func(o inventory.Area) bool { return o.Path == r.area(a).Path })
 		return nil
 	}
 	r.known = slices.DeleteFunc(slices.Clone(r.known), func(k inventory.KernelPart) bool { return k.Number == a.Number })
@@ -207,6 +212,14 @@ func (r *rig) Do(_ context.Context, _ *inventory.Inventory, a machine.Action) er
 		r.known = append(r.known, inventory.KernelPart{Number: a.Number, Start: a.Start, Size: a.Size})
 	}
 	return nil
+}
+
+// area is what the action turns on or off.
+func (r *rig) area(a machine.Action) inventory.Area {
+	if a.Node == "" {
+		return inventory.Area{Path: a.Where, File: true}
+	}
+	return inventory.Area{Path: "/dev/" + a.Node, Node: a.Node, Priority: machine.SwappedOn(a).Priority}
 }
 
 // discard lets the bytes read as anything, as a device may.
@@ -237,7 +250,7 @@ const discarded = 0xA5
 
 func (r *rig) Holds(_ context.Context, a machine.Action) (bool, error) {
 	if a.Verb == machine.SwapOn || a.Verb == machine.SwapOff {
-		on := slices.ContainsFunc(r.areas, func(o inventory.Area) bool { return o.Path == a.Where })
+		on := slices.ContainsFunc(r.areas, func(o inventory.Area) bool { return o.Path == r.area(a).Path })
 		return on == (a.Verb == machine.SwapOn), nil
 	}
 	has := slices.Contains(r.known, inventory.KernelPart{Number: a.Number, Start: a.Start, Size: a.Size})

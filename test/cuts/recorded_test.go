@@ -102,7 +102,7 @@ func (x *run) at(t testing.TB, n int, seed uint64) (*rig, *deed.Store) {
 		}
 	}
 	op := x.ops[n]
-	r.known = slices.Clone(op.known)
+	r.known, r.areas = slices.Clone(op.known), nil // without power nothing is swapped on
 	store := linked(t, x.store)
 	log := filepath.Join(store.Dir, "deeds", x.deed.ID, "log")
 	if err := os.Truncate(log, op.log); err != nil {

@@ -14,6 +14,7 @@ package bootcfg
 import (
 	"bytes"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -131,6 +132,42 @@ func (Syntax) Say(data []byte, m text.Mention, spec string) ([]byte, error) {
 		spec = value
 	}
 	return text.Put(data, m, spec), nil
+}
+
+// Forget gives the file without the setting from what the kernel resumes, which the mention
+// names, or false where it is another one. A word of a command line goes with the offset
+// beside it; what is a line of its own says none, since without it a device is guessed.
+func Forget(data []byte, m text.Mention) ([]byte, bool) {
+	switch m.By {
+	case "RESUME":
+		return text.Put(data, m, "none"), true
+	case "resume":
+	default:
+		return data, false
+	}
+	from := bytes.LastIndexByte(data[:m.Start], '\n') + 1
+	to := len(data)
+	if end := bytes.IndexByte(data[m.End:], '\n'); end >= 0 {
+		to = m.End + end
+	}
+	gone := [][]int{{m.Start - len("resume=") - from, m.End - from}}
+	for _, span := range word.FindAllIndex(data[from:to], -1) {
+		if at := bytes.Index(data[from+span[0]:from+span[1]], []byte("resume_offset=")); at >= 0 {
+			gone = append(gone, []int{span[0] + at, span[1]})
+		}
+	}
+	slices.SortFunc(gone, func(a, b []int) int { return b[0] - a[0] })
+	line := slices.Clone(data[from:to])
+	for _, span := range gone {
+		switch { // with one of the blanks around it
+		case span[0] > 0 && line[span[0]-1] == ' ':
+			span[0]--
+		case span[1] < len(line) && line[span[1]] == ' ':
+			span[1]++
+		}
+		line = slices.Delete(line, span[0], span[1])
+	}
+	return slices.Concat(data[:from], line, data[to:]), true
 }
 
 // Offset is where a file to swap on begins that the kernel is to resume from, in pages of the

@@ -465,7 +465,8 @@ func (b *Bench) Do(ctx context.Context, v *inventory.Inventory, a machine.Action
 func (k *kernel) bring(v *inventory.Inventory, a machine.Action) {
 	own := &inventory.Inventory{Nodes: append([]inventory.Node{{Name: a.Disk, Kernel: k.Partitions[a.Disk]}}, v.Parts(a.Disk)...), Uses: k.Uses, Areas: k.SwapFiles}
 	machine.Effect(own, a)
-	k.Uses, k.SwapFiles = own.Uses, own.Areas
+	k.Uses = own.Uses
+	k.SwapFiles = slices.DeleteFunc(own.Areas, func(o inventory.Area) bool { return !o.File }) // of a partition its use says it
 	if a.Disk != "" {
 		k.Partitions[a.Disk] = own.Nodes[0].Kernel
 	}

@@ -54,7 +54,7 @@ func (m *Machine) Do(ctx context.Context, v *inventory.Inventory, a machine.Acti
 		return nil
 	}
 	if errors.Is(err, unix.EBUSY) && (a.Verb == machine.AddPartition || a.Verb == machine.ResizePartition) {
-		return &machine.LaterError{Action: a, Why: "the kernel still has another partition there, which is in use"}
+		return &machine.LaterError{Action: a, Why: "the kernel still has another partition there"}
 	}
 	if errors.Is(err, unix.EBUSY) {
 		rule := map[machine.Verb]machine.Rule{machine.ReadTable: machine.RuleTableInUse, machine.RemovePartition: machine.RulePartitionUse, machine.Unmount: machine.RuleBusy}[a.Verb]

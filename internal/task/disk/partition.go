@@ -240,7 +240,7 @@ func decideContent(ctx context.Context, p *task.Planner, n inventory.Node, decis
 	if decision != "" && decision != "keep" && decision != "erase" {
 		return fmt.Errorf("--content=%s: use keep or erase", decision)
 	}
-	under, err := under(ctx, p, n, start, size)
+	under, err := p.Under(ctx, n, start, size)
 	if err != nil || len(under.Contents) == 0 {
 		return err
 	}

@@ -59,6 +59,9 @@ func (r *PartitionRemove) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	before := t.Model()
+	if v, err = givenUp(ctx, p, v, nodes); err != nil {
+		return err
+	}
 	var words []string
 	for _, n := range nodes {
 		if err := task.Free(v, n); err != nil {
@@ -84,6 +87,24 @@ func (r *PartitionRemove) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	return p.Change(ctx, disk, t)
+}
+
+// givenUp stops using as swap what is removed; the machine as it would be then.
+func givenUp(ctx context.Context, p *task.Planner, v *inventory.Inventory, nodes []inventory.Node) (*inventory.Inventory, error) {
+	for _, n := range nodes {
+		a, is, err := task.GiveUp(v, n)
+		if is && err == nil {
+			p.Note("%s is given up as swap first", n.Name)
+			err = p.Stage.Tell(ctx, a)
+		}
+		if err != nil {
+			return nil, err
+		}
+		if v, err = p.Now(ctx); err != nil {
+			return nil, err
+		}
+	}
+	return v, nil
 }
 
 // renumbered says which partitions get another number, refuses where one of them is

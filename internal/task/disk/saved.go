@@ -153,7 +153,7 @@ func replace(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inv
 	for _, part := range now.Parts {
 		start, size, _ := now.Bytes(part.Span)
 		known := slices.ContainsFunc(v.Parts(n.Name), func(o inventory.Node) bool { return o.Entry.Span == part.Span })
-		if under, err := under(ctx, p, n, start, size); err == nil && len(under.Contents) > 0 && !known && part.Role != table.Extended {
+		if under, err := p.Under(ctx, n, start, size); err == nil && len(under.Contents) > 0 && !known && part.Role != table.Extended {
 			p.Note("partition %d begins with %s and keeps it", part.Number, under.Contents[0].Words())
 		}
 	}

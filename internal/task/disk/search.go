@@ -94,7 +94,7 @@ func rebuild(ctx context.Context, p *task.Planner, n inventory.Node, t table.Edi
 	if !ok {
 		return fmt.Errorf("sectors %v: %w", part.Span, table.ErrPlace)
 	}
-	under, err := under(ctx, p, n, start, size)
+	under, err := p.Under(ctx, n, start, size)
 	if err != nil {
 		return err
 	}

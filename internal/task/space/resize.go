@@ -13,7 +13,6 @@ import (
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/kind"
-	"fundus/core/memory"
 	"fundus/core/quantity"
 	"fundus/core/stack"
 	"fundus/core/table"
@@ -23,11 +22,11 @@ import (
 	"fundus/internal/task"
 )
 
-// Resize gives a partition another size, and what is in it, as far as that can have one while
-// nobody uses it.
+// Resize gives what is named another size: a partition, with what is in it as far as that can
+// go along; or what is in one, named by its mount point or its identifier, with the partition.
 type Resize struct {
 	Target string        `json:"target"`
-	Size   quantity.Size `json:"size,omitzero"` // or max
+	Size   quantity.Size `json:"size,omitzero"` // or max, or min
 	By     string        `json:"by,omitempty"`  // "+4GiB", "-10%"
 }
 
@@ -37,249 +36,275 @@ func (*Resize) Verb() string { return "resize" }
 // ErrNeeded is a size that would cut into what is there.
 var ErrNeeded = errors.New("smaller than what it holds")
 
+// chain is what is resized: all that lies one in the other, from the outside in.
+type chain struct {
+	v      *inventory.Inventory
+	node   inventory.Node // the partition, or the disk that has none
+	layers []stack.Layer  // the node's own room, and what is in it
+	at     int            // the layer that is named
+	most   quantity.Bytes // to be had of the node's room
+	// The table, where there is one.
+	disk   inventory.Node
+	editor table.Editor
+	part   table.Partition
+}
+
 func (r *Resize) Plan(ctx context.Context, p *task.Planner) error {
-	v, err := p.Now(ctx)
+	c, err := r.chain(ctx, p)
 	if err != nil {
 		return err
 	}
-	n, err := named(v, r.Target)
+	size, err := r.size(ctx, p, c)
 	if err != nil {
 		return err
 	}
-	if n.Parent == "" {
-		return r.bare(ctx, p, v, n)
-	}
-	disk, _ := v.Node(n.Parent)
-	t, err := p.Editor(ctx, disk)
+	changes, notes, err := stack.Plan(c.layers, c.at, size)
 	if err != nil {
-		return err
-	}
-	m := t.Model()
-	part, _ := m.Part(n.Number)
-	behind := place.Behind(m, part)
-	most, _ := quantity.Count(part.Span.Count + behind.Count).Times(m.Sector)
-	size, note, err := place.Resized{Size: r.Size, By: r.By}.Bytes(n.Start, n.Size, most, m.Sector, p.Config.Step(n.Geometry))
-	if err != nil {
-		return machine.About(n.Name, err)
-	}
-	if note != "" {
-		p.Note("%s", note)
-	}
-	p.Title("resize partition %d of %s to %v", n.Number, disk.Name, size)
-	if size > most {
-		return fmt.Errorf("%s: %w: it has %v (%d bytes), and behind it are %v free: at most %v (%d bytes)%s", n.Name, table.ErrNoRoom, n.Size, n.Size, most-n.Size, most, most, barrier(v, n, most))
-	}
-	layers, err := layersOf(ctx, p, v, n)
-	if err != nil {
-		return err
-	}
-	if not := layers[len(layers)-1].Shrink.Not; len(layers) == 1 || not != "" {
-		if err := enough(ctx, p, n, size, cmp.Or(not, cannotShrink)); err != nil {
-			return err
-		}
-	}
-	changes, notes, err := stack.Plan(layers, 0, size)
-	if err != nil {
-		return err
+		return c.refused(err)
 	}
 	for _, note := range notes {
 		p.Note("%s", note)
 	}
-	off, on, err := swapped(v, n, changes)
+	off, on, err := swapped(c.v, c.node, changes)
 	if err == nil {
 		err = p.Stage.Tell(ctx, off...)
 	}
 	if err != nil {
 		return err
 	}
-	said(p, layers, changes)
-	for _, c := range changes {
-		switch {
-		case c.Layer == 0:
-			err = entry(ctx, p, n, disk, t, part, c.To/m.Sector)
-		default:
-			if len(changes) == 1 {
-				p.Title("resize the %s on %s to %v", layers[1].What, n.Name, c.To)
-			}
-			err = content(ctx, p, v, n, max(c.From, c.To, size), c)
+	if len(off) > 0 {
+		p.Note("%s is given up as swap first, and turned on again", c.node.Name)
+	}
+	c.said(p, changes)
+	for _, change := range changes {
+		if change.Layer == 0 {
+			err = c.entry(ctx, p, change.To)
+		} else {
+			err = c.content(ctx, p, changes, change)
 		}
 		if err != nil {
 			return err
 		}
 	}
+	if err := c.stays(ctx, p); err != nil {
+		return err
+	}
 	return p.Stage.Tell(ctx, on...)
 }
 
-// named is what the word means: a partition, a mount point, or a disk that holds something
-// without a table.
-func named(v *inventory.Inventory, word string) (inventory.Node, error) {
+// chain finds what the word means, and what lies around and in it.
+func (r *Resize) chain(ctx context.Context, p *task.Planner) (*chain, error) {
+	v, err := p.Now(ctx)
+	if err != nil {
+		return nil, err
+	}
+	n, inside, err := named(v, r.Target)
+	if err != nil {
+		return nil, err
+	}
+	c := &chain{v: v, node: n, most: n.Size}
+	if n.Parent != "" {
+		c.disk, _ = v.Node(n.Parent)
+		if c.editor, err = p.Editor(ctx, c.disk); err != nil {
+			return nil, err
+		}
+		m := c.editor.Model()
+		c.part, _ = m.Part(n.Number)
+		c.most, _ = quantity.Count(c.part.Span.Count + place.Behind(m, c.part).Count).Times(m.Sector)
+	}
+	if c.layers, err = layersOf(ctx, p, v, n); err != nil {
+		return nil, err
+	}
+	c.layers[0].Max = c.most
+	if c.disk.Name != "" {
+		c.layers[0].Step = p.Config.Step(n.Geometry)
+	}
+	switch {
+	case n.Parent == "" && len(c.layers) == 1:
+		return nil, fmt.Errorf("%s: this release gives a %s on a bare disk no other size", n.Name, cmp.Or(n.Holds(), "nothing"))
+	case len(c.layers) > 1 && (inside || n.Parent == "") && r.Size.Form != quantity.Max:
+		c.at = 1
+	}
+	return c, nil
+}
+
+// named is what the word means: a partition, or a disk that holds something without a table;
+// and whether it means what is in that: a mount point does, and what a file system is known by.
+func named(v *inventory.Inventory, word string) (n inventory.Node, inside bool, err error) {
+	tag, _, tagged := strings.Cut(word, "=")
+	dir := path.Dir(word)
+	switch {
+	case tagged:
+		inside = strings.EqualFold(tag, "UUID") || strings.EqualFold(tag, "LABEL")
+	case strings.HasPrefix(word, "/dev/"):
+		inside = dir == "/dev/disk/by-uuid" || dir == "/dev/disk/by-label"
+	default:
+		inside = strings.HasPrefix(word, "/")
+	}
 	if use, ok := v.MountedAt(path.Clean(word)); ok {
 		word = use.Node
 	}
-	n, err := target.Resolve(v, word)
+	n, err = target.Resolve(v, word)
 	if err != nil || n.Parent == "" && (n.Table != nil || len(n.Contents) == 0) {
-		return target.Partition(v, word)
+		n, err = target.Partition(v, word)
 	}
-	return n, nil
+	return n, inside && n.Path != word, err
 }
 
-// bare is Resize for what lies on a disk, or in an image, without a table: nothing is around
-// it that could change.
-func (r *Resize) bare(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node) error {
-	layers, err := layersOf(ctx, p, v, n)
+// size is what the layer that is named is to have.
+func (r *Resize) size(ctx context.Context, p *task.Planner, c *chain) (size quantity.Bytes, err error) {
+	n, l := c.node, c.layers[c.at]
+	asked := place.Resized{Size: r.Size, By: r.By}
+	sector := quantity.Bytes(n.Geometry.Logical)
+	var note string
+	switch {
+	case r.Size.Form == quantity.Min:
+		if size, err = stack.Least(c.layers, c.at); errors.Is(err, stack.ErrOwnWord) && c.at == 0 && len(c.layers) == 1 {
+			err = fmt.Errorf("%w: it holds %s", err, cmp.Or(n.Holds(), "nothing that is known"))
+		}
+	case c.at > 0:
+		size, _, err = asked.Bytes(0, l.Size, c.most, sector, 1)
+	case n.Parent == "":
+		size = c.most // max
+	default:
+		size, note, err = asked.Bytes(n.Start, n.Size, c.most, sector, l.Step)
+	}
 	if err != nil {
-		return err
+		return 0, machine.About(n.Name, err)
 	}
-	fixed := stack.Way{Not: "the device itself has that size"}
-	layers[0].What, layers[0].Grow, layers[0].Shrink = "the device", fixed, fixed
-	if len(layers) == 1 {
-		return fmt.Errorf("%s: this release gives a %s on a bare disk no other size", n.Name, cmp.Or(n.Holds(), "nothing"))
-	}
-	size, _, err := place.Resized{Size: r.Size, By: r.By}.Bytes(0, layers[1].Size, n.Size, quantity.Bytes(n.Geometry.Logical), 1)
-	if err != nil {
-		return machine.About(n.Name, err)
-	}
-	if size > n.Size {
-		return &stack.FitError{Layer: layers[1], Want: size, Why: fmt.Sprintf("the device has %v (%d bytes)", n.Size, n.Size)}
-	}
-	p.Title("resize the %s on %s to %v", layers[1].What, n.Name, size)
-	changes, notes, err := stack.Plan(layers[1:], 0, size)
-	if err != nil {
-		return err
-	}
-	for _, note := range notes {
+	if note != "" {
 		p.Note("%s", note)
 	}
-	said(p, layers[1:], changes)
-	for _, c := range changes {
-		if err := content(ctx, p, v, n, n.Size, c); err != nil {
-			return err
+	c.titled(p, size)
+	if c.at == 0 && size > c.most {
+		return 0, c.noRoom(size)
+	}
+	if not := c.layers[len(c.layers)-1].Shrink.Not; c.at == 0 && (len(c.layers) == 1 || not != "") {
+		err = enough(ctx, p, n, size, cmp.Or(not, cannotShrink))
+	}
+	return size, err
+}
+
+func (c *chain) titled(p *task.Planner, size quantity.Bytes) {
+	if c.at == 0 && c.disk.Name != "" {
+		p.Title("resize partition %d of %s to %v", c.node.Number, c.disk.Name, size)
+		return
+	}
+	p.Title("resize the %s on %s to %v", c.layers[len(c.layers)-1].What, c.node.Name, size)
+}
+
+// noRoom says how much there is, and what stands behind it.
+func (c *chain) noRoom(size quantity.Bytes) error {
+	n := c.node
+	behind := "nothing is free"
+	if c.most > n.Size {
+		behind = fmt.Sprintf("%v are free: at most %v (%d bytes)", c.most-n.Size, c.most, c.most)
+	}
+	return fmt.Errorf("%s: %w for %v (%d bytes): it has %v (%d bytes), and behind it %s%s", n.Name, table.ErrNoRoom, size, size, n.Size, n.Size, behind, barrier(c.v, n, c.most))
+}
+
+// refused puts a partition that would be larger than its room in those words.
+func (c *chain) refused(err error) error {
+	var fit *stack.FitError
+	if errors.As(err, &fit) && c.disk.Name != "" && fit.Layer.What == c.layers[0].What && fit.Want > c.most {
+		return c.noRoom(fit.Want)
+	}
+	return err
+}
+
+// stays looks whether what was in it is found there still: some record themselves at the end
+// of what they lie on, and are not found once that is elsewhere.
+func (c *chain) stays(ctx context.Context, p *task.Planner) error {
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	now, _ := v.Node(c.node.Name)
+	for _, was := range c.node.Contents {
+		found := slices.ContainsFunc(now.Contents, func(o fs.Content) bool { return o.Kind == was.Kind && o.UUID == was.UUID })
+		if !found {
+			return fmt.Errorf("%s: the %s in it would not be found any more: it records itself at the end of what it lies on, and that would be elsewhere", c.node.Name, was.Kind)
 		}
 	}
 	return nil
 }
 
-// swapped are the actions that give an area of swap up before it is resized, and turn it on
-// again as it was: its priority is the kernel's word, what is told to the disk its line's.
-func swapped(v *inventory.Inventory, n inventory.Node, changes []stack.Change) (off, on []machine.Action, err error) {
-	i := slices.IndexFunc(v.Areas, func(a inventory.Area) bool { return a.Node == n.Name })
-	if i < 0 || !slices.ContainsFunc(changes, func(c stack.Change) bool { return c.Layer > 0 }) {
-		return nil, nil, nil
-	}
-	area := v.Areas[i]
-	if sum := memory.GiveUp(v.Memory, v.Areas, area.Path); !sum.Fits() {
-		return nil, nil, &machine.Refusal{Rule: machine.RuleMemory, Thing: n.Name, Text: sum.String() + ": the kernel would kill programs to make room", Next: "fundus swap list"}
-	}
-	var options []string
-	if area.Priority >= 0 {
-		options = append(options, fmt.Sprintf("pri=%d", area.Priority))
-	}
-	by := v.Resolver()
-	for _, u := range v.Units() {
-		if u.Entry.IsSwap() && slices.ContainsFunc(by.Resolve(u.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name }) {
-			options = append(options, slices.DeleteFunc(slices.Clone(u.Entry.Options), func(o string) bool { return !strings.HasPrefix(o, "discard") })...)
+// said shows what becomes of each layer, from the outside in.
+func (c *chain) said(p *task.Planner, changes []stack.Change) {
+	if c.disk.Table != nil && len(changes) > 0 {
+		m := c.editor.Model()
+		if was, now := c.disk.Table.Usable.End(), m.Usable.End(); now > was {
+			had := c.disk.Size - quantity.Bytes(now-was)*m.Sector
+			p.Facts(fs.Fact{Name: "disk " + c.disk.Name, Value: fmt.Sprintf("%s: it has grown", became(had, c.disk.Size))})
 		}
 	}
-	a := machine.Action{Verb: machine.SwapOff, Node: n.Name, Options: strings.Join(options, ",")}
-	back := a
-	back.Verb = machine.SwapOn
-	return []machine.Action{a}, []machine.Action{back}, nil
-}
-
-// said shows what becomes of each layer.
-func said(p *task.Planner, layers []stack.Layer, changes []stack.Change) {
-	for _, c := range changes {
-		l := layers[c.Layer]
-		how := ""
-		if l.Grow.How == stack.Live && !strings.HasPrefix(l.What, "partition") {
-			how = ", by the kernel, while it is mounted"
+	for i, l := range c.layers {
+		at := slices.IndexFunc(changes, func(ch stack.Change) bool { return ch.Layer == i })
+		if at < 0 {
+			continue
 		}
-		p.Facts(fs.Fact{Name: l.What, Value: fmt.Sprintf("%v becomes %v (%d bytes)%s", c.From, c.To, c.To, how)})
+		from, to := changes[at].From, changes[at].To
+		value := became(from, to)
+		switch {
+		case i == 0 && from.String() != to.String(): // its bytes are a detail
+			value = fmt.Sprintf("%v becomes %v; start, number and identifiers stay", from, to)
+		case i == 0:
+		case changes[at].How == stack.Live:
+			value += ", by the kernel, while it is mounted"
+		}
+		p.Facts(fs.Fact{Name: l.What, Value: value})
 	}
 }
 
-// layersOf are the partition, and what is in it where that has a size of its own.
-func layersOf(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node) ([]stack.Layer, error) {
-	live := stack.Way{How: stack.Live}
-	layers := []stack.Layer{{Name: n.Name, What: fmt.Sprintf("partition %d", n.Number), Size: n.Size, Grow: live, Shrink: live}}
-	c, ok := n.Content()
-	if !ok || len(n.Contents) != 1 || c.Size == 0 || n.Entry.Role == table.Extended {
-		return layers, nil
+// became is a size and the next one, with its bytes.
+func became(from, to quantity.Bytes) string {
+	if from.String() == to.String() {
+		return fmt.Sprintf("%v (%d bytes) becomes %v (%d bytes)", from, from, to, to)
 	}
-	l := stack.Layer{Name: n.Name, What: strings.TrimSpace(c.Kind + " " + c.Label), Size: c.Size, Grow: stack.Way{How: stack.Offline}, Shrink: stack.Way{How: stack.Offline}}
-	k, _ := kind.Of(c)
-	reach := func(dev block.Device, to quantity.Bytes) (quantity.Bytes, error) { return k.Resizing.Reach(dev, to) }
-	mounts := machine.Mounts(v, n.Name)
-	uses := v.UsesOf(n.Name)
-	switch {
-	case len(mounts) > 0 && k.Growing != nil && !machine.Grows(v, k):
-		l.Grow, l.Shrink = stack.Way{Not: "a bench does not make a mounted one larger"}, stack.Way{Not: cannotShrink}
-	case len(mounts) > 0 && k.Growing != nil && slices.Contains(k.Growing.Types, mounts[0].Kind) && !mounts[0].ReadOnly:
-		l.Grow, l.Shrink, reach = stack.Way{How: stack.Live}, stack.Way{Not: cannotShrink}, k.Growing.Reach
-	case len(uses) == 0 && k.Resizing == nil:
-		l.Grow, l.Shrink = stack.Way{Not: "this release makes it larger while it is mounted alone"}, stack.Way{Not: cannotShrink}
-		if k.Growing == nil {
-			l.Grow.Not = "this release knows no way"
-		}
-	case len(uses) > 0 && uses[0].How == inventory.SwapOn && k.Resizing != nil: // given up first, and turned on again
-	case len(uses) > 0:
-		l.Grow = stack.Way{Not: fmt.Sprintf("it is %s; not in use, it grows along", inUse(uses[0]))}
-		l.Shrink = stack.Way{Not: cannotShrink}
-	case !k.Resizing.Shrinks:
-		l.Shrink = stack.Way{Not: cannotShrink}
-	}
-	dev, err := p.Stage.Open(ctx, n.Disk())
-	if err != nil {
-		return nil, err
-	}
-	l.Rule = func(want quantity.Bytes) (quantity.Bytes, error) {
-		part, err := block.NewSlice(dev, int64(n.Start), int64(n.Size))
-		if err != nil {
-			return 0, err
-		}
-		return reach(part, want)
-	}
-	return append(layers, l), nil
-}
-
-// cannotShrink is why most do not.
-const cannotShrink = "this release cannot make it smaller"
-
-func inUse(u inventory.Use) string {
-	switch {
-	case u.How == inventory.Mounted && u.ReadOnly:
-		return "mounted at " + u.Where + " for reading alone"
-	case u.How == inventory.Mounted:
-		return "mounted at " + u.Where
-	}
-	return "in use"
+	return fmt.Sprintf("%v becomes %v (%d bytes)", from, to, to)
 }
 
 // entry gives the partition another size in the table.
-func entry(ctx context.Context, p *task.Planner, n, disk inventory.Node, t table.Editor, part table.Partition, count quantity.Bytes) error {
-	now := part
-	now.Span.Count = uint64(count)
-	if err := t.Set(n.Number, now); err != nil {
-		return machine.About(disk.Name, err)
+func (c *chain) entry(ctx context.Context, p *task.Planner, to quantity.Bytes) error {
+	if by := to - c.node.Size; by > 0 {
+		behind, err := p.Under(ctx, c.disk, c.node.Start+c.node.Size, by)
+		if err != nil {
+			return err
+		}
+		if len(behind.Contents) > 0 {
+			p.Warn("where it grows there lies %s, which no partition holds: it is written over, a bit at a time", behind.Contents[0].Words())
+		}
 	}
-	sector := t.Model().Sector
+	now, sector := c.part, c.editor.Model().Sector
+	now.Span.Count = uint64(to / sector)
+	if err := c.editor.Set(c.node.Number, now); err != nil {
+		return machine.About(c.disk.Name, err)
+	}
 	size := quantity.Bytes(now.Span.Count) * sector
-	p.Details(fs.Fact{Name: "sectors", Value: fmt.Sprintf("%v becomes %v: %d × %d bytes = %v (%s)", part.Span, now.Span, now.Span.Count, sector, size, size.SI())})
-	return p.Change(ctx, disk, t)
+	p.Details(fs.Fact{Name: "sectors", Value: fmt.Sprintf("%v becomes %v: %d × %d bytes = %v (%s)", c.part.Span, now.Span, now.Span.Count, sector, size, size.SI())})
+	return p.Change(ctx, c.disk, c.editor)
 }
 
-// content gives what is in the partition another size; room is what the partition has while
-// that is done.
-func content(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node, room quantity.Bytes, change stack.Change) error {
-	c, _ := n.Content()
-	k, _ := kind.Of(c)
-	to := change.To
+// content gives what is in it another size, while there is as much room as before or behind.
+func (c *chain) content(ctx context.Context, p *task.Planner, changes []stack.Change, change stack.Change) error {
+	n, to := c.node, change.To
+	content, _ := n.Content()
+	k, _ := kind.Of(content)
 	if change.How == stack.Live {
-		use := machine.Mounts(v, n.Name)[0]
+		use := machine.Mounts(c.v, n.Name)[0]
 		return p.Stage.TellOnce(ctx, machine.Action{Verb: machine.Grow, Node: n.Name, Where: use.Where, Kind: use.Kind, Size: to, Was: change.From})
 	}
+	room := n.Size
+	for _, o := range changes {
+		if o.Layer == 0 {
+			room = max(o.From, o.To)
+		}
+	}
+	if len(changes) == 1 {
+		p.Title("resize the %s on %s to %v", c.layers[1].What, n.Name, to)
+	}
 	target := machine.Target{Disk: n.Disk(), Start: n.Start, Size: room, Hold: machine.HoldContent}
-	return p.Write(ctx, fmt.Sprintf("give the %s on %s %v", c.Kind, n.Name, to), target, func(dev block.Device) error {
+	return p.Write(ctx, fmt.Sprintf("give the %s on %s %v", content.Kind, n.Name, to), target, func(dev block.Device) error {
 		got, err := k.Resizing.Resize(ctx, dev, to, nil)
 		if err != nil {
 			return machine.About(n.Name, err)

@@ -1,4 +1,4 @@
-package disk
+package task
 
 import (
 	"context"
@@ -7,11 +7,10 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/quantity"
-	"fundus/internal/task"
 )
 
-// under scans a span of a disk as if it were a partition.
-func under(ctx context.Context, p *task.Planner, disk inventory.Node, start, size quantity.Bytes) (inventory.Node, error) {
+// Under looks at a span of a disk, in bytes, as if it were a partition.
+func (p *Planner) Under(ctx context.Context, disk inventory.Node, start, size quantity.Bytes) (inventory.Node, error) {
 	dev, err := p.Stage.Open(ctx, disk.Name)
 	if err != nil {
 		return inventory.Node{}, err

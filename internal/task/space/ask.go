@@ -1,0 +1,41 @@
+package space
+
+import (
+	"context"
+	"fmt"
+
+	"fundus/core/inventory"
+	"fundus/core/quantity"
+	"fundus/internal/machine"
+)
+
+// AskSize has the kernel ask the disk for its size, unless only less is wanted: a disk that has
+// grown while the machine runs is not known to be larger before that. Nothing on it changes.
+// The note says that it has grown.
+func (r *Resize) AskSize(ctx context.Context, m machine.Machine) (note string, err error) {
+	if r.Size.Form == quantity.Min || len(r.By) > 0 && r.By[0] == '-' {
+		return "", nil
+	}
+	v, err := m.Inventory(ctx)
+	if err != nil {
+		return "", nil // the plan says what is wrong
+	}
+	n, _, err := named(v, r.Target)
+	if err != nil {
+		return "", nil
+	}
+	d, _ := v.Node(n.Disk())
+	if d.Form != inventory.Disk {
+		return "", nil
+	}
+	if err := m.Do(ctx, v, machine.Action{Verb: machine.ReadSize, Disk: d.Name}); err != nil {
+		return "", fmt.Errorf("%s could not be asked for its size, and %v is gone by: %w", d.Name, d.Size, err)
+	}
+	if v, err = m.Inventory(ctx); err != nil {
+		return "", nil
+	}
+	if now, ok := v.Node(d.Name); ok && now.Size != d.Size {
+		note = fmt.Sprintf("%s: the kernel asked it for its size, and knows now that it has %v instead of %v", d.Name, now.Size, d.Size)
+	}
+	return note, nil
+}

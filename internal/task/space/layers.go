@@ -1,0 +1,121 @@
+package space
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"fundus/core/block"
+	"fundus/core/fs"
+	"fundus/core/inventory"
+	"fundus/core/kind"
+	"fundus/core/quantity"
+	"fundus/core/stack"
+	"fundus/core/table"
+	"fundus/internal/machine"
+	"fundus/internal/task"
+)
+
+// cannotShrink is why most do not.
+const cannotShrink = "this release cannot make it smaller"
+
+// layersOf are the partition, or the device, and what is in it where that has a size.
+func layersOf(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node) ([]stack.Layer, error) {
+	live := stack.Way{How: stack.Live}
+	room := stack.Layer{Name: n.Name, What: fmt.Sprintf("partition %d", n.Number), Size: n.Size, Grow: live, Shrink: live}
+	if n.Parent == "" {
+		room.What, room.Fixed = "the device", true
+	}
+	c, ok := n.Content()
+	switch {
+	case len(n.Contents) > 1:
+		return nil, fmt.Errorf("%s: it carries several signatures (%s), and which of them counts has to be settled before it gets another size", n.Name, n.Places())
+	case !ok || n.Entry.Role == table.Extended:
+		return []stack.Layer{room}, nil
+	case c.Size == 0 && c.Class != fs.Member && c.Class != fs.Encrypted:
+		return []stack.Layer{room}, nil
+	case c.Size == 0:
+		return []stack.Layer{room, container(v, n, c)}, nil
+	}
+	l := stack.Layer{Name: n.Name, What: strings.TrimSpace(c.Kind + " " + c.Label), Size: c.Size}
+	reach := ways(v, n, c, &l)
+	dev, err := p.Stage.Open(ctx, n.Disk())
+	if err != nil {
+		return nil, err
+	}
+	l.Rule = func(want quantity.Bytes) (quantity.Bytes, error) {
+		part, err := block.NewSlice(dev, int64(n.Start), int64(n.Size))
+		if err != nil {
+			return 0, err
+		}
+		return reach(part, want)
+	}
+	return []stack.Layer{room, l}, nil
+}
+
+// ways are how the content of a device grows and shrinks as it is used now, and the rule of
+// its sizes then.
+func ways(v *inventory.Inventory, n inventory.Node, c fs.Content, l *stack.Layer) func(block.Device, quantity.Bytes) (quantity.Bytes, error) {
+	k, _ := kind.Of(c)
+	reach := func(dev block.Device, to quantity.Bytes) (quantity.Bytes, error) { return k.Resizing.Reach(dev, to) }
+	l.Grow, l.Shrink = stack.Way{How: stack.Offline}, stack.Way{How: stack.Offline}
+	mounts := machine.Mounts(v, n.Name)
+	uses := v.UsesOf(n.Name)
+	switch {
+	case len(mounts) > 0 && k.Growing != nil && !machine.Grows(v, k):
+		l.Grow, l.Shrink = stack.Way{Not: "a bench does not make a mounted one larger"}, stack.Way{Not: cannotShrink}
+	case len(mounts) > 0 && k.Growing != nil && slices.Contains(k.Growing.Types, mounts[0].Kind) && !mounts[0].ReadOnly:
+		l.Grow, l.Shrink, reach = stack.Way{How: stack.Live}, stack.Way{Not: cannotShrink}, k.Growing.Reach
+	case len(uses) == 0 && k.Resizing == nil:
+		l.Grow, l.Shrink = stack.Way{Not: "this release makes it larger while it is mounted alone"}, stack.Way{Not: cannotShrink}
+		if k.Growing == nil {
+			l.Grow.Not = "this release knows no way"
+		}
+	case len(uses) > 0 && uses[0].How == inventory.SwapOn && k.Resizing != nil: // given up first, and turned on again
+	case len(uses) > 0:
+		l.Grow = stack.Way{Not: fmt.Sprintf("it is %s; not in use, it grows along", inUse(uses[0]))}
+		l.Shrink = stack.Way{Not: cannotShrink}
+	case !k.Resizing.Shrinks:
+		l.Shrink = stack.Way{Not: cannotShrink}
+	}
+	return reach
+}
+
+// container is something that further devices are built in. Around it there may be more room;
+// how large it is inside nobody changes.
+func container(v *inventory.Inventory, n inventory.Node, c fs.Content) stack.Layer {
+	not := "what lies in it is not resized yet"
+	for _, o := range v.Nodes {
+		if slices.Contains(o.BuiltOn, n.Name) {
+			not += fmt.Sprintf(", and %s keeps its length of %v until it is closed and opened again", o.Name, o.Size)
+		}
+	}
+	way := stack.Way{Not: not}
+	return stack.Layer{Name: n.Name, What: strings.TrimSpace(c.Kind + " " + c.Label), Size: n.Size, Grow: way, Shrink: way}
+}
+
+func inUse(u inventory.Use) string {
+	switch {
+	case u.How == inventory.Mounted && u.ReadOnly:
+		return "mounted at " + u.Where + " for reading alone"
+	case u.How == inventory.Mounted:
+		return "mounted at " + u.Where
+	}
+	return "in use"
+}
+
+// swapped are the actions that give an area of swap up before it is resized, and turn it on
+// again as it was: its priority is the kernel's word, what is told to the disk its line's.
+func swapped(v *inventory.Inventory, n inventory.Node, changes []stack.Change) (off, on []machine.Action, err error) {
+	if !slices.ContainsFunc(changes, func(c stack.Change) bool { return c.Layer > 0 }) {
+		return nil, nil, nil
+	}
+	a, is, err := task.GiveUp(v, n)
+	if !is || err != nil {
+		return nil, nil, err
+	}
+	back := a
+	back.Verb = machine.SwapOn
+	return []machine.Action{a}, []machine.Action{back}, nil
+}
