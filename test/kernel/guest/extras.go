@@ -83,14 +83,15 @@ func (x *extras) find(name string) func(words []string) string {
 		"fills":       fills,       // DEVICE N: a tree, and at the end the power is cut
 		"reads":       reads,       // DEVICE N: that tree, after whatever
 		"newuuid":     newUUID,     // DEVICE UUID: of an XFS that is not mounted
-		"xfs":         xfs,         // DEVICE HOW…: what the kernel makes of a new one
-		"ext":         ext,         // DEVICE TYPE HOW…: the same
-		"online":      online,      // DEVICE TYPE BLOCKS: grown while it is mounted
-		"entries":     entries,     // DIR N [read]: of one directory
-		"digest":      digest,      // DEVICE
-		"keep":        x.keep,      // HOW PLACE: a process that keeps a mount busy
-		"release":     x.release,   // of all that is kept
-		"spoil":       spoil,       // DEVICE OFFSET N: bytes that are turned over
+		"onlinexfs":   onlineXFS,
+		"xfs":         xfs,       // DEVICE HOW…: what the kernel makes of a new one
+		"ext":         ext,       // DEVICE TYPE HOW…: the same
+		"online":      online,    // DEVICE TYPE BLOCKS: grown while it is mounted
+		"entries":     entries,   // DIR N [read]: of one directory
+		"digest":      digest,    // DEVICE
+		"keep":        x.keep,    // HOW PLACE: a process that keeps a mount busy
+		"release":     x.release, // of all that is kept
+		"spoil":       spoil,     // DEVICE OFFSET N: bytes that are turned over
 		"twin":        func(w []string) string { return "twin" + fine(copyFile(w[0], w[1])) },
 		"area":        area,    // DEVICE: swapped on
 		"awkward":     awkward, // ROOT HOW: an fstab that cannot simply be replaced

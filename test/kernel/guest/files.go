@@ -28,6 +28,11 @@ func onFiles() map[string]func(words []string) string {
 		"text": func(w []string) string { // PATH WORDS: a file of that one line
 			return "text" + fine(os.WriteFile(w[0], []byte(strings.Join(w[1:], " ")+"\n"), 0o644))
 		},
+		"zero": func(w []string) string { // FILE OFFSET N
+			var at, n int64
+			_, err := fmt.Sscan(w[1]+" "+w[2], &at, &n)
+			return "zero" + fine(errors.Join(err, onDevice(w[0], func(f *os.File) error { _, err := f.WriteAt(make([]byte, n), at); return err })))
+		},
 		"plug":      plug,      // FILE DEVICE: a disk that it is behind comes
 		"unplug":    unplug,    // DEVICE: and goes
 		"owner":     owner,     // PATH: whose it is, and its mode

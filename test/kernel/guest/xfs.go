@@ -152,6 +152,26 @@ func (x *xfsProof) grow(blocks string) {
 	}
 }
 
+// onlineXFS is DEVICE BLOCKS: grown while it is mounted, to what the kernel makes of that; after
+// another mount it is counted, and scrubbed where the kernel can.
+func onlineXFS(words []string) string {
+	x := newXFSProof(words[0])
+	x.mount()
+	geometry, argument := make([]byte, 112), make([]byte, 16)
+	x.check("geometry", ask("/mnt", xfsGeometry, geometry))
+	n, err := strconv.ParseUint(words[1], 10, 64)
+	binary.LittleEndian.PutUint64(argument, n)
+	copy(argument[8:], geometry[28:32]) // the share of inodes as it is
+	x.check("blocks", err)
+	refused := ask("/mnt", xfsGrow, argument)
+	x.again()
+	x.scrub()
+	x.check("geometry", ask("/mnt", xfsGeometry, geometry))
+	x.check("unmount", unix.Unmount("/mnt", 0))
+	le := binary.LittleEndian
+	return fmt.Sprintf("%d blocks, %d groups%s; wrong: %s", le.Uint64(geometry[32:]), le.Uint32(geometry[12:]), fine(refused), strings.Join(x.wrong, "; "))
+}
+
 // recount changes what takes no space, cuts the device off, and mounts anew: then the kernel
 // counts what is free in each group, instead of believing the superblock.
 func (x *xfsProof) recount() {
