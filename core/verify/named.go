@@ -24,6 +24,7 @@ func (k *look) named() (out []finding.Finding) {
 			out = append(out, FileUnread.New(path, "%s", problem).WithRemedy("look again as root"))
 		}
 	}
+	remade := k.allRemade()
 	for _, r := range refs.All(k.v) {
 		if r.Path == fstab.Path {
 			continue // references looks closer
@@ -38,7 +39,12 @@ func (k *look) named() (out []finding.Finding) {
 			if r.By == "root" && !r.Fixed {
 				f.Severity = finding.Error
 			}
-			out = append(out, f.WithRemedy("%s", mended(r)))
+			if again, is := remade[spec]; is {
+				f = again.said(f)
+			} else {
+				f = f.WithRemedy("%s", mended(r))
+			}
+			out = append(out, f)
 		// A swap area that is made anew with a random key at each boot has no identifier to
 		// be named by.
 		case unstable && !r.Fixed && !r.Volatile():
@@ -90,17 +96,21 @@ func mended(r refs.Reference) string {
 // meant guesses which device a stale name stands for: the only swap area, or the
 // device of the running root.
 func (k *look) meant(r refs.Reference) string {
-	var likely []inventory.Node
-	switch {
-	case strings.EqualFold(r.By, "resume"), r.Suffix == ".swap":
-		likely = k.swaps
-	case r.By == "root":
-		likely = k.roots
-	}
+	likely := k.likely(r)
 	if len(likely) != 1 {
 		return ""
 	}
 	return fmt.Sprintf("; it probably means %s, which is %s", likely[0].Name, steady(likely))
+}
+
+func (k *look) likely(r refs.Reference) []inventory.Node {
+	switch {
+	case strings.EqualFold(r.By, "resume"), r.Suffix == ".swap":
+		return k.swaps
+	case r.By == "root":
+		return k.roots
+	}
+	return nil
 }
 
 // steady is an identifier that stays.

@@ -10,6 +10,7 @@ import (
 	"fundus/core/finding"
 	"fundus/core/fs"
 	"fundus/core/inventory"
+	"fundus/core/refs"
 	"fundus/core/text/fstab"
 )
 
@@ -80,7 +81,9 @@ func (k *look) reference(thing string, u fstab.Unit) []finding.Finding {
 func (k *look) namesNothing(thing string, u fstab.Unit) finding.Finding {
 	e := u.Entry
 	f := k.withoutLine(FstabUnknown.New(thing, "%s names no device (mount point %s)", e.Spec, e.Dir), u)
-	if meant := nearest(k.v, u.Where); meant != "" {
+	if again, is := k.allRemade()[refs.Normal(e.Spec)]; is {
+		f = again.said(f)
+	} else if meant := nearest(k.v, u.Where); meant != "" {
 		f.Text += fmt.Sprintf("; %s is mounted there", meant)
 	}
 	if e.IsSwap() && len(k.swaps) == 1 {

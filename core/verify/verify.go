@@ -25,6 +25,7 @@ type look struct {
 	sameDir map[string]int // how many lines have the mount point
 	swaps   []inventory.Node
 	roots   []inventory.Node // what is mounted at /
+	remade  map[string]Remade
 }
 
 func newLook(v *inventory.Inventory) *look {

@@ -1,6 +1,7 @@
 package verify
 
 import (
+	"maps"
 	"testing"
 	"time"
 
@@ -164,6 +165,54 @@ func TestFindings(t *testing.T) {
 	for _, e := range Catalogue() {
 		if !provoked[e] {
 			t.Errorf("nothing provokes %s", e.ID)
+		}
+	}
+}
+
+// TestRemade: a line that names a partition by the PARTUUID which it had is known to mean it by
+// what is mounted there, or runs as the root; where only its kind speaks for it, that is no
+// more than a guess, and where two are possible, or the new one is named by a line, nothing.
+func TestRemade(t *testing.T) {
+	const old, other = "5eed5eed-0000-4000-8000-00000000000a", "5eed5eed-0000-4000-8000-00000000000b"
+	fstabOf := func(v *inventory.Inventory, more string) {
+		v.Files[fstab.Path] = inventory.File{Data: []byte("UUID=root / ext4 defaults 0 1\n" + more)}
+	}
+	use := func(v *inventory.Inventory, node, where string) {
+		v.Uses = append(v.Uses, inventory.Use{Node: node, How: inventory.Mounted, Where: where, Kind: "ext4"})
+	}
+	line := "PARTUUID=" + old + " /srv ext4 nofail 0 2\n"
+	for name, c := range map[string]struct {
+		spoil func(v *inventory.Inventory)
+		want  map[string]Remade
+	}{
+		"it is mounted there": {func(v *inventory.Inventory) { fstabOf(v, line); use(v, "sdb1", "/srv") },
+			map[string]Remade{"PARTUUID=" + old: {"sdb1", "fundus partition edit sdb1 --uuid=" + old, false}}},
+		"by its kind alone": {func(v *inventory.Inventory) { fstabOf(v, line) },
+			map[string]Remade{"PARTUUID=" + old: {"sdb1", "fundus partition edit sdb1 --uuid=" + old, true}}},
+		"the running root": {func(v *inventory.Inventory) {
+			use(v, "sda1", "/")
+			v.Files["/etc/kernel/cmdline"] = inventory.File{Data: []byte("root=PARTUUID=" + old)}
+		}, map[string]Remade{"PARTUUID=" + old: {"sda1", "fundus partition edit sda1 --uuid=" + old, false}}},
+		"two lines would mean two": {func(v *inventory.Inventory) {
+			fstabOf(v, line)
+			use(v, "sda1", "/")
+			use(v, "sdb1", "/srv")
+			v.Files["/etc/kernel/cmdline"] = inventory.File{Data: []byte("root=PARTUUID=" + old)}
+		}, nil},
+		"its own is named": {func(v *inventory.Inventory) {
+			fstabOf(v, line+"PARTUUID="+other+" /x ext4 noauto 0 0\n")
+			use(v, "sdb1", "/srv")
+		}, nil},
+		"it is another kind":    {func(v *inventory.Inventory) { fstabOf(v, "PARTUUID="+old+" /srv xfs nofail 0 2\n") }, nil},
+		"an MBR has none":       {func(v *inventory.Inventory) { fstabOf(v, line); v.Nodes[2].Table.Scheme = table.MBR }, nil},
+		"it is no such":         {func(v *inventory.Inventory) { fstabOf(v, "UUID="+old+" /srv ext4 nofail 0 2\n") }, nil},
+		"a device has it still": {func(v *inventory.Inventory) { fstabOf(v, line); v.Nodes[3].Entry.UUID = old }, nil},
+	} {
+		v := clean()
+		v.Nodes[0].Table.Scheme, v.Nodes[2].Table.Scheme, v.Nodes[3].Entry.UUID = table.GPT, table.GPT, other
+		c.spoil(v)
+		if got := AllRemade(v); !maps.Equal(got, c.want) {
+			t.Errorf("%s: %v", name, got)
 		}
 	}
 }

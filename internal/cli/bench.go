@@ -23,7 +23,7 @@ func newBench(e *Env) *cobra.Command {
 }
 
 func newBenchNew(e *Env) *cobra.Command {
-	host := ""
+	host, layout := "", bench.Layout{}
 	cmd := &cobra.Command{
 		Use: "new DIR", Short: "Make a simulated machine with a system disk",
 		Long:    "Make a simulated machine in a directory: a system disk that it boots from, its text files, and a kernel that refuses what a kernel refuses.",
@@ -32,7 +32,7 @@ func newBenchNew(e *Env) *cobra.Command {
 			if host == "" {
 				host = filepath.Base(args[0])
 			}
-			if _, err := bench.New(cmd.Context(), args[0], host, e.Now, e.fresh); err != nil {
+			if _, err := bench.New(cmd.Context(), args[0], host, layout, e.Now, e.fresh); err != nil {
 				return err
 			}
 			dir := args[0]
@@ -43,6 +43,7 @@ func newBenchNew(e *Env) *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&host, "host", "", "the machine's host `NAME` (default: the directory's name)")
+	cmd.Flags().BoolVar(&layout.RootLast, "root-last", false, "the root lies last on the system disk, where it can grow")
 	return cmd
 }
 

@@ -133,7 +133,7 @@ func script() []act { return append(herbarium(), media()...) }
 func herbarium() []act {
 	return []act{
 		say("Fernhill is a seed bank on a hill. Its machine has got a new disk for scans of specimens. First: which one is it?"),
-		run("bench new DIR --host fernhill", "is up"),
+		run("bench new DIR --host fernhill --root-last", "is up"),
 		run(`bench disk add sdb --size 64GiB --model "Larkspur S300" --serial LS-20417`, "plugged in"),
 		run("survey", "Larkspur S300"),
 		say("A mistake is caught: sda1 carries the running system."),
@@ -214,6 +214,12 @@ func media() []act {
 		run("resize /srv/herbarium 40GiB --commit", "while it is mounted"),
 		fails(1, "resize /srv/herbarium 10GiB", "cannot make it smaller"),
 		run("verify sdb", "in order"),
+		say("The system's own disk is a virtual one, and becomes larger as well. One command asks it for its size, and the running system's root grows while everybody works on it. That has no way back, which the draft says first."),
+		run("bench disk resize sda --size 96GiB", "96GiB"),
+		run("resize / max --commit --steps", "from here on there is no"),
+		fails(1, "undo last", "no way back"),
+		run("verify sda", "in order"),
+		run("rehearse", "comes up"),
 		run("partition add sdb --size max --name images --commit", "done: add partition 2"),
 		say("Small images of the sheets are many: they get blocks of 2 KiB, with 5% in reserve, and the multiplication checks it. Later the reserve is cut, and it gets another identifier; its line of fstab follows."),
 		run("format sdb2 ext4 --label images block=2KiB reserved=5% --commit", "2KiB"),

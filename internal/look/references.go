@@ -2,11 +2,14 @@ package look
 
 import (
 	"context"
+	"maps"
+	"slices"
 	"strings"
 
 	"fundus/core/inventory"
 	"fundus/core/refs"
 	"fundus/core/target"
+	"fundus/core/verify"
 	"fundus/internal/machine"
 )
 
@@ -27,6 +30,7 @@ func FindReferences(ctx context.Context, r machine.Reader, word string) (*Refere
 				out.Lines = append(out.Lines, Reference{ref, member.Name})
 			}
 		}
+		out.stale(v, func(_ string, r verify.Remade) bool { return r.Node == n.Name })
 	case strings.Contains(word, "="):
 		out.Devices = v.Resolve(refs.Normal(word))
 		for _, ref := range refs.Named(v, word) {
@@ -36,10 +40,30 @@ func FindReferences(ctx context.Context, r machine.Reader, word string) (*Refere
 			}
 			out.Lines = append(out.Lines, Reference{ref, names})
 		}
+		for spec, r := range verify.AllRemade(v) {
+			if spec == refs.Normal(word) {
+				out.Remade = append(out.Remade, r)
+			}
+		}
 	default:
 		return nil, errNone
 	}
 	return out, nil
+}
+
+// stale adds the lines that say an identifier which the device had, before its partition was
+// made anew.
+func (r *References) stale(v *inventory.Inventory, is func(spec string, r verify.Remade) bool) {
+	again := verify.AllRemade(v)
+	for _, spec := range slices.Sorted(maps.Keys(again)) {
+		if !is(spec, again[spec]) {
+			continue
+		}
+		r.Remade = append(r.Remade, again[spec])
+		for _, ref := range refs.Named(v, spec) {
+			r.Lines = append(r.Lines, Reference{ref, ""})
+		}
+	}
 }
 
 // References is what names a device, or says an identifier.
@@ -48,6 +72,8 @@ type References struct {
 	Devices []inventory.Node // that it means
 	Lines   []Reference
 	Looked  int // text files that were read
+	// Remade are partitions that lines probably mean by an identifier which no device has.
+	Remade []verify.Remade
 }
 
 // Reference is one of them, with the device that it means; empty for none.

@@ -13,6 +13,7 @@ type ReferencesDoc struct {
 	Word       string         `json:"word"`
 	Devices    []string       `json:"devices"` // that it means
 	References []ReferenceDoc `json:"references"`
+	Remade     []RemadeDoc    `json:"remade,omitempty"`
 }
 
 // ReferenceDoc is one line that names a device.
@@ -27,13 +28,23 @@ type ReferenceDoc struct {
 	Written string `json:"written,omitempty"` // by what, where the file is generated
 }
 
+// RemadeDoc is a partition that lines probably mean by an identifier which no device has.
+type RemadeDoc struct {
+	Device string `json:"device"`
+	Mend   string `json:"mend"`  // the command that gives it back what they say
+	Guess  bool   `json:"guess"` // nothing but its kind speaks for it
+}
+
 func referencesDocument(r *look.References) ReferencesDoc {
-	doc := ReferencesDoc{head("references"), r.Word, []string{}, []ReferenceDoc{}}
+	doc := ReferencesDoc{head("references"), r.Word, []string{}, []ReferenceDoc{}, nil}
 	for _, n := range r.Devices {
 		doc.Devices = append(doc.Devices, n.Name)
 	}
 	for _, l := range r.Lines {
 		doc.References = append(doc.References, ReferenceDoc{l.Path, l.Line, l.Text, l.Spec, l.By, l.What, l.Device, l.Writer})
+	}
+	for _, again := range r.Remade {
+		doc.Remade = append(doc.Remade, RemadeDoc{again.Node, again.Mend, again.Guess})
 	}
 	return doc
 }
@@ -57,7 +68,11 @@ func (r References) Words(p *Printer) {
 		p.printf("%s%s is named by no line of %s\n", visible(r.Word), means, count(r.Looked, "text file"))
 		return
 	}
-	p.printf("%s\n", p.paint(Strong, fmt.Sprintf("%s%s is named by %s", visible(r.Word), means, count(len(r.Lines), "line"))))
+	words := count(len(r.Lines), "line")
+	if stale := r.former(); stale > 0 {
+		words = count(len(r.Lines)-stale, "line") + "; by what it was named before, by " + fmt.Sprint(stale)
+	}
+	p.printf("%s\n", p.paint(Strong, fmt.Sprintf("%s%s is named by %s", visible(r.Word), means, words)))
 	for _, l := range r.Lines {
 		head := fmt.Sprintf("%s:%d", visible(l.Path), l.Line)
 		words := l.What
@@ -75,6 +90,25 @@ func (r References) Words(p *Printer) {
 			p.wrap(4, "written by ", l.Writer)
 		}
 	}
+	for _, again := range r.Remade {
+		words := ""
+		if again.Guess {
+			words = ", as the only one of its kind that nothing names"
+		}
+		p.printf("\n")
+		p.wrap(0, "", fmt.Sprintf("%s may be meant%s, made anew with another PARTUUID. Where that is so, this gives it back:", visible(again.Node), words))
+		p.printf("  %s\n", again.Mend)
+	}
+}
+
+// former is how many lines mean a device by an identifier that it has no more.
+func (r References) former() (n int) {
+	for _, l := range r.Lines {
+		if l.Device == "" && len(r.Devices) == 1 {
+			n++
+		}
+	}
+	return n
 }
 
 // blanks shows tabs, which separate most fields of text files, as what they look like.

@@ -30,7 +30,7 @@ func clock() time.Time { return time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC) }
 // that a kernel refuses.
 func fernhill(t *testing.T) *Bench {
 	t.Helper()
-	b, err := New(ctx, filepath.Join(t.TempDir(), "fernhill"), "fernhill", clock, uuid.New)
+	b, err := New(ctx, filepath.Join(t.TempDir(), "fernhill"), "fernhill", Layout{}, clock, uuid.New)
 	if err != nil {
 		t.Fatal(err)
 	}

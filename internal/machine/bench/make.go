@@ -38,9 +38,14 @@ const (
 // ErrNotEmpty is a directory in which there is something.
 var ErrNotEmpty = errors.New("it is not empty")
 
+// Layout says how the system disk of a new bench is divided.
+type Layout struct {
+	RootLast bool // the root lies behind the partition from which firmware starts, and can grow
+}
+
 // New makes a bench with a system disk from which it comes up, and switches it
 // on. The directory must be missing or empty.
-func New(ctx context.Context, dir, host string, now func() time.Time, fresh func() uuid.UUID) (*Bench, error) {
+func New(ctx context.Context, dir, host string, layout Layout, now func() time.Time, fresh func() uuid.UUID) (*Bench, error) {
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
 		return nil, fmt.Errorf("%s: %w, and a bench is made in a directory of its own", dir, ErrNotEmpty)
 	}
@@ -65,7 +70,7 @@ func New(ctx context.Context, dir, host string, now func() time.Time, fresh func
 		return nil, err
 	}
 	id := fresh()
-	if err := b.install(&system, host, id, fresh); err != nil {
+	if err := b.install(&system, host, id, layout, fresh); err != nil {
 		return nil, err
 	}
 	line := fstab.Entry{Spec: "UUID=" + id.String(), Dir: "/", Type: "ext4", Options: []string{"errors=remount-ro"}, Pass: 1}
@@ -101,9 +106,9 @@ func accounts() map[string]string {
 // firmwareSize is that of the partition from which firmware starts.
 const firmwareSize = 512 * quantity.MiB
 
-// install gives the system disk its table, its root file system, and behind that the
-// partition from which firmware starts the machine.
-func (b *Bench) install(d *Disk, label string, id uuid.UUID, fresh func() uuid.UUID) error {
+// install gives the system disk its table, its root file system, and the partition from which
+// firmware starts the machine.
+func (b *Bench) install(d *Disk, label string, id uuid.UUID, layout Layout, fresh func() uuid.UUID) error {
 	dev, err := file.Open(b.imagePath(d), true, d.Sectors)
 	if err != nil {
 		return err
@@ -122,6 +127,9 @@ func (b *Bench) install(d *Disk, label string, id uuid.UUID, fresh func() uuid.U
 	root, efi := room, room
 	root.Count -= firmware
 	efi.Start, efi.Count = root.End(), firmware
+	if layout.RootLast {
+		efi.Start, root.Start = room.Start, room.Start+firmware
+	}
 	rootID := fresh()
 	options := ext.Usual(ext.Ext4).With(label[:min(len(label), 16)], id, b.now())
 	options.HashSeed, options.JournalUUID, options.FirstSequence = fresh(), fresh(), 1

@@ -76,6 +76,9 @@ func (r *Resize) Plan(ctx context.Context, p *task.Planner) error {
 		p.Note("%s is given up as swap first, and turned on again", c.node.Name)
 	}
 	c.said(p, changes)
+	if err := c.readable(ctx, p, changes); err != nil {
+		return err
+	}
 	for _, change := range changes {
 		if change.Layer == 0 {
 			err = c.entry(ctx, p, change.To)
@@ -225,6 +228,30 @@ func (c *chain) stays(ctx context.Context, p *task.Planner) error {
 		if !found {
 			return fmt.Errorf("%s: the %s in it would not be found any more: it records itself at the end of what it lies on, and that would be elsewhere", c.node.Name, was.Kind)
 		}
+	}
+	return nil
+}
+
+// readable looks whether the last sector that it gets is there: a disk, or what plays one, may
+// say more than it has, and nothing may come to lie on that.
+func (c *chain) readable(ctx context.Context, p *task.Planner, changes []stack.Change) error {
+	var most quantity.Bytes
+	for _, change := range changes {
+		if change.To > change.From {
+			most = max(most, change.To)
+		}
+	}
+	if most == 0 {
+		return nil
+	}
+	dev, err := p.Stage.Open(ctx, c.node.Disk())
+	if err != nil {
+		return err
+	}
+	sector := quantity.Bytes(c.node.Geometry.Logical)
+	last := (c.node.Start + most - 1) / sector
+	if _, err := block.ReadSized(dev, int64(last*sector), int64(sector), int64(sector)); err != nil {
+		return fmt.Errorf("%s: sector %d, the last that it would get, cannot be read: %w; nothing is made larger over that", c.node.Name, last, err)
 	}
 	return nil
 }

@@ -1,0 +1,109 @@
+package verify
+
+import (
+	"strings"
+
+	"github.com/google/uuid"
+
+	"fundus/core/finding"
+	"fundus/core/inventory"
+	"fundus/core/refs"
+	"fundus/core/table"
+	"fundus/core/text/fstab"
+)
+
+// Remade is a partition that was probably made anew, by hand and with another PARTUUID, while
+// lines name it by the one that it had.
+type Remade struct {
+	Node  string
+	Mend  string // gives it back the one that the lines say
+	Guess bool   // nothing but its kind speaks for it
+}
+
+// AllRemade lists them by the identifier that the lines say, as PARTUUID=….
+//
+// What holds the same is known by its use: by what is mounted where the line says, by being
+// the only area of swap, the running root, or the only one of the line's kind that nothing
+// names. Where two lines would mean different ones nobody knows.
+func AllRemade(v *inventory.Inventory) map[string]Remade { return newLook(v).allRemade() }
+
+// allRemade works them out once for all findings: it goes through every line, with every device.
+func (k *look) allRemade() map[string]Remade {
+	if k.remade != nil {
+		return k.remade
+	}
+	out, unsure := map[string]Remade{}, map[string]bool{}
+	k.remade = out
+	said, named := map[string]bool{}, map[string]bool{}
+	lines := refs.All(k.v)
+	for _, r := range lines {
+		said[strings.ToLower(refs.Normal(r.Spec))] = true
+		for _, n := range r.Resolve(k.by) {
+			named[n.Name] = true
+		}
+	}
+	enter := func(spec, node string, guess bool) {
+		spec = refs.Normal(spec)
+		value, is := strings.CutPrefix(spec, "PARTUUID=")
+		if _, err := uuid.Parse(value); !is || err != nil || node == "" || len(k.by.Resolve(spec)) > 0 {
+			return
+		}
+		n, _ := k.v.Node(node)
+		disk, _ := k.v.Node(n.Parent)
+		if disk.Table == nil || disk.Table.Scheme != table.GPT || said[strings.ToLower("PARTUUID="+n.Entry.UUID)] {
+			return
+		}
+		if was, twice := out[spec]; unsure[spec] || twice && was.Node != node {
+			delete(out, spec)
+			unsure[spec] = true
+			return
+		}
+		out[spec] = Remade{node, "fundus partition edit " + node + " --uuid=" + value, guess}
+	}
+	for _, u := range k.units {
+		node, guess := k.means(u, named)
+		enter(u.Entry.Spec, node, guess)
+	}
+	for _, r := range lines {
+		if likely := k.likely(r); r.Path != fstab.Path && len(likely) == 1 {
+			enter(r.Spec, likely[0].Name, false)
+		}
+	}
+	return out
+}
+
+// means is the node that a line stands for whose identifier names nothing, "" where nobody
+// knows: what is mounted there, or the only one of its kind that is not named by any line.
+func (k *look) means(u fstab.Unit, named map[string]bool) (node string, guess bool) {
+	if u.Entry.IsSwap() {
+		if len(k.swaps) == 1 {
+			return k.swaps[0].Name, false
+		}
+		return "", false
+	}
+	if use, ok := k.v.MountedAt(u.Where); ok {
+		return use.Node, false
+	}
+	for _, n := range k.v.Nodes {
+		c, ok := n.Content()
+		if !ok || n.Parent == "" || !c.MountsAs(u.Entry.Type) || len(k.v.UsesOf(n.Name)) > 0 || named[n.Name] {
+			continue
+		}
+		if node != "" {
+			return "", false
+		}
+		node = n.Name
+	}
+	return node, true
+}
+
+// said puts it into the finding on a line. What is no more than a guess is no command that
+// one follows: another disk may have been meant, which is not plugged in.
+func (r Remade) said(f finding.Finding) finding.Finding {
+	f.Text += "; it may mean " + r.Node + ", made anew with another PARTUUID"
+	if r.Guess {
+		f.Mend = ""
+		return f.WithRemedy("only where it is %s that is meant: %s", r.Node, r.Mend)
+	}
+	return f.WithMend("%s", r.Mend)
+}
