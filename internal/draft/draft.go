@@ -178,6 +178,9 @@ type Writing struct {
 	Phases int            `json:"phases"`
 	Bytes  quantity.Bytes `json:"bytes"`
 	Fence  *Fence         `json:"fence,omitempty"`
+	// Before is how many phases come before the fence: they write behind the end of what is
+	// there, which is whole meanwhile.
+	Before int `json:"before_fence,omitempty"`
 }
 
 // Fence lists the sectors that hold a fence while the step is under way. Old is

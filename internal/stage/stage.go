@@ -201,6 +201,7 @@ func (s *Stage) Write(ctx context.Context, title string, t machine.Target, fn fu
 			return errors.Join(err, o.Close())
 		}
 		w.Fence = fenceFor(before, after, int64(t.Start), sector, changedIn(o))
+		w.Before = beforeFence(o, w.Fence, before, after, t.Start)
 	}
 	d.layers = append(d.layers, layer{len(s.steps), o})
 	s.steps = append(s.steps, draft.Step{Kind: draft.Write, Title: title, Write: w})

@@ -8,6 +8,7 @@ import (
 	"fundus/core/block"
 	"fundus/core/extent"
 	corefs "fundus/core/fs"
+	"fundus/core/quantity"
 	"fundus/internal/draft"
 )
 
@@ -40,6 +41,24 @@ func fenceFor(before, after []corefs.Content, start, sector int64, changed []ext
 		}
 	}
 	return f
+}
+
+// beforeFence is how many of the first phases write behind the end of what is there and grows:
+// it is whole until the others come.
+func beforeFence(o *block.Overlay, f *draft.Fence, before, after []corefs.Content, start quantity.Bytes) (n int) {
+	if f == nil || len(before) != 1 || len(after) != 1 {
+		return 0
+	}
+	a, b := before[0], after[0]
+	end := uint64(start + a.Size)
+	behind := func(s extent.Span) bool { return s.Start >= end }
+	if a.Kind != b.Kind || a.UUID == "" || a.UUID != b.UUID || a.Size == 0 || a.Size >= b.Size || slices.ContainsFunc(slices.Concat(f.Rest, []extent.Span{f.Old, f.New}), behind) {
+		return 0
+	}
+	for n < o.Phases() && !slices.ContainsFunc(o.Phase(n), func(e block.Extent) bool { return uint64(e.Off) < end }) {
+		n++
+	}
+	return n
 }
 
 // sectors lists the sectors of all signatures that are written; what the kernel
@@ -97,6 +116,14 @@ func (s *Stage) writeStrokes(number int, w draft.Writing, fence []byte) []draft.
 	}
 	var out []draft.Stroke
 	var fenced []extent.Span
+	phase := func(i int) {
+		if extents := cut(o.Phase(i), fenced); len(extents) > 0 {
+			out = append(out, stroke(draft.WritePart, extents, o.After(i), o.After(i+1)))
+		}
+	}
+	for i := range w.Before {
+		phase(i)
+	}
 	if f := w.Fence; f != nil {
 		fenced = slices.Concat([]extent.Span{f.Old, f.New}, f.Rest)
 		out = append(out, stroke(draft.SetFence, spans(f.Old), o.After(0), view))
@@ -104,10 +131,8 @@ func (s *Stage) writeStrokes(number int, w draft.Writing, fence []byte) []draft.
 			out = append(out, stroke(draft.SetFence, spans(rest...), o.After(0), view))
 		}
 	}
-	for i := range last {
-		if extents := cut(o.Phase(i), fenced); len(extents) > 0 {
-			out = append(out, stroke(draft.WritePart, extents, o.After(i), o.After(i+1)))
-		}
+	for i := w.Before; i < last; i++ {
+		phase(i)
 	}
 	if f := w.Fence; f != nil {
 		if rest := without(fenced, f.New); len(rest) > 0 {

@@ -146,3 +146,42 @@ func resizing(r request) bool {
 	_, is := r.(*space.Resize)
 	return is
 }
+
+// TestBehindTheOldEndFirst: what an offline growth writes behind the old end is written before
+// its fence is set, and is most of it: a cut there leaves the file system as it was.
+func TestBehindTheOldEndFirst(t *testing.T) {
+	for _, kind := range []string{"ext2", "ext3", "ext4"} {
+		r, store := newRig(t, 512, 512), storeIn(t)
+		must(t, r, store, &disk.TableNew{Disk: "sdb", Scheme: "gpt"}, adding(disk.NewPart{Size: size("9MiB")}), &content.Format{Target: "sdb1", Kind: kind, Label: "ferns"})
+		r.faulty = nil
+		plan, err := task.Plan(context.Background(), task.Conditions{Machine: r, Store: store, Clock: clock}, &space.Resize{Target: "sdb1", Size: size("34MiB")})
+		if err != nil {
+			t.Fatal(err)
+		}
+		const end = 10 << 20 // of it, as it was
+		fenced, first, behind, within := false, 0, int64(0), int64(0)
+		for _, s := range plan.Strokes(make([]byte, 512)) {
+			w := plan.Draft.Steps[s.Step].Write
+			if w == nil || w.Fence == nil {
+				continue
+			}
+			fenced = fenced || s.Role == draft.SetFence
+			for _, e := range s.Extents {
+				switch {
+				case !fenced && e.Off < end:
+					t.Errorf("%s: byte %d is written before the fence", kind, e.Off)
+				case !fenced:
+					first, behind = first+1, behind+e.Len
+				case e.Off >= end:
+					t.Errorf("%s: byte %d, behind the old end, is written under the fence", kind, e.Off)
+				default:
+					within += e.Len
+				}
+			}
+		}
+		plan.Close()
+		if first == 0 || kind == "ext2" && behind < within {
+			t.Errorf("%s: %d bytes before the fence, %d under it", kind, behind, within)
+		}
+	}
+}

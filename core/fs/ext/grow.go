@@ -17,8 +17,8 @@ import (
 
 // Grow makes a file system that is not mounted larger, to at most so many bytes, by the rule
 // by which the kernel would: with the same blocks, groups and inodes. It gives the size that it
-// has then. The superblock is written last; before it nothing is ordered, and the file system is
-// in pieces: a fence stands for it meanwhile.
+// has then. What lies behind its old end is written first, while it is whole still; then what
+// lies within, with which it is in pieces, and a fence stands for it; the superblock last.
 //
 // Errors: ErrGrow, fs.ErrUnsupported, field.ErrRange where what is there does not fit together.
 func Grow(ctx context.Context, dev block.Device, to quantity.Bytes, sink progress.Sink) (quantity.Bytes, error) {
@@ -56,6 +56,13 @@ type growing struct {
 	free    uint64                 // blocks more than before
 	dind    uint64                 // the resize inode's block that is given back; 0: none is
 	copies  []uint64               // groups with a copy of the superblock, group 0 left out
+	within  []pending              // what is written before the old end, once all behind it is
+}
+
+// pending is bytes with their place.
+type pending struct {
+	at int64
+	b  []byte
 }
 
 func (g *growing) run() error {
@@ -81,8 +88,17 @@ func (g *growing) run() error {
 	return g.descriptorsAndCopies()
 }
 
-// put writes whole blocks.
-func (g *growing) put(at uint64, b []byte) { g.Put(b, int64(at)*int64(g.s.BlockSize)) }
+// put writes whole blocks, which are not the caller's any more.
+func (g *growing) put(at uint64, b []byte) { g.putAt(int64(at)*int64(g.s.BlockSize), b) }
+
+// putAt writes bytes: at once behind the old end, and what is within later.
+func (g *growing) putAt(at int64, b []byte) {
+	if at < int64(g.s.Size()) {
+		g.within = append(g.within, pending{at, b})
+		return
+	}
+	g.Put(b, at)
+}
 
 // place gives the new groups their bitmaps and tables: those of a flexible group side by side
 // from its first new group on, else each in its own.
@@ -285,24 +301,21 @@ func (g *growing) descriptorsAndCopies() error {
 		return err
 	}
 	after := g.superblock()
-	old := g.s.groupStart(g.was.groups)
-	for _, within := range []bool{false, true} {
-		for number, raw := range changed {
-			for _, at := range g.homes(number) {
-				if (at < old) == within {
-					g.put(at, raw)
-				}
-			}
+	for number, raw := range changed {
+		for _, at := range g.homes(number) {
+			g.put(at, raw)
 		}
-		for _, n := range g.copies {
-			if start := g.s.groupStart(n); (start < old) == within {
-				c := after
-				c.disk.GroupNumber = uint16(n)
-				g.Put(c.sealed(), int64(start)*int64(g.s.BlockSize))
-			}
-		}
-		g.Sync()
 	}
+	for _, n := range g.copies {
+		c := after
+		c.disk.GroupNumber = uint16(n)
+		g.putAt(int64(g.s.groupStart(n))*int64(g.s.BlockSize), c.sealed())
+	}
+	g.Sync()
+	for _, p := range g.within {
+		g.Put(p.b, p.at)
+	}
+	g.Sync()
 	g.Put(after.sealed(), superOffset)
 	g.Sync()
 	return g.Err()

@@ -97,7 +97,7 @@ func (g *growing) putResizeInode(n inode, blocks uint64) error {
 	}
 	copy(b, field.Encode(binary.LittleEndian, &n.inodeFirst))
 	s.sealInode(b, resizeInode, n)
-	g.Put(b, int64(at))
+	g.putAt(int64(at), b)
 	return nil
 }
 
