@@ -52,6 +52,8 @@ type Kind struct {
 	Resizing *Resizing
 	// Growing is how the kernel makes a mounted one larger; nil: it does not.
 	Growing *Growing
+	// NeverLess says why nobody makes it smaller; "" where that can be.
+	NeverLess string
 	// Exchanges says how the kernel exchanges the bytes of a mounted file with another's, by
 	// the type of the mount.
 	Exchanges map[string]Exchange
@@ -175,7 +177,7 @@ func All() []Kind {
 			SetID: wideID(ext.SetUUID), LiveID: ext.ChangesUUID, Adjust: ext.Adjust, Alike: ext.Alike, Untouched: []string{"noload"}, SwapFiles: []SwapFile{{Type: "ext4"}, {Type: "ext3", Written: true}, {Type: "ext2", Written: true}}, Exchanges: map[string]Exchange{"ext4": Ranges}, Resizing: &Resizing{Reach: ext.Reach, Resize: ext.Grow}, Growing: &Growing{[]string{"ext4", "ext3"}, GrowBlocks, ext.ReachLive},
 			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted, ext.MarkLabelled, wideID(ext.MarkIdentified), ext.MarkGrown}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies,
 			Options: &Mounts{[]string{"ext4", "ext3", "ext2"}, ext.MountOptions}},
-		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, SetLabel: xfs.SetLabel, Relabels: true, Untouched: []string{"norecovery"}, SwapFiles: []SwapFile{{Type: "xfs"}}, Exchanges: map[string]Exchange{"xfs": Whole}, Growing: &Growing{[]string{"xfs"}, GrowData, xfs.Reach}, SetID: wideID(xfs.SetUUID), Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
+		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, SetLabel: xfs.SetLabel, Relabels: true, Untouched: []string{"norecovery"}, SwapFiles: []SwapFile{{Type: "xfs"}}, Exchanges: map[string]Exchange{"xfs": Whole}, Growing: &Growing{[]string{"xfs"}, GrowData, xfs.Reach}, NeverLess: "nobody makes an XFS smaller: what is in it can be copied into a smaller one", SetID: wideID(xfs.SetUUID), Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
 		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},
 		{Name: "fat", Makes: []Maker{{Word: "fat", ID: fs.Serial, Settings: fat.Settings, Traits: fs.NoTraits, Make: fat.MakeOrder, Variant: fat.Variant}}, Values: fat.Values, SetLabel: fat.SetLabel, FitLabel: fat.Fit, SetID: func(dev block.Device, id fs.ID) error { return fat.SetSerial(dev, id.Number()) }, Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies,
 			Options: &Mounts{[]string{"vfat", "msdos"}, fat.MountOptions}},

@@ -1,6 +1,7 @@
 package space
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -58,26 +59,27 @@ func layersOf(ctx context.Context, p *task.Planner, v *inventory.Inventory, n in
 // its sizes then.
 func ways(v *inventory.Inventory, n inventory.Node, c fs.Content, l *stack.Layer) func(block.Device, quantity.Bytes) (quantity.Bytes, error) {
 	k, _ := kind.Of(c)
+	never := stack.Way{Not: cmp.Or(k.NeverLess, cannotShrink)}
 	reach := func(dev block.Device, to quantity.Bytes) (quantity.Bytes, error) { return k.Resizing.Reach(dev, to) }
 	l.Grow, l.Shrink = stack.Way{How: stack.Offline}, stack.Way{How: stack.Offline}
 	mounts := machine.Mounts(v, n.Name)
 	uses := v.UsesOf(n.Name)
 	switch {
 	case len(mounts) > 0 && k.Growing != nil && !machine.Grows(v, k):
-		l.Grow, l.Shrink = stack.Way{Not: "a bench does not make a mounted one larger"}, stack.Way{Not: cannotShrink}
+		l.Grow, l.Shrink = stack.Way{Not: "a bench does not make a mounted one larger"}, never
 	case len(mounts) > 0 && k.Growing != nil && slices.Contains(k.Growing.Types, mounts[0].Kind) && !mounts[0].ReadOnly:
-		l.Grow, l.Shrink, reach = stack.Way{How: stack.Live}, stack.Way{Not: cannotShrink}, k.Growing.Reach
+		l.Grow, l.Shrink, reach = stack.Way{How: stack.Live}, never, k.Growing.Reach
 	case len(uses) == 0 && k.Resizing == nil:
-		l.Grow, l.Shrink = stack.Way{Not: "this release makes it larger while it is mounted alone"}, stack.Way{Not: cannotShrink}
+		l.Grow, l.Shrink = stack.Way{Not: "this release makes it larger while it is mounted alone"}, never
 		if k.Growing == nil {
 			l.Grow.Not = "this release knows no way"
 		}
 	case len(uses) > 0 && uses[0].How == inventory.SwapOn && k.Resizing != nil: // given up first, and turned on again
 	case len(uses) > 0:
 		l.Grow = stack.Way{Not: fmt.Sprintf("it is %s; not in use, it grows along", inUse(uses[0]))}
-		l.Shrink = stack.Way{Not: cannotShrink}
+		l.Shrink = never
 	case !k.Resizing.Shrinks:
-		l.Shrink = stack.Way{Not: cannotShrink}
+		l.Shrink = never
 	}
 	return reach
 }
