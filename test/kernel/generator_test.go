@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -16,20 +17,31 @@ import (
 
 	"fundus/core/text/fstab"
 	"fundus/core/text/unit"
+	"fundus/core/units"
 	"fundus/internal/machine"
 	"fundus/test/amount"
 )
 
-// generate has systemd's own generator make units of each table, in a root of its own. It
-// is no container there, in which swap would be left out.
+// generate has systemd's own generator make units of each table, with the command line of its
+// own, in a root of its own. It is no container there, in which swap would be left out.
 const generate = `mount -t proc proc /proc && mount -t sysfs sys /sys && cd / || exit 9
 for f in /tables/*; do
-	cp $f /etc/fstab; mkdir -p /units/${f##*/}/n /units/${f##*/}/e /units/${f##*/}/l
-	/lib/systemd/system-generators/systemd-fstab-generator /units/${f##*/}/n /units/${f##*/}/e /units/${f##*/}/l 2>/dev/null
+	u=/units/${f##*/}
+	cp $f /etc/fstab; mkdir -p $u/n $u/e $u/l
+	mount --bind /lines/${f##*/} /proc/cmdline || exit 8
+	/lib/systemd/system-generators/systemd-fstab-generator $u/n $u/e $u/l 2>/dev/null
+	umount /proc/cmdline
 done; true`
 
-// TestGenerator: of each line, systemd's generator makes the unit that is foretold: name,
-// device, place, kind, options, times, check, and what pulls it in; and no other.
+// commandLines are those under which tables are read: what the generator goes by, and what it
+// does not.
+func commandLines() []string {
+	return []string{"quiet", "root=UUID=ab ro quiet", "fstab=0", "systemd.swap=0", "systemd.swap=no fstab=yes", "rd.fstab=0 noswap noresume", "systemd.volatile=state", "systemd.volatile=yes root=UUID=ab",
+		"systemd.volatile=overlay rw", "root=tmpfs mount.usr=UUID=us", "root=gpt-auto fsck.mode=skip", `fstab="off" systemd.mask=x`, "systemd.swap fstab=0 fstab"}
+}
+
+// TestGenerator: of each table, under each command line, systemd's generator writes the units,
+// links and drop-ins that are foretold, and no others.
 func TestGenerator(t *testing.T) {
 	root := generatorRoot(t)
 	tables := oddTables()
@@ -37,8 +49,19 @@ func TestGenerator(t *testing.T) {
 	for i := range n {
 		tables = append(tables, randomTable(amount.Rand(7000+i)))
 	}
+	lines := commandLines()
+	for _, line := range lines { // each meets a whole table
+		tables = append(tables, "# "+line+"\n"+wholeTable)
+	}
+	of := func(i int) string {
+		if at := i - (len(tables) - len(lines)); at >= 0 {
+			return lines[at]
+		}
+		return lines[0]
+	}
 	for i, text := range tables {
-		if err := os.WriteFile(filepath.Join(root, "tables", fmt.Sprintf("%04d", i)), []byte(text), 0o644); err != nil {
+		name := fmt.Sprintf("%04d", i)
+		if err := errors.Join(os.WriteFile(filepath.Join(root, "tables", name), []byte(text), 0o644), os.WriteFile(filepath.Join(root, "lines", name), []byte(of(i)+"\n"), 0o644)); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -48,26 +71,173 @@ func TestGenerator(t *testing.T) {
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	lines := 0
+	read, files := 0, 0
 	for i, text := range tables {
 		foretold := fstab.Read(fstab.Parse([]byte(text)), follower(root))
-		lines += len(foretold)
-		want := foretell(foretold, checkers(root))
-		got := generated(t, filepath.Join(root, "units", fmt.Sprintf("%04d", i), "n"))
-		if slices.ContainsFunc(foretold, func(u fstab.Unit) bool { return u.Where == "/" && u.None != "" }) { // given up, but the check was linked before
-			got, want = without(got, rootChecked), without(want, rootChecked)
+		read += len(foretold)
+		made := units.Generate(foretold, units.Facts{CommandLine: of(i), Checks: checkers(root)})
+		dir := filepath.Join(root, "units", fmt.Sprintf("%04d", i))
+		for _, d := range []struct {
+			name string
+			made units.Tree
+		}{{"n", made.Normal}, {"l", made.Late}, {"e", nil}} {
+			got, want := written(t, filepath.Join(dir, d.name)), said(d.made)
+			if at := slices.IndexFunc(foretold, func(u fstab.Unit) bool { return u.None == fstab.Dies }); at >= 0 { // it may have come far enough to write it
+				dying := func(path, _ string) bool { return unfinished(foretold[at], path) }
+				maps.DeleteFunc(got, dying)
+				maps.DeleteFunc(want, dying)
+			}
+			if slices.ContainsFunc(foretold, func(u fstab.Unit) bool { return u.Where == "/" && u.None != "" }) { // given up, but the check was linked before
+				delete(got, rootChecked)
+				delete(want, rootChecked)
+			}
+			files += len(got)
+			for _, path := range slices.Sorted(maps.Keys(got)) {
+				if want[path] != got[path] {
+					t.Errorf("table %d (%s), %s/%s: generated\n%s\nforetold\n%s", i, of(i), d.name, path, got[path], want[path])
+				}
+			}
+			for _, path := range slices.Sorted(maps.Keys(want)) {
+				if got[path] == "" {
+					t.Errorf("table %d (%s), %s/%s is foretold, and not generated:\n%s", i, of(i), d.name, path, want[path])
+				}
+			}
 		}
-		if at := slices.IndexFunc(foretold, func(u fstab.Unit) bool { return u.None == fstab.Dies }); at >= 0 { // it may have come far enough to write it
-			dying, waits := unitOf(foretold[at])+" what", unit.Name(foretold[at].What, "device")+" waits"
-			got = slices.DeleteFunc(got, func(fact string) bool { return strings.HasPrefix(fact, dying) || strings.HasPrefix(fact, waits) })
-			want = slices.DeleteFunc(want, func(fact string) bool { return strings.HasPrefix(fact, waits) })
-		}
-		if !slices.Equal(got, want) {
-			t.Errorf("table %d:\n%s\n-- generated, not foretold:\n%s\n-- foretold, not generated:\n%s", i, text, less(got, want), less(want, got))
+		if t.Failed() {
+			for line := range strings.Lines(text) {
+				t.Log(i, line)
+			}
+			t.FailNow()
 		}
 	}
-	fmt.Printf("kernel proof: %d lines in %d tables (seed %d): systemd's generator makes of each what is foretold: %v\n", lines, len(tables), amount.Seed(), !t.Failed())
+	fmt.Printf("kernel proof: %d lines in %d tables (seed %d), %d command lines: the %d files, links and drop-ins of systemd's generator are those that are foretold: %v\n", read, len(tables), amount.Seed(), len(lines), files, !t.Failed())
 }
+
+// TestUnitNames: of paths at random systemd names the units that are foretold, or refuses.
+func TestUnitNames(t *testing.T) {
+	root, r := debianBase(t), amount.Rand(7)
+	pieces := []string{"a", "B9", ".", "..", ".x", "é", " ", "-", "_", ":", "@", "%", `\`, "\t", "=", "#", "\xff", "srv", "~", "'", "\"", "x-y", "*", "//"}
+	var paths, want []string
+	for range amount.Of(300, 2000) {
+		path := "/"
+		for range 1 + r.IntN(9) {
+			path += pieces[r.IntN(len(pieces))]
+			if r.IntN(3) == 0 {
+				path += "/"
+			}
+		}
+		name := "refused"
+		if parts := strings.Split(path, "/"); !slices.Contains(parts, "..") {
+			name = unit.Name(path, "mount")
+		}
+		paths, want = append(paths, path), append(want, name)
+	}
+	script := `for p in "$@"; do systemd-escape --path --suffix=mount -- "$p" 2>/dev/null || echo refused; done`
+	cmd := exec.Command("/bin/bash", append([]string{"-c", script, "names"}, paths...)...)
+	cmd.SysProcAttr, cmd.Dir = &syscall.SysProcAttr{Chroot: root}, "/"
+	out, err := cmd.Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := strings.Split(strings.TrimSuffix(string(out), "\n"), "\n")
+	for i, path := range paths {
+		if i >= len(got) || got[i] != want[i] {
+			t.Fatalf("%q: %q, foretold %q", path, got[min(i, len(got)-1)], want[i])
+		}
+	}
+	fmt.Printf("kernel proof: %d paths (seed %d) have the names that systemd gives them\n", len(paths), amount.Seed())
+}
+
+// unfinished reports whether the path may be what the reader wrote before it died at the line.
+func unfinished(u fstab.Unit, path string) bool {
+	own := unit.Name(u.Where, "mount")
+	if u.Entry.IsSwap() {
+		own = unit.Name(u.What, "swap")
+	}
+	return strings.HasPrefix(path, own) || strings.HasPrefix(path, unit.Name(u.What, "device")+".d/")
+}
+
+// written reads what lies in a directory of units.
+func written(t *testing.T, dir string) map[string]string {
+	t.Helper()
+	tree := units.Tree{}
+	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		rel, _ := filepath.Rel(dir, path)
+		switch {
+		case err != nil || d.IsDir():
+			return err
+		case d.Type()&fs.ModeSymlink != 0:
+			to, err := os.Readlink(path)
+			tree[rel] = units.Entry{To: to}
+			return err
+		}
+		data, err := os.ReadFile(path)
+		tree[rel] = units.Entry{Data: data}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return said(tree)
+}
+
+// said is what a directory of units says: where each link leads, and of each file the settings
+// of its sections, in any order. What was given up has nothing to mount, and does not count.
+func said(tree units.Tree) map[string]string {
+	out := map[string]string{}
+	for path, e := range tree {
+		if e.To != "" {
+			out[path] = "-> " + e.To
+			continue
+		}
+		var sections []string
+		for text := range strings.SplitSeq("\n"+string(e.Data), "\n[") {
+			var list []string
+			for line := range strings.SplitSeq(text, "\n") {
+				key, value, _ := strings.Cut(line, "=")
+				switch {
+				case line == "" || line[0] == '#' || key == "Documentation":
+					continue
+				case key == "TimeoutSec" && !strings.HasPrefix(path, "systemd-") || key == "TimeoutIdleSec":
+					line = key + "=" + span(value)
+				case key == "Options" && strings.HasSuffix(path, ".swap"): // as they stand, with empty ones
+					if value = strings.Join(fstab.Split(value), ","); value == "" || value == "defaults" {
+						continue
+					}
+					line = key + "=" + value
+				}
+				if slices.Contains([]string{"After", "Before", "Requires", "Wants", "RequiresMountsFor"}, key) { // a list in one line or in several
+					for word := range strings.FieldsSeq(value) {
+						list = append(list, key+"="+word)
+					}
+					continue
+				}
+				list = append(list, line)
+			}
+			slices.Sort(list)
+			sections = append(sections, strings.Join(list, "\n"))
+		}
+		text := strings.Join(sections, "\n")
+		suffix := unit.Suffix(path)
+		if !strings.Contains(path, "/") && (suffix == ".mount" || suffix == ".swap") && !strings.Contains(text, "\nWhat=") || suffix == ".automount" && !strings.Contains(text, "\nWhere=") {
+			continue
+		}
+		out[path] = text
+	}
+	return out
+}
+
+// wholeTable has a line of each sort.
+const wholeTable = `UUID=ab / ext4 errors=remount-ro 0 1
+UUID=us /usr ext4 ro 0 2
+UUID=cd /srv/a ext4 noatime,nofail,x-systemd.device-timeout=5 0 2
+UUID=ef /srv/b xfs x-systemd.automount,x-systemd.idle-timeout=60,x-systemd.mount-timeout=7 0 0
+LABEL=s none swap sw,pri=5,nofail 0 0
+/swapfile none swap defaults 0 0
+tmpfs /tmp tmpfs size=1g 0 0
+host:/x /net nfs bg,_netdev 0 0
+/proc /proc proc hidepid=2 0 0
+`
 
 // generatorRoot is a small Debian with places and links for mount points.
 func generatorRoot(t *testing.T) string {
@@ -81,7 +251,7 @@ func generatorRoot(t *testing.T) string {
 	if out, err := exec.Command("cp", "-a", debianBase(t), root).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	for _, d := range []string{"tables", "units", "srv/real", "srv/deep/er"} {
+	for _, d := range []string{"tables", "lines", "units", "srv/real", "srv/deep/er"} {
 		if err := os.MkdirAll(filepath.Join(root, d), 0o755); err != nil {
 			t.Fatal(err)
 		}
@@ -114,110 +284,6 @@ func checkers(root string) func(kind string) bool {
 	}
 }
 
-// foretell writes what is foretold of each unit as facts, one a line.
-func foretell(units []fstab.Unit, checked func(kind string) bool) (out []string) {
-	for _, u := range units {
-		if u.None != "" {
-			continue
-		}
-		name := unitOf(u)
-		pulled := name
-		if u.Automount {
-			pulled = strings.TrimSuffix(name, ".mount") + ".automount"
-			out = append(out, fmt.Sprintf("%s idle %v", pulled, span(u.Idle)))
-		}
-		kind := u.Entry.Type
-		if kind == "auto" || u.Entry.IsSwap() {
-			kind = ""
-		}
-		check := u.Check && checked(u.Entry.Type)
-		if check && u.Where == "/" {
-			out = append(out, rootChecked)
-		}
-		options := strings.Join(u.Options, ",")
-		if options == "defaults" {
-			options = ""
-		}
-		out = append(out, fmt.Sprintf("%s what %q where %q type %q options %q times %v check %v late %v", name, u.What, u.Where, kind, options, span(u.Mount), check && u.Where != "/", u.Late))
-		for _, by := range u.By {
-			out = append(out, fmt.Sprintf("%s.%s %s", by.Target, map[fstab.Tie]string{fstab.Required: "requires", fstab.Wanted: "wants"}[by.Tie], pulled))
-		}
-		if u.Device != "" {
-			out = append(out, fmt.Sprintf("%s waits %q", unit.Name(u.What, "device"), u.Device))
-		}
-	}
-	slices.Sort(out)
-	return slices.Compact(out)
-}
-
-func unitOf(u fstab.Unit) string {
-	if u.Entry.IsSwap() {
-		return unit.Name(u.What, "swap")
-	}
-	return unit.Name(u.Where, "mount")
-}
-
-// generated reads the same facts from the units that the generator wrote. A unit that it
-// gave up has no link and no section of its own.
-func generated(t *testing.T, dir string) (out []string) {
-	t.Helper()
-	err := filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
-		rel, _ := filepath.Rel(dir, path)
-		base := filepath.Base(path)
-		switch {
-		case err != nil || d.IsDir():
-			return err
-		case d.Type()&fs.ModeSymlink != 0:
-			if base == "systemd-fsck-root.service" {
-				out = append(out, rootChecked)
-			} else if !strings.HasPrefix(base, "systemd-") {
-				out = append(out, strings.TrimSuffix(rel, "/"+base)+" "+base)
-			}
-			return nil
-		}
-		data, err := os.ReadFile(path)
-		get := func(key string) string { return strings.ReplaceAll(setting(string(data), key), "%%", "%") }
-		switch {
-		case strings.HasSuffix(base, ".automount"):
-			if get("Where") != "" {
-				out = append(out, fmt.Sprintf("%s idle %v", base, span(get("TimeoutIdleSec"))))
-			}
-		case strings.HasSuffix(base, ".mount") || strings.HasSuffix(base, ".swap"):
-			if get("What") == "" && get("Where") == "" {
-				return err
-			}
-			check := strings.Contains(string(data), "Requires=systemd-fsck@") || strings.Contains(string(data), "Wants=systemd-fsck@")
-			options := get("Options")
-			if strings.HasSuffix(base, ".swap") { // as they stand, with empty ones
-				if options = strings.Join(fstab.Split(options), ","); options == "defaults" {
-					options = ""
-				}
-			}
-			late := strings.HasSuffix(base, ".mount") && !strings.Contains(string(data), "Before=local-fs.target\n") && !strings.Contains(string(data), "Before=remote-fs.target\n")
-			out = append(out, fmt.Sprintf("%s what %q where %q type %q options %q times %v check %v late %v", base, get("What"), get("Where"), get("Type"), options, span(get("TimeoutSec")), check, late))
-		case base == "50-device-timeout.conf":
-			out = append(out, fmt.Sprintf("%s waits %q", strings.TrimSuffix(filepath.Base(filepath.Dir(path)), ".d"), get("JobRunningTimeoutSec")))
-		}
-		return err
-	})
-	if err != nil {
-		t.Fatal(err)
-	}
-	slices.Sort(out)
-	return slices.Compact(out)
-}
-
-// setting is the value of a key to the byte: what a unit's own syntax makes of it is another
-// matter.
-func setting(text, key string) string {
-	for line := range strings.Lines(text) {
-		if v, ok := strings.CutPrefix(line, key+"="); ok {
-			return strings.TrimSuffix(v, "\n")
-		}
-	}
-	return ""
-}
-
 // span is a time in one form: systemd writes it in its own, and nothing for 0, which it takes
 // for no limit.
 func span(s string) string {
@@ -231,15 +297,7 @@ func span(s string) string {
 	return d.String()
 }
 
-const rootChecked = "the root is checked"
-
-func without(facts []string, fact string) []string {
-	return slices.DeleteFunc(facts, func(f string) bool { return f == fact })
-}
-
-func less(a, b []string) string {
-	return strings.Join(slices.DeleteFunc(slices.Clone(a), func(s string) bool { return slices.Contains(b, s) }), "\n")
-}
+const rootChecked = "local-fs.target.wants/systemd-fsck-root.service"
 
 // oddTables are lines that people write, and others that are legal but odd: one table each,
 // for one of them ends the reader.
@@ -274,7 +332,7 @@ func randomTable(r *rand.Rand) string {
 		for range r.IntN(5) {
 			options = append(options, one("defaults", "ro", "rw", "noatime", "nofail", "fail", "noauto", "auto", "NoAuto", "_netdev", "bg", "fg", "ignore", "bind", "loop", "x-systemd.automount", "x-systemd.automount=no", "comment=systemd.automount",
 				"x-systemd.device-timeout="+one("5", "5s", "1min 3s", "infinity", "abc", "", "0", "1.5h", "3m2"), "x-systemd.mount-timeout="+one("7", "abc", "infinity"), "x-systemd.idle-timeout="+one("9", "x"), "x-systemd.wanted-by="+one("a.target", "b.service"),
-				"x-systemd.required-by=c.service", "x-systemd.requires="+one("/m", "foo", "dev-sdb.device"), "x-systemd.after=", "x-systemd.rw-only", "pri=3", "discard", "", `a\134`, `ro\`, `no\040fail`, "x-initrd.mount", "comment=systemd.device-timeout=4", "x-systemd.wanted-by", "nofail=1", "x-systemd.requires"))
+				"x-systemd.required-by=c.service", "x-systemd.requires="+one("/m", "foo", "dev-sdb.device", "/dev/sdb", "a%b", "/a/../b", "*", "x.foo", "@.service"), "x-systemd.before="+one("/m", "b.service"), "x-systemd.after="+one("", "", "/m%", "q.target"), "x-systemd.requires-mounts-for="+one("/q", "rel", "/a%b", ""), "x-systemd.growfs", "x-systemd.makefs", "x-systemd.rw-only", "pri=3", "discard", "", `a\134`, `ro\`, `no\040fail`, "x-initrd.mount", "comment=systemd.device-timeout=4", "x-systemd.wanted-by", "nofail=1", "x-systemd.requires"))
 			if r.IntN(200) == 0 {
 				options = append(options, one("x-systemd.device-timeout", "x-systemd.mount-timeout", "x-systemd.idle-timeout"))
 			}

@@ -83,3 +83,13 @@ func network() []string {
 func (e Entry) Network() bool {
 	return e.Has("_netdev") || slices.Contains(network(), strings.TrimPrefix(e.Type, "fuse."))
 }
+
+// Values lists the values of every option of the name; a word without a value is none.
+func (e Entry) Values(option string) (out []string) {
+	for _, o := range e.Options {
+		if rest, ok := strings.CutPrefix(o, option+"="); ok {
+			out = append(out, rest)
+		}
+	}
+	return out
+}

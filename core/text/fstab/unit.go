@@ -3,6 +3,8 @@ package fstab
 import (
 	"slices"
 	"strings"
+
+	"fundus/core/text/unit"
 )
 
 // Unit is what systemd makes of a line: a mount or a swap unit, and what pulls it in.
@@ -255,21 +257,11 @@ func valueless(e Entry, u *Unit) bool {
 		!e.IsSwap() && (bare("x-systemd.mount-timeout") || automount && bare("x-systemd.idle-timeout"))
 }
 
-// values lists the values of every option of the name; a word without a value is none.
-func values(e Entry, option string) (out []string) {
-	for _, o := range e.Options {
-		if rest, ok := strings.CutPrefix(o, option+"="); ok {
-			out = append(out, rest)
-		}
-	}
-	return out
-}
-
 // needs reports whether a unit can be named for each of the units that the line depends on.
 func needs(e Entry) bool {
 	for _, key := range []string{"x-systemd.requires", "x-systemd.after", "x-systemd.before"} {
-		for _, v := range values(e, key) {
-			if v == "" {
+		for _, v := range e.Values(key) {
+			if _, ok := unit.Meant(v); !ok {
 				return false
 			}
 		}
