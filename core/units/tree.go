@@ -23,20 +23,23 @@ func (t Tree) Paths() []string { return slices.Sorted(maps.Keys(t)) }
 func (t Tree) link(dir, name string) { t[dir+"/"+name] = Entry{To: "../" + name} }
 
 // builder writes a unit file, section by section.
-type builder struct{ strings.Builder }
-
-func (b *builder) section(name string) {
-	if b.Len() > 0 {
-		b.WriteByte('\n')
-	}
-	b.WriteString("[" + name + "]\n")
+type builder struct {
+	strings.Builder
+	head string // of a section that has no setting yet
 }
+
+func (b *builder) section(name string) { b.head = "[" + name + "]\n" }
 
 // set adds a setting; without a value it adds none.
 func (b *builder) set(key, value string) {
-	if value != "" {
-		b.WriteString(key + "=" + value + "\n")
+	if value == "" {
+		return
 	}
+	if b.head != "" && b.Len() > 0 {
+		b.WriteByte('\n')
+	}
+	b.WriteString(b.head + key + "=" + value + "\n")
+	b.head = ""
 }
 
 func (b *builder) entry() Entry { return Entry{Data: []byte(b.String())} }

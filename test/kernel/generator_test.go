@@ -148,6 +148,48 @@ func TestUnitNames(t *testing.T) {
 	fmt.Printf("kernel proof: %d paths (seed %d) have the names that systemd gives them\n", len(paths), amount.Seed())
 }
 
+// TestVerified: of units that are made of odd lines at random, systemd's verification says nothing,
+// which does not show in its exit code.
+func TestVerified(t *testing.T) {
+	root := generatorRoot(t)
+	n, made := amount.Of(60, 1000), 0
+	var paths []string
+	for i := 0; made < n; i++ {
+		for _, l := range fstab.Parse([]byte(randomTable(amount.Rand(9000 + i)))).Entries() {
+			m, err := units.FromLine(*l.Entry, follower(root))
+			if err != nil || l.Entry.Has("x-systemd.requires") { // what it requires is not there, which is said
+				continue
+			}
+			dir := fmt.Sprintf("/units/%d", made)
+			for path, e := range m.Tree {
+				if e.To != "" || strings.Contains(path, "/") {
+					continue
+				}
+				if err := errors.Join(os.MkdirAll(filepath.Join(root, dir), 0o755), os.WriteFile(filepath.Join(root, dir, path), e.Data, 0o644)); err != nil {
+					t.Fatal(err)
+				}
+				paths = append(paths, dir+"/"+path)
+			}
+			if made++; made >= n {
+				break
+			}
+		}
+	}
+	script := `mount -t proc proc /proc; for p in "$@"; do systemd-analyze verify "$p" 2>&1 | sed "s|^|$p: |"; done`
+	cmd := exec.Command("/bin/bash", append([]string{"-c", script, "verify"}, paths...)...)
+	cmd.SysProcAttr, cmd.Dir = &syscall.SysProcAttr{Chroot: root, Cloneflags: syscall.CLONE_NEWNS | syscall.CLONE_NEWPID}, "/"
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	for line := range strings.Lines(string(out)) {
+		path, words, _ := strings.Cut(line, ": ")
+		data, _ := os.ReadFile(filepath.Join(root, path))
+		t.Errorf("%s: %s%s", path, words, data)
+	}
+	fmt.Printf("kernel proof: of %d units that were made of lines (seed %d), systemd's verification says nothing: %v\n", len(paths), amount.Seed(), !t.Failed())
+}
+
 // unfinished reports whether the path may be what the reader wrote before it died at the line.
 func unfinished(u fstab.Unit, path string) bool {
 	own := unit.Name(u.Where, "mount")
