@@ -20,6 +20,7 @@ import (
 	"fundus/core/quantity"
 	"fundus/core/table"
 	"fundus/core/text/fstab"
+	"fundus/core/units"
 )
 
 // Inventory is the whole machine.
@@ -34,10 +35,12 @@ type Inventory struct {
 	Others []Use
 	// Answers are what the running kernel said of options when it was asked, by the type.
 	Answers map[string]mountopt.Answers
-	Files   map[string]File   // text files by path
-	Dirs    map[string]bool   // for each mount point that is named: does it exist?
-	Leads   map[string]string // mount points that are symbolic links, and where they lead
-	Sources map[string]bool   // for each path that fstab mounts or swaps on and that is no device: is it there?
+	Files   map[string]File // text files by path
+	// UnitFiles is what lies in systemd's directories about mounts, automounts, swap and devices.
+	UnitFiles []units.Place
+	Dirs      map[string]bool   // for each mount point that is named: does it exist?
+	Leads     map[string]string // mount points that are symbolic links, and where they lead
+	Sources   map[string]bool   // for each path that fstab mounts or swaps on and that is no device: is it there?
 }
 
 // Machine says which machine it is.
@@ -473,10 +476,13 @@ func (v *Inventory) Fstab() *fstab.File { return fstab.Parse(v.Files[fstab.Path]
 
 // Units is what systemd makes of the lines of that table, in their order.
 func (v *Inventory) Units() []fstab.Unit {
-	return fstab.Read(v.Fstab(), func(dir string) (string, bool) {
-		to, ok := v.Leads[dir]
-		return to, ok
-	})
+	return fstab.Read(v.Fstab(), v.Real)
+}
+
+// Real is where a mount point leads that is a symbolic link.
+func (v *Inventory) Real(dir string) (to string, ok bool) {
+	to, ok = v.Leads[dir]
+	return to, ok
 }
 
 // Content is what Linux takes the node for: the fence where there is one, else

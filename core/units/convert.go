@@ -363,3 +363,15 @@ func tied(e *fstab.Entry, main Loaded, automount bool) error {
 	}
 	return nil
 }
+
+// OwnDropIn lists the files that FromLine writes for the device of a unit, as far as they are
+// there.
+func OwnDropIn(l Loaded, places []Place) (paths []string) {
+	rel := unit.Name(l.What(), "device") + ".d/" + dropIn(l.Name)
+	for _, p := range places[:min(1, len(places))] {
+		if _, there := p.Tree[rel]; there {
+			paths = append(paths, path.Join(p.Dir, rel))
+		}
+	}
+	return paths
+}

@@ -53,6 +53,10 @@ var (
 	FstabRedundant    = finding.Entry{ID: "fstab-option-redundant", Severity: finding.Note, Why: "the file system has it so without the option"}
 	FstabTime         = finding.Entry{ID: "fstab-timeout-unparsable", Severity: finding.Warning, Why: "systemd goes by its default instead"}
 	FstabParent       = finding.Entry{ID: "fstab-parent-nofail", Severity: finding.Error, Why: "a required line below one with nofail makes that one required too: without it the boot ends in the emergency shell"}
+	UnitBeside        = finding.Entry{ID: "unit-beside-line", Severity: finding.Warning, Why: "whoever changes the line wonders why nothing changes"}
+	UnitMasked        = finding.Entry{ID: "unit-masked", Severity: finding.Warning, Why: "a mask is taken for nothing, and keeps systemd from starting it at all"}
+	UnitName          = finding.Entry{ID: "unit-name-misfit", Severity: finding.Error, Why: "systemd refuses a unit whose name is not that of its path"}
+	UnitNoDevice      = finding.Entry{ID: "unit-no-device-edge", Severity: finding.Warning, Why: "a unit waits for a device that is a path, and for nothing else"}
 	FstabLink         = finding.Entry{ID: "fstab-mount-point-is-link", Severity: finding.Note, Why: "the mount is known by the place that the link leads to"}
 )
 
@@ -67,5 +71,6 @@ func Catalogue() []finding.Entry {
 		FstabTwice, FstabUnstable, FstabDies, FstabRefused, FstabIgnored, FstabLost, FstabFields,
 		FstabNumber, FstabReturn, FstabEscape, FstabTagCase, FstabOption, FstabValue, FstabNeeds,
 		FstabOverruled, FstabNoEffect, FstabRedundant, FstabTime, FstabParent, FstabLink,
+		UnitBeside, UnitMasked, UnitName, UnitNoDevice,
 	}
 }

@@ -48,7 +48,7 @@ func newLook(v *inventory.Inventory) *look {
 // All runs every family and sorts by severity, worst first, then by thing.
 func All(v *inventory.Inventory) []finding.Finding {
 	l := newLook(v)
-	out := slices.Concat(alignment(v), tables(v), contents(v), identifiers(v), l.references(), l.named(), l.offsets(), l.uses(), fit(v))
+	out := slices.Concat(alignment(v), tables(v), contents(v), identifiers(v), l.references(), l.named(), l.offsets(), l.uses(), l.unitFiles(), fit(v))
 	slices.SortStableFunc(out, func(a, b finding.Finding) int {
 		return cmp.Or(cmp.Compare(b.Severity.Rank(), a.Severity.Rank()), cmp.Compare(a.Thing, b.Thing))
 	})

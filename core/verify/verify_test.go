@@ -12,6 +12,7 @@ import (
 	"fundus/core/quantity"
 	"fundus/core/table"
 	"fundus/core/text/fstab"
+	"fundus/core/units"
 )
 
 // clean is a machine without findings; each case spoils one thing.
@@ -29,6 +30,10 @@ func clean() *inventory.Inventory {
 		Nodes: []inventory.Node{disk("sda"), part("sda1", "root"), disk("sdb"), part("sdb1", "herb")},
 		Files: map[string]inventory.File{fstab.Path: {Data: []byte("UUID=root / ext4 defaults 0 1\n")}},
 	}
+}
+
+func unitFile(v *inventory.Inventory, name, text string) {
+	v.UnitFiles = []units.Place{{Dir: units.Dirs()[0], Tree: units.Tree{name: {Data: []byte(text)}}}}
 }
 
 // TestFindings: the clean machine is silent, and each spoiled one gives exactly
@@ -110,6 +115,23 @@ func TestFindings(t *testing.T) {
 		{ReferenceOffset, "/etc/kernel/cmdline:1", func(v *inventory.Inventory) {
 			text("/etc/kernel/cmdline", "resume=/dev/disk/by-uuid/herb resume_offset=34816 quiet\n")(v)
 			v.Areas = []inventory.Area{{Path: "/srv/swap", File: true, On: "sdb1", First: 34817}, {Path: "/swap", File: true, On: "sda1", First: 34816}}
+		}},
+		{UnitBeside, "/etc/systemd/system/srv.mount", func(v *inventory.Inventory) {
+			lines("UUID=herb /srv ext4 nofail 0 2\n")(v)
+			unitFile(v, "srv.mount", "[Mount]\nWhat=/dev/disk/by-uuid/herb\nWhere=/srv\n")
+		}},
+		{UnitMasked, "/etc/systemd/system/srv.mount", func(v *inventory.Inventory) {
+			lines("UUID=herb /srv ext4 nofail 0 2\n")(v)
+			unitFile(v, "srv.mount", "")
+		}},
+		{UnitName, "/etc/systemd/system/herb.mount", func(v *inventory.Inventory) {
+			unitFile(v, "herb.mount", "[Mount]\nWhat=/dev/disk/by-uuid/herb\nWhere=/srv\n")
+		}},
+		{UnitNoDevice, "/etc/systemd/system/srv.mount", func(v *inventory.Inventory) {
+			unitFile(v, "srv.mount", "[Mount]\nWhat=UUID=herb\nWhere=/srv\n")
+		}},
+		{UnitNoDevice, "/etc/systemd/system/UUID\\x3dherb.swap", func(v *inventory.Inventory) {
+			unitFile(v, `UUID\x3dherb.swap`, "[Swap]\nWhat=UUID=herb\n")
 		}},
 		{AlignOptimal, "sdb1", content(func(n *inventory.Node) { n.Geometry.OptIO = 3 << 19 })},
 		{ContentSmaller, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Size -= 32 << 20 })},

@@ -117,9 +117,9 @@ func checkBy(by string) error {
 
 func newFstabAdd(e *Env) *cobra.Command {
 	r := &use.FstabAdd{}
-	var options string
+	var options, from string
 	cmd := &cobra.Command{
-		Use: "add TARGET DIRECTORY|swap", Short: "Add a line that mounts a device at each boot",
+		Use: "add [TARGET DIRECTORY|swap]", Short: "Add a line that mounts a device at each boot",
 		Long: `Add a line that mounts a device at each boot. The line names the device by its
 UUID, and a missing mount point is made. Options are proposed, each with its reason:
 what can be pulled out, and data that the machine starts without, do not stop the
@@ -127,9 +127,17 @@ boot. --needed says that it cannot do without; --options takes the place of all 
 is proposed. A swap area, or the path of a swap file, takes the word swap in place of
 a directory.`,
 		Example:           "  fundus fstab add sdb1 /srv/herbarium\n  fundus fstab add sdc1 /media/fieldcard --automount --idle=60s",
-		Args:              words(2, 2, "a device and a directory, or swap"),
+		Args:              words(0, 2, "a device and a directory, or swap; or --from-unit alone"),
 		ValidArgsFunction: e.completePlaces,
 		RunE: func(cmd *cobra.Command, args []string) error {
+			switch {
+			case from != "" && (len(args) > 0 || options != "" || r.Kind != "" || r.By != "" || r.Needed || r.Automount || r.Idle != "" || r.DeviceWait != "" || r.Comment):
+				return usagef("--from-unit takes what the units say, and nothing else")
+			case from != "":
+				return e.change(cmd, &use.FromUnit{Unit: from})
+			case len(args) != 2:
+				return usageWay("fundus help fstab add", "fundus fstab add takes a device and a directory, or swap; or --from-unit alone")
+			}
 			if strings.HasPrefix(args[0], "/") && !strings.HasPrefix(args[0], "/dev/") && !strings.HasPrefix(args[1], "/") && args[1] != fstab.Swap {
 				return usageWay("fundus fstab add "+args[1]+" "+args[0], "the device stands before the directory")
 			}
@@ -148,6 +156,7 @@ a directory.`,
 	f := cmd.Flags()
 	f.StringVar(&options, "options", "", "these mount `OPTIONS`, separated by commas, and no others")
 	f.StringVar(&r.Kind, "type", "", "file system `TYPE` (default: what is on the device)")
+	f.StringVar(&from, "from-unit", "", "what the `UNIT` of a place says: its name, or its mount point")
 	lineFlags(f, r)
 	return e.addChange(cmd)
 }

@@ -90,6 +90,7 @@ func ReadFiles(v *inventory.Inventory, r Reader) error {
 		v.Files[fstab.Path] = inventory.File{Data: state.Data, Missing: state.Missing}
 	}
 	readPlaces(v, r)
+	readUnits(v, r)
 	return LookAtPlaces(v, r)
 }
 
@@ -162,7 +163,8 @@ func readPlaces(v *inventory.Inventory, r Reader) {
 	}
 }
 
-// ListDir names the files of a directory of this system.
+// ListDir names the files of a directory of this system, and the directories in it with a slash
+// behind them.
 func ListDir(dir string) ([]string, error) {
 	entries, err := os.ReadDir(dir)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -170,9 +172,11 @@ func ListDir(dir string) ([]string, error) {
 	}
 	var names []string
 	for _, e := range entries {
-		if !e.IsDir() {
-			names = append(names, e.Name())
+		name := e.Name()
+		if e.IsDir() {
+			name += "/"
 		}
+		names = append(names, name)
 	}
 	return names, err
 }
@@ -370,6 +374,8 @@ const (
 	ReadSize        Verb = "read-size"        // have the kernel ask the disk for its size again
 	ReloadUnits     Verb = "reload-units"     // have systemd read fstab and its units again
 	StartUnit       Verb = "start-unit"       // have systemd mount what its unit of a mount point says
+	Start           Verb = "start-named"      // have systemd start a unit
+	Stop            Verb = "stop-named"       // have systemd stop one
 	Discard         Verb = "discard"          // tell the device which bytes nobody needs
 	Relabel         Verb = "relabel"          // have the kernel change the label of a mounted file system
 	Identify        Verb = "identify"         // have the kernel change its identifier
@@ -387,6 +393,7 @@ type Action struct {
 	Was     quantity.Bytes `json:"was_bytes,omitempty"` // size of the partition before
 	Where   string         `json:"where,omitempty"`     // mount point
 	From    string         `json:"from,omitempty"`      // directory that is bound
+	Unit    string         `json:"unit,omitempty"`      // that systemd starts or stops
 	Kind    string         `json:"kind,omitempty"`      // file system
 	Options string         `json:"options,omitempty"`
 	Label   string         `json:"label,omitempty"`

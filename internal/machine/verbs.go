@@ -181,7 +181,7 @@ func verbsOfSystem() map[Verb]verb {
 			words: func(a Action) string { return fmt.Sprintf("have the kernel ask %s for its size", a.Disk) },
 		},
 		ReloadUnits: {
-			words:   func(Action) string { return "have systemd read fstab and its units" },
+			words:   func(Action) string { return "have systemd read fstab and its units; what is mounted stays" },
 			inverse: ReloadUnits,
 		},
 		StartUnit: {
@@ -191,6 +191,14 @@ func verbsOfSystem() map[Verb]verb {
 			effect: func(v *inventory.Inventory, a Action) {
 				v.Others = append(slices.Clone(v.Others), inventory.Use{How: inventory.Mounted, Where: a.Where, Kind: a.Kind, Source: a.From, Options: a.Options})
 			},
+		},
+		Start: {
+			words:   func(a Action) string { return fmt.Sprintf("have systemd start %s", a.Unit) },
+			inverse: Stop, refuse: checkNamed, holds: runs, effect: started,
+		},
+		Stop: {
+			words:   func(a Action) string { return fmt.Sprintf("have systemd stop %s", a.Unit) },
+			inverse: Start, refuse: checkNamed, holds: not(runs), effect: stopped,
 		},
 		SwapOn: {
 			words:   func(a Action) string { return fmt.Sprintf("use %s as swap", cmp.Or(a.Node, a.Where)) },

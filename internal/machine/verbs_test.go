@@ -17,6 +17,10 @@ func TestVerbs(t *testing.T) {
 		{Verb: Mount, Node: "sdb1", Where: "/srv/herbarium"},
 		{Verb: StartUnit, From: "tmpfs", Where: "/srv/scratch"},
 		{Verb: SwapOn, Node: "sdb1"},
+		{Verb: Start, Unit: "srv-scans.automount", Where: "/srv/scans"},
+		{Verb: Start, Unit: "srv-herbarium.mount", Node: "sdb1", Where: "/srv/herbarium"},
+		{Verb: Start, Unit: "srv-scratch.mount", From: "tmpfs", Where: "/srv/scratch"},
+		{Verb: Start, Unit: "dev-sdb1.swap", Node: "sdb1", From: "/dev/sdb1"},
 	} {
 		disk := inventory.Node{Name: "sdb", Form: inventory.Disk, Kernel: []inventory.KernelPart{{Number: 1, Start: 8 << 20, Size: 1 << 20}}}
 		v := &inventory.Inventory{Nodes: []inventory.Node{disk, {Name: "sdb1", Parent: "sdb", Form: inventory.Partition, Number: 1}}, Dirs: map[string]bool{"/srv/herbarium": true}}

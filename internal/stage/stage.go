@@ -22,6 +22,7 @@ import (
 	"fundus/core/quantity"
 	"fundus/core/scan"
 	"fundus/core/text/fstab"
+	"fundus/core/units"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/oscall"
@@ -292,6 +293,16 @@ func (s *Stage) PutFile(title, p string, before, after machine.FileState) error 
 // Add appends a step that changes nothing of what the stage shows.
 func (s *Stage) Add(step draft.Step) { s.steps = append(s.steps, step) }
 
+// Link appends a step that makes a symbolic link, or takes one away that leads there.
+func (s *Stage) Link(title, p, to string, remove bool) {
+	s.Add(draft.Step{Kind: draft.Link, Title: title, Link: &draft.Linking{Path: p, To: to, Remove: remove}})
+	e := &units.Entry{To: to}
+	if remove {
+		e = nil
+	}
+	machine.WithUnit(s.change(), p, e)
+}
+
 // MakeDir makes the directory and its missing parents with mode 0755.
 func (s *Stage) MakeDir(p string) error {
 	var missing []string
@@ -332,6 +343,11 @@ func (s *Stage) changed(p string, after machine.FileState) error {
 		}
 	}
 	v.Files[p] = inventory.File{Data: after.Data, Missing: after.Missing}
+	if after.Missing {
+		machine.WithUnit(v, p, nil)
+	} else {
+		machine.WithUnit(v, p, &units.Entry{Data: after.Data})
+	}
 	return machine.LookAtPlaces(v, s)
 }
 

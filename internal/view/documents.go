@@ -134,7 +134,7 @@ type ErrorDoc struct {
 // Documents lists one empty document of each form, by the name of its schema.
 func Documents() map[string]any {
 	return map[string]any{"survey": SurveyDoc{}, "inspection": InspectDoc{}, "findings": FindingsDoc{}, "rehearsal": RehearsalDoc{}, "draft": DraftDoc{},
-		"deeds": DeedsDoc{}, "drafts": DraftsDoc{}, "recovery": RecoveryDoc{}, "message": MessageDoc{}, "event": EventDoc{}, "error": ErrorDoc{}, "configuration": ConfigurationDoc{}, "rescan": RescanDoc{}, "search": SearchDoc{}, "types": TypesDoc{}, "references": ReferencesDoc{}, "settings": SettingsDoc{}, "fstab": FstabDoc{}, "options": MountOptionsDoc{}, "swap": SwapDoc{}, "jobs": JobsDoc{}}
+		"deeds": DeedsDoc{}, "drafts": DraftsDoc{}, "recovery": RecoveryDoc{}, "message": MessageDoc{}, "event": EventDoc{}, "error": ErrorDoc{}, "configuration": ConfigurationDoc{}, "rescan": RescanDoc{}, "search": SearchDoc{}, "types": TypesDoc{}, "references": ReferencesDoc{}, "settings": SettingsDoc{}, "fstab": FstabDoc{}, "options": MountOptionsDoc{}, "swap": SwapDoc{}, "units": UnitsDoc{}, "jobs": JobsDoc{}}
 }
 
 func (p *Printer) document(d any) error {

@@ -171,6 +171,7 @@ func Rows(s Subject) []Row {
 		{Rule: machine.RuleNoContent, Action: machine.Action{Verb: machine.Relabel, Node: s.Part(2), Label: "mosses"}, Ours: true},
 		{Rule: machine.RuleMounted, First: []machine.Action{swapOn}, Action: machine.Action{Verb: machine.Relabel, Node: s.Part(3), Label: "mosses"}, Ours: true},
 		{Rule: machine.RuleNoSystemd, Ours: true, Action: machine.Action{Verb: machine.StartUnit, From: "fern:/export", Where: "/srv/a", Kind: "nfs"}},
+		{Rule: machine.RuleNoSystemd, Ours: true, Action: machine.Action{Verb: machine.Start, Unit: "srv-a.automount", Where: "/srv/a"}},
 		{Rule: machine.RuleDirectory, Action: machine.Action{Verb: machine.Bind, From: "/srv/none", Where: "/srv/a", Options: "bind"}},
 		{Rule: machine.RuleNotMounted, Action: machine.Action{Verb: machine.Remount, Where: "/srv/a", Options: "ro"}},
 		{Rule: machine.RuleOption, First: mounted, Action: machine.Action{Verb: machine.Remount, Where: "/srv/a", Options: "errors=never"}},

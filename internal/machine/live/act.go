@@ -99,6 +99,8 @@ func (m *Machine) act(ctx context.Context, v *inventory.Inventory, a machine.Act
 		return m.reload(ctx, a)
 	case machine.StartUnit:
 		return m.startLine(ctx, a)
+	case machine.Start, machine.Stop:
+		return m.startNamed(ctx, a)
 	case machine.SwapOn, machine.SwapOff:
 		return m.swap(ctx, v, a)
 	case machine.RemovePartition:

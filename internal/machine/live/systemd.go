@@ -2,8 +2,10 @@ package live
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -21,10 +23,12 @@ const (
 	unitDeadline = 60 * time.Second
 )
 
-// reload has systemd read fstab and the units again.
+// reload has systemd read fstab and the units again. What was mounted before has to be mounted
+// behind it: a line that is gone, or names another device, unmounts nothing.
 func (m *Machine) reload(ctx context.Context, a machine.Action) error {
 	ctx, cancel := context.WithTimeout(ctx, busDeadline)
 	defer cancel()
+	before, errBefore := m.mountPoints()
 	conn, err := dbus.NewSystemdConnectionContext(ctx)
 	if err == nil {
 		defer conn.Close()
@@ -33,7 +37,49 @@ func (m *Machine) reload(ctx context.Context, a machine.Action) error {
 	if err != nil {
 		return &machine.LaterError{Action: a, Why: fmt.Sprintf("systemd does not answer (%v)", err)}
 	}
+	after, errAfter := m.mountPoints()
+	if err := errors.Join(errBefore, errAfter); err != nil {
+		return err
+	}
+	for _, where := range before {
+		if !slices.Contains(after, where) {
+			return fmt.Errorf("%s was mounted before systemd read its units again, and is not any more", where)
+		}
+	}
 	return nil
+}
+
+// mountPoints are those of this system's own list, but for what is mounted at the first access:
+// that goes by itself when nobody uses it.
+func (m *Machine) mountPoints() (out []string, err error) {
+	uses, others, err := m.mountTable("self", nil)
+	var waiting []string
+	for _, u := range others {
+		if u.Kind == inventory.Automount {
+			waiting = append(waiting, u.Where)
+		}
+	}
+	for _, u := range slices.Concat(uses, others) {
+		if !slices.Contains(waiting, u.Where) {
+			out = append(out, u.Where)
+		}
+	}
+	return out, err
+}
+
+// startNamed starts or stops a unit, and waits for what becomes of it.
+func (m *Machine) startNamed(ctx context.Context, a machine.Action) error {
+	ctx, cancel := context.WithTimeout(ctx, unitDeadline)
+	defer cancel()
+	conn, err := dbus.NewSystemdConnectionContext(ctx)
+	if err != nil {
+		return fmt.Errorf("systemd does not answer: %w", err)
+	}
+	defer conn.Close()
+	if a.Verb == machine.Start {
+		return start(ctx, conn, a.Unit)
+	}
+	return job(ctx, conn, a.Unit, conn.StopUnitContext)
 }
 
 // startUnit mounts by starting systemd's unit for the mount point. It reports
@@ -86,8 +132,13 @@ func loaded(ctx context.Context, conn *dbus.Conn, name string) bool {
 
 // start starts a unit and waits for what becomes of it.
 func start(ctx context.Context, conn *dbus.Conn, name string) error {
+	return job(ctx, conn, name, conn.StartUnitContext)
+}
+
+// job has systemd do something with a unit, and waits for what becomes of that.
+func job(ctx context.Context, conn *dbus.Conn, name string, do func(context.Context, string, string, chan<- string) (int, error)) error {
 	done := make(chan string, 1)
-	if _, err := conn.StartUnitContext(ctx, name, "replace", done); err != nil {
+	if _, err := do(ctx, name, "replace", done); err != nil {
 		return fmt.Errorf("systemd: %s: %w", name, err)
 	}
 	select {
@@ -97,7 +148,7 @@ func start(ctx context.Context, conn *dbus.Conn, name string) error {
 		}
 		return nil
 	case <-ctx.Done():
-		return fmt.Errorf("systemd: %s did not start: %w", name, ctx.Err())
+		return fmt.Errorf("systemd: %s: nothing became of it in time: %w", name, ctx.Err())
 	}
 }
 

@@ -6,5 +6,5 @@ import "fundus/internal/task"
 
 // Requests lists one empty request of each kind.
 func Requests() []task.Request {
-	return []task.Request{&FstabAdd{}, &FstabEdit{}, &FstabRemove{}, &FstabDisable{}, &FstabEnable{}, &FstabSort{}, &FstabRestore{}, &Mount{}, &Remount{}, &Unmount{}, &SwapOn{}, &SwapOff{}, &SwapAdd{}}
+	return []task.Request{&FstabAdd{}, &FstabEdit{}, &FstabRemove{}, &FstabDisable{}, &FstabEnable{}, &FstabSort{}, &FstabRestore{}, &Mount{}, &Remount{}, &Unmount{}, &SwapOn{}, &SwapOff{}, &SwapAdd{}, &UnitAdd{}, &UnitRemove{}, &FromUnit{}}
 }

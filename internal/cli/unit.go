@@ -1,0 +1,125 @@
+package cli
+
+import (
+	"errors"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"fundus/core/finding"
+	"fundus/core/text/fstab"
+	"fundus/internal/look"
+	"fundus/internal/task/use"
+	"fundus/internal/view"
+)
+
+func newUnit(e *Env) *cobra.Command {
+	return e.group("unit", "Look at systemd's units for mounts and swap, add, remove and check them", "  fundus unit list\n  fundus unit add sdc1 /media/fieldcard --automount --idle=60s",
+		newUnitList(e), newUnitAdd(e), newUnitRemove(e), newUnitCheck(e))
+}
+
+func newUnitList(e *Env) *cobra.Command {
+	all := false
+	cmd := &cobra.Command{
+		Use: "list", Short: "See the units for mounts, automounts and swap, and what becomes of them",
+		Long: `See the units for mounts, automounts and swap that lie in systemd's directories:
+the device that each means now, how the boot depends on it, and whether it is
+mounted. What is made of fstab at each boot is in fundus fstab list.`,
+		Example: "  fundus unit list\n  fundus unit list --all", Args: words(0, 0, "no words"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			u, err := e.lookUnits(cmd, all)
+			if err != nil {
+				return err
+			}
+			return e.printer().Show(view.Units{Units: u})
+		},
+	}
+	cmd.Flags().BoolVar(&all, "all", false, "also those that come with the system")
+	return cmd
+}
+
+func (e *Env) lookUnits(cmd *cobra.Command, all bool) (*look.Units, error) {
+	m, err := e.open(cmd.Context())
+	if err != nil {
+		return nil, err
+	}
+	return look.UnitsOf(cmd.Context(), m, all)
+}
+
+func newUnitCheck(e *Env) *cobra.Command {
+	explain := false
+	cmd := &cobra.Command{
+		Use: "check", Short: "Find units that do not do what they say",
+		Long: `Find units that systemd refuses or does not start, that wait for no device, and
+those beside which a line of fstab says another thing. Exit code 4 says that there
+are findings.`,
+		Example: "  fundus unit check\n  fundus unit check --explain", Args: words(0, 0, "no words"),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			u, err := e.lookUnits(cmd, false)
+			if err != nil {
+				return err
+			}
+			return errors.Join(e.printer().Show(view.Units{Units: u, Check: true, Explain: explain}), found(u.Findings, finding.Warning))
+		},
+	}
+	cmd.Flags().BoolVar(&explain, "explain", false, "say of each why it matters, and what to do")
+	return cmd
+}
+
+func newUnitAdd(e *Env) *cobra.Command {
+	r := &use.UnitAdd{}
+	var options string
+	cmd := &cobra.Command{
+		Use: "add [TARGET DIRECTORY|swap]", Short: "Add units that mount a device at each boot, or at the first access",
+		Long: `Add units that mount a device at each boot, from the same description as a line of
+fstab: a mount, with --automount an automount before it, or swap. The files are
+written, the links that pull them in are made, and where systemd runs it reads them
+and starts what is new. --from-fstab takes what a line says, and makes a comment of
+the line in the same deed; what only a line can say is refused.`,
+		Example:           "  fundus unit add sdc1 /media/fieldcard --automount --idle=60s\n  fundus unit add --from-fstab /srv/scans",
+		Args:              words(0, 2, "a device and a directory, or swap; or --from-fstab alone"),
+		ValidArgsFunction: e.completePlaces,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			switch {
+			case (len(args) == 2) == (r.FromFstab != ""), len(args) == 1:
+				return usageWay("fundus help unit add", "say a device and a directory, or swap; or --from-fstab=LINE alone")
+			case r.FromFstab != "" && (options != "" || r.Kind != "" || r.By != "" || r.Needed || r.Automount || r.Idle != "" || r.DeviceWait != ""):
+				return usagef("--from-fstab takes what the line says, and nothing else")
+			}
+			if err := checkBy(r.By); err != nil {
+				return err
+			}
+			if len(args) == 2 {
+				if strings.HasPrefix(args[0], "/") && !strings.HasPrefix(args[0], "/dev/") && args[1] != fstab.Swap {
+					return usageWay("fundus unit add "+args[1]+" "+args[0], "the device stands before the directory")
+				}
+				r.Target, r.Dir, r.Options = args[0], args[1], split(options)
+			}
+			return e.change(cmd, r)
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&options, "options", "", "these mount `OPTIONS`, separated by commas, and no others")
+	f.StringVar(&r.Kind, "type", "", "file system `TYPE` (default: what is on the device)")
+	f.StringVar(&r.FromFstab, "from-fstab", "", "what this `LINE` of fstab says: its mount point, device, or number")
+	f.StringVar(&r.By, "by", "", "name the device by uuid, label, partuuid, partlabel or path")
+	f.BoolVar(&r.Needed, "needed", false, "the boot stops where it is missing")
+	f.BoolVar(&r.Automount, "automount", false, "mount it at the first access")
+	f.StringVar(&r.Idle, "idle", "", "unmount it again after this `TIME` without use")
+	f.StringVar(&r.DeviceWait, "device-wait", "", "the `TIME` that the boot waits for the device")
+	return e.addChange(cmd)
+}
+
+func newUnitRemove(e *Env) *cobra.Command {
+	return e.addChange(&cobra.Command{
+		Use: "remove UNIT", Short: "Take units away, with the links that pull them in",
+		Long: `Take away the unit of a mount or of swap, with the automount before it, the links
+that pull them in, and the time that its device is waited for. The UNIT is a name,
+or its mount point. What is mounted stays mounted.`,
+		Example: "  fundus unit remove /media/fieldcard\n  fundus unit remove srv-scans.mount --draft",
+		Args:    words(1, 1, "one unit: its name, or its mount point"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return e.change(cmd, &use.UnitRemove{Unit: args[0]})
+		},
+	})
+}
