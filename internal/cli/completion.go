@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"fundus/core/kind"
 	"fundus/core/propose"
 	"fundus/core/table"
+	"fundus/core/units"
 	"fundus/core/verify"
 )
 
@@ -234,6 +236,18 @@ func (e *Env) completeFstab(cmd *cobra.Command, args []string, _ string) ([]stri
 		return fstabPlaces(v), noFiles
 	}
 	return nil, noFiles
+}
+
+// completeUnits offers the units that lie in systemd's directories.
+func (e *Env) completeUnits(cmd *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
+	v := e.look(cmd)
+	if v == nil || len(args) > 0 {
+		return nil, noFiles
+	}
+	for _, l := range units.Load(v.UnitFiles) {
+		out = append(out, l.Name+"\t"+cmp.Or(l.Where(), l.What()))
+	}
+	return out, noFiles
 }
 
 // completeNames offers what can be named as lost: labels and serial numbers.

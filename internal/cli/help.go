@@ -20,7 +20,7 @@ func wishes() []wish {
 		{"find what is wrong", "verify, rehearse, fstab check"},
 		{"tables, partitions", "table, partition, resize, rescan"},
 		{"file systems", "format, label, adjust, erase"},
-		{"mount, now and at boot", "mount, unmount, swap, fstab, gather"},
+		{"mount, now and at boot", "mount, unmount, swap, fstab, unit, gather"},
 		{"go ahead, take back", "commit, draft, undo, recover, deed"},
 		{"try it out", "demo, bench"},
 	}

@@ -116,8 +116,9 @@ func newUnitRemove(e *Env) *cobra.Command {
 		Long: `Take away the unit of a mount or of swap, with the automount before it, the links
 that pull them in, and the time that its device is waited for. The UNIT is a name,
 or its mount point. What is mounted stays mounted.`,
-		Example: "  fundus unit remove /media/fieldcard\n  fundus unit remove srv-scans.mount --draft",
-		Args:    words(1, 1, "one unit: its name, or its mount point"),
+		Example:           "  fundus unit remove /media/fieldcard\n  fundus unit remove srv-scans.mount --draft",
+		Args:              words(1, 1, "one unit: its name, or its mount point"),
+		ValidArgsFunction: e.completeUnits,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return e.change(cmd, &use.UnitRemove{Unit: args[0]})
 		},

@@ -96,6 +96,9 @@ func stateOf(v *inventory.Inventory, l units.Loaded) string {
 	return UnitIdle
 }
 
+// Type is what the unit is: mount, automount or swap.
+func (u Unit) Type() string { return strings.TrimPrefix(unit.Suffix(u.Name), ".") }
+
 // Boot is how the boot depends on the unit, in words.
 func (u Unit) Boot() string {
 	switch u.Tie() {

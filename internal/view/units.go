@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"fundus/core/finding"
-	"fundus/core/text/unit"
 	"fundus/internal/look"
 )
 
@@ -85,7 +84,7 @@ func (r Units) Words(p *Printer) {
 		case look.UnitMounted, look.UnitOn, look.UnitWaiting:
 			state = p.paint(InUse, state)
 		}
-		rows = append(rows, []string{visible(placeOf(u)), strings.TrimPrefix(unit.Suffix(u.Name), "."), visible(cmp.Or(u.Node, shortened(u.What()), "-")), u.Boot(), state})
+		rows = append(rows, []string{visible(placeOf(u)), u.Type(), visible(cmp.Or(u.Node, shortened(u.What()), "-")), u.Boot(), state})
 	}
 	p.printf("\n")
 	for _, line := range p.fitted([]string{"mount point", "kind", "device", "at boot", "now"}, rows, 0) {

@@ -77,6 +77,7 @@ func TestKernel(t *testing.T) {
 			{"ext2, ext3 and ext4 that were made larger", proveGrown},
 			{"a growth is what was foretold", proveForetold},
 			{"a growth of XFS is what was foretold", proveForetoldXFS},
+			{"units are started, stopped and there after a boot", proveUnits},
 			{"file systems grow while they are mounted and written to", proveLive},
 			{"lines that systemd mounts", proveLines},
 			{"from a blank disk to a home", proveHome},

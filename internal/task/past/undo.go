@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 
 	"fundus/core/advice"
 	"fundus/core/block"
@@ -14,6 +15,7 @@ import (
 	"fundus/core/memory"
 	"fundus/core/text/fstab"
 	"fundus/core/text/merge"
+	"fundus/core/units"
 	"fundus/internal/deed"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
@@ -90,10 +92,17 @@ func (r *Undo) Plan(ctx context.Context, p *task.Planner) error {
 	if err := u.losses(ctx, v); err != nil {
 		return err
 	}
-	if slices.ContainsFunc(d.Steps, func(s draft.Step) bool { return s.File != nil && s.File.Path == fstab.Path }) {
-		return p.Reload(ctx)
+	if slices.ContainsFunc(d.Steps, readBySystemd) {
+		if err := p.Reload(ctx); err != nil {
+			return err
+		}
 	}
-	return nil
+	return p.Stage.Tell(ctx, u.starts...)
+}
+
+// readBySystemd reports whether the step changes what systemd has to read again.
+func readBySystemd(s draft.Step) bool {
+	return s.File != nil && (s.File.Path == fstab.Path || strings.HasPrefix(s.File.Path, units.Dirs()[0]+"/"))
 }
 
 // losses names what goes out of sight though the deed did not make it: file systems that a
@@ -172,6 +181,7 @@ type undoing struct {
 	over   bool
 	names  map[string]string // device as recorded -> as it is called now
 	later  []machine.Action  // once the kernel knows the partitions of before
+	starts []machine.Action  // once systemd has read the units of before
 }
 
 func (u *undoing) step(ctx context.Context, number int, s draft.Step) error {
@@ -195,7 +205,7 @@ func (u *undoing) step(ctx context.Context, number int, s draft.Step) error {
 	case draft.Link:
 		back := *s.Link
 		back.Remove = !back.Remove
-		u.p.Stage.Add(draft.Step{Kind: draft.Link, Title: "take back: " + s.Title, Link: &back})
+		u.p.Stage.Link("take back: "+s.Title, back.Path, back.To, back.Remove)
 		return nil
 	}
 	return u.action(ctx, *s.Action)
@@ -346,6 +356,20 @@ func (u *undoing) action(ctx context.Context, a machine.Action) error {
 		}
 		if machine.Holds(v, a) {
 			return u.p.Stage.Tell(ctx, inverse)
+		}
+	case machine.Start:
+		if !machine.Holds(v, a) {
+			return nil
+		}
+		if n, ok := v.Node(a.Node); ok {
+			if _, is, err := task.GiveUp(v, n); is && err != nil {
+				return err
+			}
+		}
+		return u.p.Stage.Tell(ctx, inverse)
+	case machine.Stop:
+		if machine.Holds(v, a) {
+			u.starts = append(u.starts, inverse)
 		}
 	case machine.SwapOff:
 		if a.Node != "" && machine.Holds(v, a) { // a device that was given up for as long as the deed took

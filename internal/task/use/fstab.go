@@ -14,6 +14,8 @@ import (
 	"fundus/core/propose"
 	"fundus/core/target"
 	"fundus/core/text/fstab"
+	"fundus/core/text/unit"
+	"fundus/internal/machine"
 	"fundus/internal/task"
 )
 
@@ -101,7 +103,23 @@ func (r *FstabAdd) Plan(ctx context.Context, p *task.Planner) error {
 	if r.Comment {
 		comment = about(v, n)
 	}
-	return put(ctx, p, e, comment)
+	if err := put(ctx, p, e, comment); err != nil {
+		return err
+	}
+	return awaited(ctx, p, n, e)
+}
+
+// awaited starts an automount that is new: reading fstab again does not.
+func awaited(ctx context.Context, p *task.Planner, n inventory.Node, e fstab.Entry) error {
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	u := readOne(e, v)
+	if _, mounted := v.MountedAt(u.Where); u.None != "" || !u.Automount || len(u.By) == 0 || !v.Machine.Systemd || v.Machine.Root != "" || mounted {
+		return nil
+	}
+	return p.Stage.Tell(ctx, machine.Named(unit.Name(u.Where, "automount"), n, u))
 }
 
 // line is what the new line says, but for a comment.

@@ -176,7 +176,7 @@ func putUnits(p *task.Planner, made units.Made) error {
 // begin has systemd start what the boot would pull in, unless it is there.
 func begin(ctx context.Context, p *task.Planner, made units.Made, u fstab.Unit, n inventory.Node) error {
 	v, err := p.Now(ctx)
-	if err != nil || !v.Machine.Systemd || len(u.By) == 0 {
+	if err != nil || !v.Machine.Systemd || v.Machine.Root != "" || len(u.By) == 0 {
 		return err
 	}
 	a := machine.Named(made.Main, n, u)
@@ -255,7 +255,7 @@ func dropUnits(ctx context.Context, p *task.Planner, v *inventory.Inventory, l u
 			return fmt.Errorf("%s comes with the system, or from a generator, and is not taken away", one.Path)
 		}
 	}
-	if automount != nil && v.Machine.Systemd {
+	if automount != nil && v.Machine.Systemd && v.Machine.Root == "" {
 		if a := (machine.Action{Verb: machine.Start, Unit: automount.Name, Where: automount.Where()}); machine.Holds(v, a) {
 			a.Verb = machine.Stop
 			if err := p.Stage.Tell(ctx, a); err != nil {
@@ -323,12 +323,5 @@ func (r *FromUnit) Plan(ctx context.Context, p *task.Planner) error {
 	if err := put(ctx, p, e, ""); err != nil {
 		return err
 	}
-	now, err := p.Now(ctx)
-	if err != nil || automount == nil || !now.Machine.Systemd || len(u.By) == 0 {
-		return err
-	}
-	if _, mounted := now.MountedAt(u.Where); mounted {
-		return nil
-	}
-	return p.Stage.Tell(ctx, machine.Named(automount.Name, inventory.Node{}, u))
+	return awaited(ctx, p, inventory.Node{}, e)
 }
