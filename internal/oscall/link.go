@@ -34,6 +34,9 @@ func dirBelow(root, dir string) (int, error) {
 // is there at all: another thing than a link leads to "".
 func LinkAt(root, name string) (to string, there bool, err error) {
 	dir, err := dirBelow(root, path.Dir(name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", false, nil // a deed that was cut short had not made the directory yet
+	}
 	if err != nil {
 		return "", false, err
 	}
@@ -77,6 +80,9 @@ func MakeLink(root, name, to string) error {
 // RemoveLink takes a symbolic link away, where it leads there still.
 func RemoveLink(root, name, to string) error {
 	dir, err := dirBelow(root, path.Dir(name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil // nor the link in it
+	}
 	if err != nil {
 		return err
 	}

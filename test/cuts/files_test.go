@@ -49,14 +49,19 @@ func tree(t testing.TB, root string) string {
 	return b.String()
 }
 
-// TestFilesCut cuts fstab add and its undo at each line of the log, also where the table is
-// a symbolic link. A file is replaced by renaming, so that a unit that was begun stands
+// TestFilesCut cuts fstab add, what is done with units, and the undo of each, at each line of
+// the log, also where the table is a symbolic link. A file is replaced by renaming, so that a unit that was begun stands
 // before or after; both are tried. Recover brings the whole tree of before or after.
 func TestFilesCut(t *testing.T) {
 	cuts := 0
-	for i := range 4 {
-		undo, link := i%2 == 1, i > 1
+	line := &use.FstabAdd{Target: "sdb1", Dir: "/srv/seeds/herbarium"}
+	units := &use.UnitAdd{FstabAdd: use.FstabAdd{Target: "sdb1", Dir: "/srv/seeds/herbarium", Automount: true, Idle: "60s", DeviceWait: "5s"}}
+	fromLine := &use.UnitAdd{FromFstab: "/srv/seeds/herbarium"}
+	cases := [][]task.Request{{line}, {units}, {line, fromLine}, {units, &use.FromUnit{Unit: "/srv/seeds/herbarium"}}, {units, &use.UnitRemove{Unit: "/srv/seeds/herbarium"}}}
+	for i := range 2*len(cases) + 2 {
+		list, undo, link := cases[i/2%len(cases)], i%2 == 1, i >= 2*len(cases)
 		r, store := newRig(t, 512, 512), storeIn(t)
+		r.files = true
 		old := "# fernhill\n\tUUID=8d0c / ext4 defaults 0 1" // without a last newline
 		if err := os.WriteFile(filepath.Join(r.root, fstab.Path), []byte(old), 0o640); err != nil {
 			t.Fatal(err)
@@ -68,10 +73,10 @@ func TestFilesCut(t *testing.T) {
 			}
 		}
 		must(t, r, store, herbarium()...)
-		add := &use.FstabAdd{Target: "sdb1", Dir: "/srv/seeds/herbarium"}
-		var request task.Request = add
+		request := list[len(list)-1]
+		must(t, r, store, list[:len(list)-1]...)
 		if undo {
-			must(t, r, store, add)
+			must(t, r, store, request)
 			request = &past.Undo{}
 		}
 		before := memoryDir(t)
@@ -97,21 +102,21 @@ func TestFilesCut(t *testing.T) {
 						t.Fatal(err)
 					}
 					if err := c.recover(again, way); err != nil {
-						t.Fatalf("undo %v, %d lines, %d units done, %s: %v", undo, n, done, way, err)
+						t.Fatalf("%s, undo %v, %d lines, %d units done, %s: %v", list[len(list)-1].Verb(), undo, n, done, way, err)
 					}
 					want := tree(t, before)
 					if way == deed.Forward {
 						want = tree(t, after)
 					}
 					if got := tree(t, c.root); got != want {
-						t.Fatalf("undo %v, %d lines, %d units done, recovered %s:\n%s\nwant\n%s", undo, n, done, way, got, want)
+						t.Fatalf("%s, undo %v, %d lines, %d units done, recovered %s:\n%s\nwant\n%s", list[len(list)-1].Verb(), undo, n, done, way, got, want)
 					}
 					cuts++
 				}
 			}
 		}
 	}
-	fmt.Printf("cuts of text files: %d, each recovered to the whole tree of before or after\n", cuts)
+	fmt.Printf("cuts of text files, links and units: %d, each recovered to the whole tree of before or after\n", cuts)
 }
 
 // TestRecoverKeepsALaterEdit: a text file that somebody edited after the crash is
@@ -179,6 +184,22 @@ func apply(t testing.TB, root string, d *deed.Deed, units int) {
 		if c := d.Steps[u.Step].File; c != nil {
 			bring(t, root, c.Path, c.After)
 		}
+		if l := d.Steps[u.Step].Link; l != nil {
+			linkUp(t, root, l.Path, l.To, l.Remove)
+		}
+	}
+}
+
+// linkUp makes a symbolic link, or takes it away.
+func linkUp(t testing.TB, root, path, to string, remove bool) {
+	t.Helper()
+	full := filepath.Join(root, path)
+	err := os.Remove(full)
+	if !remove {
+		err = os.Symlink(to, full)
+	}
+	if err != nil {
+		t.Fatal(err)
 	}
 }
 
