@@ -44,6 +44,7 @@ func ofKind(name string) bool {
 type Loaded struct {
 	Name   string
 	Path   string // of the file
+	Link   string // where that leads, if it is a link
 	Masked bool   // it leads nowhere: nothing starts it
 	Own    *unit.File
 	// DropIns are the paths of further files, in the order in which they are read.
@@ -75,8 +76,8 @@ func Load(places []Place) (out []Loaded) {
 				continue
 			}
 			at[name] = len(out)
-			masked := e.To == "/dev/null" || e.To == "" && len(strings.TrimSpace(string(e.Data))) == 0
-			out = append(out, Loaded{Name: name, Path: full, Masked: masked, Own: unit.Parse(e.Data)})
+			masked := e.Masked || e.To == "/dev/null" || e.To == "" && len(strings.TrimSpace(string(e.Data))) == 0
+			out = append(out, Loaded{Name: name, Path: full, Link: e.To, Masked: masked, Own: unit.Parse(e.Data)})
 		}
 	}
 	for i := range out {

@@ -12,8 +12,9 @@ type Tree map[string]Entry
 
 // Entry is a file, or a link where To is not empty.
 type Entry struct {
-	Data []byte
-	To   string
+	Data   []byte
+	To     string
+	Masked bool // it leads to where nothing is
 }
 
 // Paths lists what is there, in order.

@@ -24,6 +24,9 @@ func (k *look) unitFiles() (out []finding.Finding) {
 		case l.Masked && line > 0:
 			out = append(out, UnitMasked.New(l.Path, "%s is masked, and line %d of fstab asks for it: it is never mounted", l.Name, line).WithRemedy("take the mask away, or the line"))
 		case l.Masked:
+			f := UnitMasked.New(l.Path, "%s is masked", l.Name)
+			f.Severity = finding.Note
+			out = append(out, f.WithRemedy("nothing needs to be done where that is meant"))
 		default:
 			out = append(out, k.unitFile(l, line)...)
 		}

@@ -22,6 +22,7 @@ type Unit struct {
 	Node  string // the device that it means now
 	State string
 	Own   bool // it lies where people keep their own
+	Later bool // an automount starts it
 }
 
 // The states of a unit.
@@ -54,8 +55,9 @@ func UnitsOf(ctx context.Context, r machine.Reader, all bool) (*Units, error) {
 		}
 	}
 	by := v.Resolver()
-	for _, l := range units.Load(v.UnitFiles) {
-		u := Unit{Loaded: l, State: stateOf(v, l), Own: strings.HasPrefix(path.Dir(l.Path), "/etc/") || strings.HasPrefix(path.Dir(l.Path), "/run/")}
+	loaded := units.Load(v.UnitFiles)
+	for _, l := range loaded {
+		u := Unit{Loaded: l, State: stateOf(v, l), Later: behind(loaded, l), Own: strings.HasPrefix(path.Dir(l.Path), "/etc/") || strings.HasPrefix(path.Dir(l.Path), "/run/")}
 		if found := by.Resolve(refs.Normal(l.What())); len(found) == 1 {
 			u.Node = found[0].Name
 		}
@@ -64,6 +66,12 @@ func UnitsOf(ctx context.Context, r machine.Reader, all bool) (*Units, error) {
 		}
 	}
 	return out, nil
+}
+
+// behind reports whether an automount starts the mount.
+func behind(all []units.Loaded, l units.Loaded) bool {
+	base, is := strings.CutSuffix(l.Name, ".mount")
+	return is && slices.ContainsFunc(all, func(o units.Loaded) bool { return o.Name == base+".automount" && !o.Masked })
 }
 
 func stateOf(v *inventory.Inventory, l units.Loaded) string {
@@ -99,13 +107,16 @@ func stateOf(v *inventory.Inventory, l units.Loaded) string {
 // Type is what the unit is: mount, automount or swap.
 func (u Unit) Type() string { return strings.TrimPrefix(unit.Suffix(u.Name), ".") }
 
-// Boot is how the boot depends on the unit, in words.
+// Boot is how the boot depends on the unit, in words: later is what an automount starts.
 func (u Unit) Boot() string {
 	switch u.Tie() {
 	case fstab.Required:
 		return "required"
 	case fstab.Wanted:
 		return "wanted"
+	}
+	if u.Later {
+		return "later"
 	}
 	return "no"
 }

@@ -74,9 +74,18 @@ func ReadFileState(path string) (FileState, error) {
 	if info.IsDir() {
 		return FileState{Dir: true, Attributes: oscall.Attributes{Mode: info.Mode().Perm(), UID: os.Getuid(), GID: os.Getgid()}}, nil
 	}
+	switch {
+	case info.Mode()&fs.ModeCharDevice != 0: // a mask leads to one that holds nothing
+		return FileState{}, nil
+	case !info.Mode().IsRegular(): // who reads a pipe waits for whoever writes into it
+		return FileState{}, &fs.PathError{Op: "read", Path: path, Err: ErrNoText}
+	}
 	data, attributes, err := oscall.ReadFile(path)
 	return FileState{Data: data, Attributes: attributes}, err
 }
+
+// ErrNoText is what stands in the place of a text file and is none: a pipe, a socket, a disk.
+var ErrNoText = errors.New("not a file that could be read")
 
 // ReadFiles fills in the text files and the mount points that they name.
 func ReadFiles(v *inventory.Inventory, r Reader) error {

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 )
 
@@ -51,5 +52,20 @@ func TestRefuse(t *testing.T) {
 	}
 	if r := (Place{Path: "/etc/fstab", Mounted: true}).Refuse("/etc/fstab", true); r != nil {
 		t.Error(r)
+	}
+}
+
+// TestPipes: what is no text file is not read: whoever opens a pipe waits for its writer. A mask,
+// which leads to a device that holds nothing, is empty.
+func TestPipes(t *testing.T) {
+	pipe, mask := filepath.Join(t.TempDir(), "pipe.mount"), filepath.Join(t.TempDir(), "mask.mount")
+	if err := errors.Join(syscall.Mkfifo(pipe, 0o600), os.Symlink("/dev/null", mask)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := ReadFileState(pipe); !errors.Is(err, ErrNoText) {
+		t.Errorf("a pipe: %v", err)
+	}
+	if s, err := ReadFileState(mask); err != nil || s.Missing || len(s.Data) > 0 {
+		t.Errorf("a mask: %+v, %v", s, err)
 	}
 }

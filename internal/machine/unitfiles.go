@@ -55,11 +55,15 @@ func unitAt(r Reader, at string) (e units.Entry, ok bool) {
 	if err != nil { // a link that leads nowhere pulls in what its name says
 		return units.Entry{To: "nowhere"}, true
 	}
-	if len(place.Links) > 0 {
-		e.To = place.Links[len(place.Links)-1].To
-		if e.To == "/dev/null" {
-			return e, true
+	for _, l := range place.Links { // of the path itself, not of a directory on the way
+		if path.Base(l.At) == path.Base(at) {
+			e.To = l.To
+			break
 		}
+	}
+	if n := len(place.Links); n > 0 && (place.Path == "/dev/null" || place.Links[n-1].To == "/dev/null") {
+		e.Masked = true
+		return e, true
 	}
 	state, err := r.ReadFile(at)
 	if err != nil || state.Dir || len(state.Data) > mostText {

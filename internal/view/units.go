@@ -33,7 +33,7 @@ type UnitDoc struct {
 	Device  string   `json:"device,omitempty"`
 	Options []string `json:"options"`
 	State   string   `json:"state"`
-	Boot    string   `json:"boot"` // required, wanted or no
+	Boot    string   `json:"boot"` // required, wanted, later or no
 	By      []string `json:"pulled_in_by"`
 	DropIns []string `json:"drop_ins"`
 	Hidden  []string `json:"hidden_files"`

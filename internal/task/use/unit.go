@@ -270,11 +270,15 @@ func dropUnits(ctx context.Context, p *task.Planner, v *inventory.Inventory, l u
 			}
 		}
 	}
-	files := []string{l.Path}
-	if automount != nil {
-		files = append(files, automount.Path)
+	files := units.OwnDropIn(l, v.UnitFiles)
+	for _, one := range slices.Backward(list) {
+		if one.Link != "" { // the link goes, and what it leads to stays
+			p.Stage.Link("remove the link "+one.Path, one.Path, one.Link, true)
+			continue
+		}
+		files = slices.Insert(files, 0, one.Path)
 	}
-	for _, at := range append(files, units.OwnDropIn(l, v.UnitFiles)...) {
+	for _, at := range files {
 		now, err := p.Stage.ReadFile(at)
 		if err != nil {
 			return err
