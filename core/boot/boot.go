@@ -1,5 +1,6 @@
 // Package boot works through what the next boot would do with the machine's
-// fstab, on an inventory alone, and says whether it comes up.
+// fstab and with the units that people keep beside it, on an inventory alone, and says whether
+// it comes up.
 //
 // It goes by what systemd makes of each line (fstab.Read), not by how the line looks. What is
 // required by local-fs.target and does not come ends in the emergency shell; what is only
@@ -40,9 +41,10 @@ func (o Outcome) rank() int {
 	return slices.Index([]Outcome{Fine, Waiting, Remote, Passed, Unknown, Left, Unread, Delay, Emergency}, o)
 }
 
-// Line is the result of one line of fstab.
+// Line is the result of one line of fstab, or of a unit.
 type Line struct {
 	Number  int
+	File    string // of a unit, in place of a line's number
 	Spec    string
 	Dir     string
 	Kind    string
@@ -79,15 +81,18 @@ const DefaultTimeout = "90s"
 // Rehearse goes through the fstab of the inventory.
 func Rehearse(v *inventory.Inventory) Report {
 	m := &machine{v: v, by: v.Resolver(), units: v.Units()}
-	table := v.Fstab()
+	table, own := v.Fstab(), m.own()
 	var r Report
 	for _, u := range m.units {
 		e := u.Entry
 		l, _ := table.Line(u.Line)
 		line := Line{Number: u.Line, Spec: e.Spec, Dir: cmp.Or(u.Where, e.Dir), Kind: e.Type, NoFail: e.NoFail(), Options: strings.Join(e.Options, ","), Pass: e.Pass, Raw: l.Raw, Unit: u}
-		m.rehearse(&line)
+		if !m.instead(&line, own) {
+			m.rehearse(&line)
+		}
 		r.Lines = append(r.Lines, line)
 	}
+	r.Lines = append(r.Lines, m.fromUnits(own, r.Lines)...)
 	nested(r.Lines)
 	worst := Fine
 	for _, l := range r.Lines {
@@ -113,6 +118,14 @@ type machine struct {
 	v     *inventory.Inventory
 	by    *inventory.Resolver
 	units []fstab.Unit
+}
+
+// at says where it stands.
+func (l Line) at() string {
+	if l.File != "" {
+		return l.File
+	}
+	return fmt.Sprintf("line %d", l.Number)
 }
 
 func (l *Line) is(o Outcome, format string, args ...any) {
@@ -169,7 +182,7 @@ func nested(lines []Line) {
 				if !lost || p.Unit.Where == "" || l.Outcome != Fine || !strings.HasPrefix(l.Unit.Where, strings.TrimSuffix(p.Unit.Where, "/")+"/") {
 					continue
 				}
-				l.fails("it lies below %s, which is not mounted (line %d)", p.Unit.Where, p.Number)
+				l.fails("it lies below %s, which is not mounted (%s)", p.Unit.Where, p.at())
 				changed = true
 			}
 		}

@@ -1,6 +1,7 @@
 package boot
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -9,6 +10,7 @@ import (
 	"fundus/core/quantity"
 	"fundus/core/table"
 	"fundus/core/text/fstab"
+	"fundus/core/units"
 )
 
 // fernhill is a machine with a root, a herbarium, a fenced disk, two clones
@@ -96,6 +98,53 @@ func TestVerdictIsTheWorstLine(t *testing.T) {
 		"UUID=root / ext4 x-systemd.mount-timeout\n": Without, fine + "UUID=x /srv ext4 nofail\nUUID=herb /srv/herbarium ext4\n": Shell, fine + fine: ComesUp} {
 		if got := Rehearse(fernhill(lines)).Verdict; got != want {
 			t.Errorf("%q: %s, want %s", lines, got, want)
+		}
+	}
+}
+
+// TestUnits: what people keep as units is rehearsed as what lines say; a unit counts before a
+// line for its place, which still ties it to the boot, and a mask starts nothing.
+func TestUnits(t *testing.T) {
+	const herb, gone = "[Mount]\nWhat=/dev/disk/by-uuid/herb\nWhere=/srv/herbarium\nType=ext4\n", "[Mount]\nWhat=/dev/disk/by-uuid/gone\nWhere=/srv/herbarium\nType=ext4\n"
+	required, wanted := "local-fs.target.requires/srv-herbarium.mount", "local-fs.target.wants/srv-herbarium.mount"
+	for name, c := range map[string]struct {
+		lines string
+		tree  map[string]string
+		want  string
+	}{
+		"it is there":             {"", map[string]string{"srv-herbarium.mount": herb, required: "->"}, "comes up: unit mounted"},
+		"it is not, and required": {"", map[string]string{"srv-herbarium.mount": gone, required: "->"}, "emergency shell: unit emergency shell"},
+		"it is not, and wanted":   {"", map[string]string{"srv-herbarium.mount": gone + "Options=nofail\n", wanted: "->"}, "comes up: unit left out"},
+		"nothing pulls it in":     {"", map[string]string{"srv-herbarium.mount": gone}, "comes up:"},
+		"the line ties it":        {"UUID=herb /srv/herbarium ext4 defaults 0 2\n", map[string]string{"srv-herbarium.mount": gone}, "emergency shell: 1 passed over, unit emergency shell"},
+		"in place of the line":    {"UUID=gone /srv/herbarium ext4 defaults 0 2\n", map[string]string{"srv-herbarium.mount": herb}, "comes up: 1 passed over, unit mounted"},
+		"a mask over a line":      {"UUID=herb /srv/herbarium ext4 nofail 0 2\n", map[string]string{"srv-herbarium.mount": ""}, "comes up without mounts that fstab asks for: 1 not mounted"},
+		"a mask that is required": {"UUID=herb /srv/herbarium ext4 defaults 0 2\n", map[string]string{"srv-herbarium.mount": ""}, "comes up: 1 unknown"},
+		"it is not modelled":      {"", map[string]string{"srv-herbarium.mount": herb + "LazyUnmount=yes\n", required: "->"}, "comes up: unit unknown"},
+		"an automount, absent":    {"", map[string]string{"srv-herbarium.mount": gone, "srv-herbarium.automount": "[Automount]\nWhere=/srv/herbarium\n", "local-fs.target.wants/srv-herbarium.automount": "->"}, "comes up: unit left out"},
+		"swap that does not come": {"", map[string]string{"dev-sdz1.swap": "[Swap]\nWhat=/dev/sdz1\n", "swap.target.requires/dev-sdz1.swap": "->"}, "comes up with delays: unit delays the boot"},
+		"what lies below it":      {"UUID=root /srv/herbarium/x ext4\n", map[string]string{"srv-herbarium.mount": gone + "Options=nofail\n", wanted: "->"}, "emergency shell: 1 emergency shell, unit left out"},
+	} {
+		v := fernhill(c.lines)
+		tree := units.Tree{}
+		for path, text := range c.tree {
+			tree[path] = units.Entry{Data: []byte(text)}
+			if text == "->" {
+				tree[path] = units.Entry{To: "../" + path[strings.LastIndex(path, "/")+1:]}
+			}
+		}
+		v.UnitFiles = []units.Place{{Dir: units.Dirs()[0], Tree: tree}}
+		r := Rehearse(v)
+		var words []string
+		for _, l := range r.Lines {
+			at := fmt.Sprint(l.Number)
+			if l.File != "" {
+				at = "unit"
+			}
+			words = append(words, at+" "+string(l.Outcome))
+		}
+		if got := strings.TrimSpace(string(r.Verdict) + ": " + strings.Join(words, ", ")); got != c.want {
+			t.Errorf("%s: %s, want %s", name, got, c.want)
 		}
 	}
 }

@@ -21,6 +21,7 @@ import (
 // RehearsedLine is the result of one line of fstab.
 type RehearsedLine struct {
 	Number  int
+	File    string // of a unit, in place of the number
 	Spec    string
 	Dir     string
 	Kind    string
@@ -42,6 +43,7 @@ type Rehearsal struct {
 	Machine  string
 	Verdict  string
 	Lines    []RehearsedLine
+	Units    []RehearsedLine   // that people keep beside the lines
 	Disabled []RehearsedLine   // comments that hold a line
 	Findings []finding.Finding // of fstab alone
 	Severity finding.Severity
@@ -96,7 +98,7 @@ func Rehearsed(ctx context.Context, r machine.Reader, report boot.Report) (*Rehe
 func rehearsal(v *inventory.Inventory, report boot.Report) *Rehearsal {
 	out := &Rehearsal{Machine: v.Machine.String(), Verdict: string(report.Verdict)}
 	for _, l := range report.Lines {
-		line := RehearsedLine{Number: l.Number, Spec: l.Spec, Dir: l.Dir, Kind: l.Kind, Device: l.Device, Outcome: string(l.Outcome), Reason: l.Reason, NoFail: l.NoFail, Options: l.Options, Dump: l.Unit.Entry.Dump, Pass: l.Pass, Raw: l.Raw}
+		line := RehearsedLine{Number: l.Number, File: l.File, Spec: l.Spec, Dir: l.Dir, Kind: l.Kind, Device: l.Device, Outcome: string(l.Outcome), Reason: l.Reason, NoFail: l.NoFail, Options: l.Options, Dump: l.Unit.Entry.Dump, Pass: l.Pass, Raw: l.Raw}
 		severity := finding.Severity("")
 		switch l.Outcome {
 		case boot.Emergency:
@@ -120,6 +122,11 @@ func rehearsal(v *inventory.Inventory, report boot.Report) *Rehearsal {
 			out.Severity = severity
 		}
 		line.Mounted = mountedNow(v, l)
+		if l.File != "" {
+			line.Next = ""
+			out.Units = append(out.Units, line)
+			continue
+		}
 		out.Lines = append(out.Lines, line)
 	}
 	for _, l := range v.Fstab().Lines {

@@ -25,6 +25,7 @@ import (
 	"fundus/core/quantity"
 	"fundus/core/refs"
 	"fundus/core/text/fstab"
+	"fundus/core/units"
 	"fundus/internal/oscall"
 )
 
@@ -120,6 +121,19 @@ func LookAtPlaces(v *inventory.Inventory, r Reader) error {
 				v.Leads[dir] = at.Path
 			}
 		}
+	}
+	for _, l := range units.Load(v.UnitFiles) {
+		where := l.Where()
+		_, looked := v.Dirs[where]
+		if looked || !strings.HasPrefix(where, "/") || strings.HasPrefix(l.Path, "/usr/") || (fstab.Entry{Type: l.Get("Mount", "Type"), Options: l.Options()}).Network() {
+			continue
+		}
+		there := v.Awaits(where) // a look would be the first access
+		if !there {
+			state, err := r.ReadFile(where)
+			there = err == nil && state.Dir
+		}
+		v.Dirs[where] = there
 	}
 	for _, u := range v.Units() {
 		if v.Awaits(u.Where) {

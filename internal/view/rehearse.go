@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"slices"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 
@@ -18,7 +19,8 @@ type RehearsalDoc struct {
 
 // LineDoc is one line of fstab.
 type LineDoc struct {
-	Number     int    `json:"line"`
+	Number     int    `json:"line"` // 0 for a unit
+	Unit       string `json:"unit_file,omitempty"`
 	Spec       string `json:"spec"`
 	MountPoint string `json:"mount_point"`
 	Type       string `json:"type"`
@@ -32,10 +34,21 @@ type LineDoc struct {
 
 func rehearsalDocument(r *look.Rehearsal) RehearsalDoc {
 	d := RehearsalDoc{head("rehearsal"), r.Machine, r.Verdict, []LineDoc{}}
-	for _, l := range r.Lines {
-		d.Lines = append(d.Lines, LineDoc{l.Number, l.Spec, l.Dir, l.Kind, l.Device, l.Outcome, l.Reason, l.NoFail, l.Options, l.Pass})
+	for _, l := range all(r) {
+		d.Lines = append(d.Lines, LineDoc{l.Number, l.File, l.Spec, l.Dir, l.Kind, l.Device, l.Outcome, l.Reason, l.NoFail, l.Options, l.Pass})
 	}
 	return d
+}
+
+// all are the lines, and the units behind them.
+func all(r *look.Rehearsal) []look.RehearsedLine { return append(slices.Clone(r.Lines), r.Units...) }
+
+// place is the number of a line, or the word for a unit.
+func place(l look.RehearsedLine) string {
+	if l.File != "" {
+		return "unit"
+	}
+	return fmt.Sprint(l.Number)
 }
 
 // Rehearsal is what the next boot would do.
@@ -59,17 +72,17 @@ func (r Rehearsal) Words(p *Printer) {
 	}
 	p.wrap(0, "", p.paint(state, fmt.Sprintf("next boot of %s: %s", visible(r.Machine), verdict)))
 	dirs, kinds := 0, 0
-	for _, l := range r.Lines {
+	for _, l := range all(r.Rehearsal) {
 		dirs, kinds = max(dirs, text.StringWidth(visible(l.Dir))), max(kinds, text.StringWidth(visible(l.Kind)))
 	}
 	const mostDir = 24 // what is longer is cut: the reason is what matters
 	dirs = min(dirs, mostDir)
-	for _, l := range r.Lines {
+	for _, l := range all(r.Rehearsal) {
 		words := l.Outcome
 		if l.Reason != "" {
 			words += ": " + visible(l.Reason)
 		}
-		p.wrap(0, fmt.Sprintf("%4d  %s  %s  ", l.Number, text.Pad(text.Snip(visible(l.Dir), dirs, p.ellipsis()), dirs, ' '), text.Pad(visible(l.Kind), kinds, ' ')), words)
+		p.wrap(0, fmt.Sprintf("%4s  %s  %s  ", place(l), text.Pad(text.Snip(visible(l.Dir), dirs, p.ellipsis()), dirs, ' '), text.Pad(visible(l.Kind), kinds, ' ')), words)
 		if l.Next != "" {
 			p.printf("      %s\n", p.paint(Strong, visible(l.Next)))
 		}
@@ -79,7 +92,7 @@ func (r Rehearsal) Words(p *Printer) {
 // verdictOf says in one line whether the boot comes up, and whether all of it can be told.
 func verdictOf(r *look.Rehearsal) (words string, unknown bool) {
 	n := map[string]int{}
-	for _, l := range r.Lines {
+	for _, l := range all(r) {
 		n[l.Outcome]++
 	}
 	told := n["unknown"] == 0

@@ -66,6 +66,7 @@ func proveUnits(t *testing.T, j *judge) {
 	do("unit remove /srv/other --commit", "stays mounted", fine)
 	do("unmount /srv/other", fine)
 	do("unit list --json", "srv-seeds.mount", fine)
+	do("rehearse", "next boot of this machine (fernhill): comes up", "unit  /srv/scans", "unit  /media/card", fine)
 	boot()
 
 	do("file /proc/self/mountinfo", "/media/card", "autofs", "/dev/ubda3", "/srv/scans", "/dev/ubda4", "/srv/seeds")
