@@ -44,6 +44,9 @@ func FromLine(e fstab.Entry, real fstab.Real) (Made, error) {
 	if e.IsSwap() {
 		m.Unit = unit.Name(u.What, "swap")
 	}
+	if n := len("50-.conf") + len(m.Unit); n > mostName {
+		return Made{}, unsayable("the name of its unit would have %d letters, and a file's has at most %d", len(m.Unit), mostName-len("50-.conf"))
+	}
 	m.Main = m.Unit
 	if u.Automount {
 		m.Main = unit.Name(u.Where, "automount")
@@ -55,6 +58,9 @@ func FromLine(e fstab.Entry, real fstab.Real) (Made, error) {
 	}
 	return m, nil
 }
+
+// mostName is how long the name of a file may be; a drop-in has a few letters more than the unit.
+const mostName = 255
 
 // convertible refuses what only a line can say.
 func convertible(u fstab.Unit) error {

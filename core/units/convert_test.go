@@ -124,6 +124,7 @@ func TestUnsayable(t *testing.T) {
 		"the initial file system":        line("UUID=a", "/srv/a", "ext4", "x-initrd.mount"),
 		"is no path, and a unit of swap": line("uuid=a", "none", "swap", "sw"),
 		"no path from the root":          line("UUID=a", "/srv/a", "ext4", "x-systemd.requires-mounts-for=rel"),
+		"would have 309 letters":         line("UUID=a", "/"+strings.Repeat("-", 75)+"srv", "ext4", "defaults"),
 		"makes more of":                  line("fern:/a", "/srv/a", "nfs", "bg"),
 		string(fstab.OfSystemd):          line("proc", "/proc", "proc", "defaults"),
 		string(fstab.Dies):               line("UUID=a", "/srv/a", "ext4", "x-systemd.device-timeout"),
