@@ -103,7 +103,7 @@ func proveRootDisk(t *testing.T, j *judge) {
 	a = j.answers(t, start{rootDisk: true, images: []string{disk, other}}, 1)[0]
 	says(t, a.Said, [][]string{
 		{"done: add partition 2", fine}, {"done: format ubda2", fine}, {"root", refused}, {"root", refused}, {"root", refused}, {"behind", fine},
-		{`"1 2048 409600","2 411648 102400"`, `ubda2 mounted`}, {"41 rows, 10 actions, wrong: []"},
+		{`"1 2048 409600","2 411648 102400"`, `ubda2 mounted`}, {"42 rows, 10 actions, wrong: []"},
 	})
 }
 
