@@ -3,7 +3,6 @@ package propose
 import (
 	"maps"
 	"slices"
-	"strconv"
 	"strings"
 
 	"fundus/core/inventory"
@@ -56,7 +55,7 @@ func fromUnit(name string, data []byte) (fstab.Entry, bool) {
 	}
 	switch {
 	case strings.HasSuffix(name, ".mount"):
-		e := fstab.Entry{Spec: spec(get("Mount", "What")), Dir: get("Mount", "Where"), Type: get("Mount", "Type"), Options: fstab.Split(get("Mount", "Options"))}
+		e := fstab.Entry{Spec: fstab.Spec(get("Mount", "What")), Dir: get("Mount", "Where"), Type: get("Mount", "Type"), Options: fstab.Split(get("Mount", "Options"))}
 		if e.Type == "" {
 			e.Type = "auto"
 		}
@@ -67,40 +66,10 @@ func fromUnit(name string, data []byte) (fstab.Entry, bool) {
 		}
 		return e, e.Spec != "" && e.Dir != ""
 	case strings.HasSuffix(name, ".swap"):
-		e := fstab.Entry{Spec: spec(get("Swap", "What")), Dir: "none", Type: fstab.Swap, Options: fstab.Split(get("Swap", "Options"))}
+		e := fstab.Entry{Spec: fstab.Spec(get("Swap", "What")), Dir: "none", Type: fstab.Swap, Options: fstab.Split(get("Swap", "Options"))}
 		return e, e.Spec != ""
 	}
 	return fstab.Entry{}, false
-}
-
-// spec is the identifier that a link of udev's stands for, or the path.
-func spec(what string) string {
-	for _, tag := range []string{"UUID", "LABEL", "PARTUUID", "PARTLABEL"} {
-		value, ok := strings.CutPrefix(what, "/dev/disk/by-"+strings.ToLower(tag)+"/")
-		if !ok || value == "" {
-			continue
-		}
-		if plain := decoded(value); fstab.Node(tag+"="+plain) == what {
-			return tag + "=" + plain
-		}
-	}
-	return what
-}
-
-// decoded takes udev's \xNN back.
-func decoded(s string) string {
-	var b strings.Builder
-	for i := 0; i < len(s); i++ {
-		if strings.HasPrefix(s[i:], `\x`) && i+4 <= len(s) {
-			if n, err := strconv.ParseUint(s[i+2:i+4], 16, 8); err == nil {
-				b.WriteByte(byte(n))
-				i += 3
-				continue
-			}
-		}
-		b.WriteByte(s[i])
-	}
-	return b.String()
 }
 
 // fromUse proposes a line for what is mounted or swapped on without one.

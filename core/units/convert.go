@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 
 	"fundus/core/text/fstab"
@@ -216,7 +215,7 @@ func ToLine(l Loaded, automount *Loaded, places []Place) (e fstab.Entry, err err
 			}
 		}
 	}
-	e = fstab.Entry{Spec: specOf(l.What()), Dir: l.Where(), Type: l.Get("Mount", "Type")}
+	e = fstab.Entry{Spec: fstab.Spec(l.What()), Dir: l.Where(), Type: l.Get("Mount", "Type")}
 	if e.Type == "" {
 		e.Type = "auto"
 	}
@@ -254,32 +253,6 @@ func ToLine(l Loaded, automount *Loaded, places []Place) (e fstab.Entry, err err
 		e.Options = []string{"defaults"}
 	}
 	return e, nil
-}
-
-// specOf is the first field for a device: the identifier that a link of udev's says.
-func specOf(what string) string {
-	for _, tag := range []string{"UUID", "LABEL", "PARTUUID", "PARTLABEL"} {
-		if value, is := strings.CutPrefix(what, "/dev/disk/by-"+strings.ToLower(tag)+"/"); is {
-			return tag + "=" + decoded(value)
-		}
-	}
-	return what
-}
-
-// decoded takes back how udev writes a value in the name of a link.
-func decoded(s string) string {
-	var b strings.Builder
-	for i := 0; i < len(s); i++ {
-		if s[i] == '\\' && i+3 < len(s) && s[i+1] == 'x' {
-			if n, err := strconv.ParseUint(s[i+2:i+4], 16, 8); err == nil {
-				b.WriteByte(byte(n))
-				i += 3
-				continue
-			}
-		}
-		b.WriteByte(s[i])
-	}
-	return b.String()
 }
 
 // deviceTime is how long the device is waited for, by its drop-ins.

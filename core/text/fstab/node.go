@@ -2,8 +2,11 @@ package fstab
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 	"unicode/utf8"
+
+	"fundus/core/text"
 )
 
 // Node is the device of a first field: udev's link for an identifier, else the words as
@@ -44,6 +47,37 @@ func Encode(value string) string {
 			fmt.Fprintf(&b, `\x%02x`, c)
 		}
 		i++
+	}
+	return b.String()
+}
+
+// Spec is the identifier that a link of udev's stands for, or the path: what Node makes the same
+// of.
+func Spec(what string) string {
+	for _, tag := range text.Tags() {
+		value, ok := strings.CutPrefix(what, "/dev/disk/by-"+strings.ToLower(tag)+"/")
+		if !ok || value == "" {
+			continue
+		}
+		if plain := unlinked(value); Node(tag+"="+plain) == what {
+			return tag + "=" + plain
+		}
+	}
+	return what
+}
+
+// unlinked takes udev's \xNN back.
+func unlinked(s string) string {
+	var b strings.Builder
+	for i := 0; i < len(s); i++ {
+		if strings.HasPrefix(s[i:], `\x`) && i+4 <= len(s) {
+			if n, err := strconv.ParseUint(s[i+2:i+4], 16, 8); err == nil {
+				b.WriteByte(byte(n))
+				i += 3
+				continue
+			}
+		}
+		b.WriteByte(s[i])
 	}
 	return b.String()
 }

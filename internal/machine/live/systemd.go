@@ -69,6 +69,16 @@ func (m *Machine) mountPoints() (out []string, err error) {
 
 // startNamed starts or stops a unit, and waits for what becomes of it.
 func (m *Machine) startNamed(ctx context.Context, a machine.Action) error {
+	return asked(ctx, func(ctx context.Context, conn *dbus.Conn) error {
+		if a.Verb == machine.Start {
+			return start(ctx, conn, a.Unit)
+		}
+		return job(ctx, conn, a.Unit, conn.StopUnitContext)
+	})
+}
+
+// asked does something over a connection to systemd.
+func asked(ctx context.Context, do func(ctx context.Context, conn *dbus.Conn) error) error {
 	ctx, cancel := context.WithTimeout(ctx, unitDeadline)
 	defer cancel()
 	conn, err := dbus.NewSystemdConnectionContext(ctx)
@@ -76,10 +86,7 @@ func (m *Machine) startNamed(ctx context.Context, a machine.Action) error {
 		return fmt.Errorf("systemd does not answer: %w", err)
 	}
 	defer conn.Close()
-	if a.Verb == machine.Start {
-		return start(ctx, conn, a.Unit)
-	}
-	return job(ctx, conn, a.Unit, conn.StopUnitContext)
+	return do(ctx, conn)
 }
 
 // startUnit mounts by starting systemd's unit for the mount point. It reports
@@ -105,23 +112,18 @@ func (m *Machine) startUnit(ctx context.Context, v *inventory.Inventory, a machi
 // startLine has systemd mount what a line of fstab says that is no device: with a program of
 // its own, over the network, in memory. Where systemd has not read the line yet it does.
 func (m *Machine) startLine(ctx context.Context, a machine.Action) error {
-	ctx, cancel := context.WithTimeout(ctx, unitDeadline)
-	defer cancel()
-	conn, err := dbus.NewSystemdConnectionContext(ctx)
-	if err != nil {
-		return fmt.Errorf("systemd does not answer: %w", err)
-	}
-	defer conn.Close()
-	name := unit.UnitNamePathEscape(a.Where) + ".mount"
-	if !loaded(ctx, conn, name) {
-		if err := conn.ReloadContext(ctx); err != nil {
-			return fmt.Errorf("systemd: %w", err)
-		}
+	return asked(ctx, func(ctx context.Context, conn *dbus.Conn) error {
+		name := unit.UnitNamePathEscape(a.Where) + ".mount"
 		if !loaded(ctx, conn, name) {
-			return fmt.Errorf("systemd makes no unit %s of that line; fundus fstab check may know why", name)
+			if err := conn.ReloadContext(ctx); err != nil {
+				return fmt.Errorf("systemd: %w", err)
+			}
+			if !loaded(ctx, conn, name) {
+				return fmt.Errorf("systemd makes no unit %s of that line; fundus fstab check may know why", name)
+			}
 		}
-	}
-	return start(ctx, conn, name)
+		return start(ctx, conn, name)
+	})
 }
 
 // loaded reports whether systemd has a unit that comes from fstab as that is now.
