@@ -479,6 +479,30 @@ func (v *Inventory) Units() []fstab.Unit {
 	return fstab.Read(v.Fstab(), v.Real)
 }
 
+// Kept is what systemd makes of the units that people keep, each as the line that would do the
+// same, as far as one can. Those that come with the system are left out.
+func (v *Inventory) Kept() (out []fstab.Unit) {
+	all := units.Load(v.UnitFiles)
+	for _, l := range all {
+		if l.Masked || l.Where() == "" && !l.IsSwap() || strings.HasPrefix(l.Path, "/usr/") || strings.HasSuffix(l.Name, ".automount") {
+			continue
+		}
+		var automount *units.Loaded
+		if i := slices.IndexFunc(all, func(o units.Loaded) bool { return o.Name == strings.TrimSuffix(l.Name, ".mount")+".automount" }); i >= 0 {
+			automount = &all[i]
+		}
+		e, err := units.ToLine(l, automount, v.UnitFiles)
+		if err != nil { // what it mounts is known all the same
+			e = fstab.Entry{Spec: fstab.Spec(l.What()), Dir: l.Where(), Type: cmp.Or(l.Get("Mount", "Type"), "auto"), Options: l.Options()}
+		}
+		table := &fstab.File{}
+		if _, err := table.Add(e, 0); err == nil {
+			out = append(out, fstab.Read(table, v.Real)...)
+		}
+	}
+	return out
+}
+
 // Real is where a mount point leads that is a symbolic link.
 func (v *Inventory) Real(dir string) (to string, ok bool) {
 	to, ok = v.Leads[dir]

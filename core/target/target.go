@@ -94,6 +94,11 @@ func exact(v *inventory.Inventory, word string) (inventory.Node, error) {
 				return only(l.Entry.Spec, found)
 			}
 		}
+		for _, u := range v.Kept() {
+			if found := by.Resolve(u.Entry.Spec); u.None == "" && u.Where == filepath.Clean(word) && len(found) > 0 {
+				return only(u.Entry.Spec, found)
+			}
+		}
 	}
 	return inventory.Node{}, fmt.Errorf("%q: %w", word, ErrNoTarget)
 }

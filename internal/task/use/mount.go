@@ -127,12 +127,12 @@ func (r *Mount) mounted(ctx context.Context, p *task.Planner, v *inventory.Inven
 	return r.Home.plan(ctx, p, v, n, use.Where)
 }
 
-// where is the place at which the device is mounted: that of its line in fstab, with the kind
-// and the options there, or where it is already.
+// where is the place at which the device is mounted: that of its line in fstab or of its unit,
+// with the kind and the options there, or where it is already.
 func (r *Mount) where(v *inventory.Inventory, n inventory.Node) (dir, kind string, options []string) {
 	options = r.Options
 	by := v.Resolver()
-	for _, u := range v.Units() {
+	for _, u := range append(v.Kept(), v.Units()...) {
 		named := u.Where == r.Target || u.Entry.Dir == r.Target || !strings.HasPrefix(r.Target, "/") || r.Target == n.Path
 		if found := by.Resolve(u.Entry.Spec); u.None == "" && u.Where != "" && len(found) == 1 && found[0].Name == n.Name && named {
 			dir, kind = u.Where, u.Entry.Type
