@@ -56,6 +56,7 @@ type Line struct {
 	Pass    int
 	Raw     string // as it stands
 	Unit    fstab.Unit
+	Masked  bool // nothing starts its unit
 }
 
 // Report is the rehearsal.
@@ -94,6 +95,7 @@ func Rehearse(v *inventory.Inventory) Report {
 	}
 	r.Lines = append(r.Lines, m.fromUnits(own, r.Lines)...)
 	nested(r.Lines)
+	masked(r.Lines)
 	worst := Fine
 	for _, l := range r.Lines {
 		if l.Outcome.rank() > worst.rank() {

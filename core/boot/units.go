@@ -42,12 +42,31 @@ func (m *machine) instead(l *Line, own map[string]units.Loaded) bool {
 		return false
 	case !o.Masked:
 		l.is(Passed, "%s counts in its place", o.Path)
-	case l.Unit.Tie == fstab.Required && !l.Unit.Automount:
-		l.is(Unknown, "%s is a mask: nothing starts what the boot requires", o.Path)
 	default:
+		l.Masked = true
 		l.is(Unread, "%s is a mask: nothing starts it", o.Path)
 	}
 	return true
+}
+
+// masked lets everything fall away that a target would pull in which is not started: systemd does
+// not start one that requires what is masked. The boot goes on without that, and without the
+// emergency shell, as was seen.
+func masked(lines []Line) {
+	for _, m := range lines {
+		if !m.Masked || m.Unit.Tie != fstab.Required || m.Unit.Automount {
+			continue
+		}
+		for i := range lines {
+			l := &lines[i]
+			by := slices.ContainsFunc(l.Unit.By, func(p fstab.Pull) bool {
+				return slices.ContainsFunc(m.Unit.By, func(o fstab.Pull) bool { return o.Target == p.Target && o.Tie == fstab.Required })
+			})
+			if by && !l.Masked && l.Unit.Where != "/" && l.Outcome != Passed && l.Outcome != Unread {
+				l.is(Unread, "%s is not started, which requires what is masked (%s)", m.Unit.By[0].Target, m.at())
+			}
+		}
+	}
 }
 
 // fromUnits are the units that a boot pulls in, each as the line that would do the same.

@@ -26,7 +26,7 @@ const (
 // reload has systemd read fstab and the units again. What was mounted before has to be mounted
 // behind it: a line that is gone, or names another device, unmounts nothing.
 func (m *Machine) reload(ctx context.Context, a machine.Action) error {
-	ctx, cancel := context.WithTimeout(ctx, busDeadline)
+	ctx, cancel := context.WithTimeout(ctx, unitDeadline) // its generators run meanwhile
 	defer cancel()
 	before, errBefore := m.mountPoints()
 	conn, err := dbus.NewSystemdConnectionContext(ctx)
