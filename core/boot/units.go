@@ -1,7 +1,6 @@
 package boot
 
 import (
-	"path"
 	"slices"
 	"strings"
 
@@ -15,7 +14,7 @@ import (
 func (m *machine) own() map[string]units.Loaded {
 	out := map[string]units.Loaded{}
 	for _, l := range units.Load(m.v.UnitFiles) {
-		if dir := path.Dir(l.Path); strings.HasPrefix(dir, "/etc/") || strings.HasPrefix(dir, "/run/") {
+		if l.Kept() {
 			out[l.Name] = l
 		}
 	}

@@ -484,7 +484,7 @@ func (v *Inventory) Units() []fstab.Unit {
 func (v *Inventory) Kept() (out []fstab.Unit) {
 	all := units.Load(v.UnitFiles)
 	for _, l := range all {
-		if l.Masked || l.Where() == "" && !l.IsSwap() || strings.HasPrefix(l.Path, "/usr/") || strings.HasSuffix(l.Name, ".automount") {
+		if l.Masked || l.Where() == "" && !l.IsSwap() || !l.Kept() || strings.HasSuffix(l.Name, ".automount") {
 			continue
 		}
 		var automount *units.Loaded

@@ -164,6 +164,12 @@ func (l Loaded) section() string {
 func (l Loaded) What() string  { return l.Get(l.section(), "What") }
 func (l Loaded) Where() string { return l.Get(l.section(), "Where") }
 
+// Kept reports whether it is one that people keep: those of systemd itself and of packages lie
+// elsewhere.
+func (l Loaded) Kept() bool {
+	return strings.HasPrefix(l.Path, "/etc/") || strings.HasPrefix(l.Path, "/run/")
+}
+
 // IsSwap reports whether it is a swap area's.
 func (l Loaded) IsSwap() bool { return l.section() == "Swap" }
 

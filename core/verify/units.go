@@ -1,7 +1,6 @@
 package verify
 
 import (
-	"path"
 	"strings"
 
 	"fundus/core/finding"
@@ -16,7 +15,7 @@ func Units(v *inventory.Inventory) []finding.Finding { return newLook(v).unitFil
 
 func (k *look) unitFiles() (out []finding.Finding) {
 	for _, l := range units.Load(k.v.UnitFiles) {
-		if dir := path.Dir(l.Path); !strings.HasPrefix(dir, "/etc/") && !strings.HasPrefix(dir, "/run/") {
+		if !l.Kept() {
 			continue
 		}
 		line := k.lineOf(l)

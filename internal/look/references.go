@@ -30,7 +30,7 @@ func FindReferences(ctx context.Context, r machine.Reader, word string) (*Refere
 				out.Lines = append(out.Lines, Reference{ref, member.Name})
 			}
 		}
-		out.stale(v, func(_ string, r verify.Remade) bool { return r.Node == n.Name })
+		out.stale(v, n.Name)
 	case strings.Contains(word, "="):
 		out.Devices = v.Resolve(refs.Normal(word))
 		for _, ref := range refs.Named(v, word) {
@@ -40,10 +40,8 @@ func FindReferences(ctx context.Context, r machine.Reader, word string) (*Refere
 			}
 			out.Lines = append(out.Lines, Reference{ref, names})
 		}
-		for spec, r := range verify.AllRemade(v) {
-			if spec == refs.Normal(word) {
-				out.Remade = append(out.Remade, r)
-			}
+		if r, is := verify.AllRemade(v)[refs.Normal(word)]; is {
+			out.Remade = append(out.Remade, r)
 		}
 	default:
 		return nil, errNone
@@ -53,10 +51,10 @@ func FindReferences(ctx context.Context, r machine.Reader, word string) (*Refere
 
 // stale adds the lines that say an identifier which the device had, before its partition was
 // made anew.
-func (r *References) stale(v *inventory.Inventory, is func(spec string, r verify.Remade) bool) {
+func (r *References) stale(v *inventory.Inventory, node string) {
 	again := verify.AllRemade(v)
 	for _, spec := range slices.Sorted(maps.Keys(again)) {
-		if !is(spec, again[spec]) {
+		if again[spec].Node != node {
 			continue
 		}
 		r.Remade = append(r.Remade, again[spec])

@@ -2,7 +2,6 @@ package look
 
 import (
 	"context"
-	"path"
 	"slices"
 	"strings"
 
@@ -21,7 +20,6 @@ type Unit struct {
 	units.Loaded
 	Node  string // the device that it means now
 	State string
-	Own   bool // it lies where people keep their own
 	Later bool // an automount starts it
 }
 
@@ -57,11 +55,11 @@ func UnitsOf(ctx context.Context, r machine.Reader, all bool) (*Units, error) {
 	by := v.Resolver()
 	loaded := units.Load(v.UnitFiles)
 	for _, l := range loaded {
-		u := Unit{Loaded: l, State: stateOf(v, l), Later: behind(loaded, l), Own: strings.HasPrefix(path.Dir(l.Path), "/etc/") || strings.HasPrefix(path.Dir(l.Path), "/run/")}
+		u := Unit{Loaded: l, State: stateOf(v, l), Later: behind(loaded, l)}
 		if found := by.Resolve(refs.Normal(l.What())); len(found) == 1 {
 			u.Node = found[0].Name
 		}
-		if u.Own || all {
+		if l.Kept() || all {
 			out.List = append(out.List, u)
 		}
 	}

@@ -125,7 +125,7 @@ func LookAtPlaces(v *inventory.Inventory, r Reader) error {
 	for _, l := range units.Load(v.UnitFiles) {
 		where := l.Where()
 		_, looked := v.Dirs[where]
-		if looked || !strings.HasPrefix(where, "/") || strings.HasPrefix(l.Path, "/usr/") || (fstab.Entry{Type: l.Get("Mount", "Type"), Options: l.Options()}).Network() {
+		if looked || !strings.HasPrefix(where, "/") || !l.Kept() || (fstab.Entry{Type: l.Get("Mount", "Type"), Options: l.Options()}).Network() {
 			continue
 		}
 		there := v.Awaits(where) // a look would be the first access
