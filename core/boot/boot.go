@@ -1,192 +1,201 @@
-// Package boot works through what the next boot would do with the machine's
-// fstab and with the units that people keep beside it, on an inventory alone, and says whether
-// it comes up.
-//
-// It goes by what systemd makes of each line (fstab.Read), not by how the line looks. What is
-// required by local-fs.target and does not come ends in the emergency shell; what is only
-// wanted, or belongs to the network, does not hold up the boot; a missing device is waited
-// for; an automount waits at its first access. What is not modelled is unknown, with the
-// reason.
-//
-// Source: systemd.mount(5), systemd.swap(5), systemd-fstab-generator(8).
 package boot
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"fundus/core/inventory"
+	"fundus/core/text/crypttab"
 	"fundus/core/text/fstab"
+	"fundus/core/text/unit"
 )
 
-// Outcome is what becomes of one line, from the best to the worst.
-type Outcome string
+// Rehearse goes through the next boot of the machine, as it starts by itself.
+func Rehearse(v *inventory.Inventory) Report { return RehearseFrom(v, Next(v)) }
 
-// The outcomes.
-const (
-	Fine      Outcome = "mounted"
-	Waiting   Outcome = "not at boot"         // noauto
-	Remote    Outcome = "left to the network" // it stops no boot
-	Passed    Outcome = "passed over"         // no unit is made of it, and no boot depends on it
-	Unknown   Outcome = "unknown"
-	Left      Outcome = "left out" // the boot goes on without it
-	Unread    Outcome = "not mounted"
-	Delay     Outcome = "delays the boot"
-	Emergency Outcome = "emergency shell"
-)
-
-func (o Outcome) rank() int {
-	return slices.Index([]Outcome{Fine, Waiting, Remote, Passed, Unknown, Left, Unread, Delay, Emergency}, o)
+// RehearseFrom goes through the boot that starts so.
+func RehearseFrom(v *inventory.Inventory, s Start) Report {
+	m, g := prepared(v, s)
+	return m.walked(g)
 }
 
-// Line is the result of one line of fstab, or of a unit.
-type Line struct {
-	Number  int
-	File    string // of a unit, in place of a line's number
-	Spec    string
-	Dir     string
-	Kind    string
-	Device  string // name of the node, "" where there is none
-	Outcome Outcome
-	Reason  string
-	NoFail  bool
-	Options string
-	Pass    int
-	Raw     string // as it stands
-	Unit    fstab.Unit
-	Masked  bool // nothing starts its unit
+// prepared is the graph of a boot before anything is started.
+func prepared(v *inventory.Inventory, s Start) (*machine, *graph) {
+	m := &machine{v: v, by: v.Resolver(), lines: v.Units(), facts: factsOf(v, s), crypt: crypttab.Entries(v.Files[crypttab.Path].Data)}
+	m.rootFound = m.root()
+	m.graph = build(m, m.load())
+	return m, m.graph
 }
 
-// Report is the rehearsal.
-type Report struct {
-	Lines   []Line
-	Verdict Verdict
-}
-
-// Verdict is the whole boot's result.
-type Verdict string
-
-// The verdicts.
-const (
-	ComesUp    Verdict = "comes up"
-	Without    Verdict = "comes up without mounts that fstab asks for"
-	WithDelays Verdict = "comes up with delays"
-	Shell      Verdict = "emergency shell"
-)
-
-// DefaultTimeout is how long systemd waits for a device.
-const DefaultTimeout = "90s"
-
-// Rehearse goes through the fstab of the inventory.
-func Rehearse(v *inventory.Inventory) Report {
-	m := &machine{v: v, by: v.Resolver(), units: v.Units()}
-	table, own := v.Fstab(), m.own()
-	var r Report
-	for _, u := range m.units {
-		e := u.Entry
-		l, _ := table.Line(u.Line)
-		line := Line{Number: u.Line, Spec: e.Spec, Dir: cmp.Or(u.Where, e.Dir), Kind: e.Type, NoFail: e.NoFail(), Options: strings.Join(e.Options, ","), Pass: e.Pass, Raw: l.Raw, Unit: u}
-		if !m.instead(&line, own) {
-			m.rehearse(&line)
-		}
-		r.Lines = append(r.Lines, line)
+// walked goes through the graph, and says what comes of it.
+func (m *machine) walked(g *graph) Report {
+	r := Report{Root: m.rootFound.words, Unforeseen: m.unforeseen()}
+	goal, asked := m.goal(g)
+	if goal != nil {
+		g.walk(goal)
+		g.accesses()
 	}
-	r.Lines = append(r.Lines, m.fromUnits(own, r.Lines)...)
-	nested(r.Lines)
-	masked(r.Lines)
-	worst := Fine
-	for _, l := range r.Lines {
-		if l.Outcome.rank() > worst.rank() {
-			worst = l.Outcome
-		}
-	}
-	switch worst {
-	case Emergency:
-		r.Verdict = Shell
-	case Delay:
-		r.Verdict = WithDelays
-	case Unread:
-		r.Verdict = Without
-	default:
-		r.Verdict = ComesUp
-	}
+	j := &judge{m: m, g: g, goal: goal, blamed: map[*node]bool{}, holding: map[*node]bool{}}
+	j.causes()
+	r.Lines = append(j.ofLines(), j.ofUnits()...)
+	j.notes(&r)
+	j.verdict(&r, asked)
 	return r
 }
 
-// machine is what the lines are held against.
-type machine struct {
-	v     *inventory.Inventory
-	by    *inventory.Resolver
-	units []fstab.Unit
+// judge makes of the walk what becomes of lines, units and the whole boot.
+type judge struct {
+	m       *machine
+	g       *graph
+	goal    *node
+	blamed  map[*node]bool // failed, and local-fs.target with them
+	holding map[*node]bool // what the goal waits for
 }
 
-// at says where it stands.
-func (l Line) at() string {
-	if l.File != "" {
-		return l.File
+func (j *judge) causes() {
+	if fs := j.g.node(localFS); fs.job && fs.state == failed {
+		fs.blame(j.blamed)
 	}
-	return fmt.Sprintf("line %d", l.Number)
-}
-
-func (l *Line) is(o Outcome, format string, args ...any) {
-	l.Outcome, l.Reason = o, fmt.Sprintf(format, args...)
-}
-
-// fails is what a mount that cannot be made means for the boot.
-func (l *Line) fails(format string, args ...any) {
-	o := Emergency
-	switch u := l.Unit; {
-	case u.Automount:
-		o = Left
-		format += "; the boot goes on, the first access fails"
-	case u.Entry.IsSwap(), u.Tie != fstab.Required:
-		o = Left
-	case !slices.ContainsFunc(u.By, func(p fstab.Pull) bool { return p.Target == "local-fs.target" }):
-		o = Left
-		format += "; the boot goes on without it"
+	if j.goal != nil {
+		j.goal.holders(j.holding)
 	}
-	l.is(o, format, args...)
+	if s := j.g.node("systemd-user-sessions.service"); s.job { // who logs in waits for it
+		s.holders(j.holding)
+	}
 }
 
-// A wrong "comes up" costs more than a refusal to say: what is not known, such as a kind that
-// is not modelled, is unknown, with the reason, and no line is assumed to work.
-func (m *machine) rehearse(l *Line) {
-	u := l.Unit
+// verdict is the whole boot's.
+func (j *judge) verdict(r *Report, asked string) {
+	fs, root := j.g.node(localFS), j.m.rootFound
+	missing := slices.ContainsFunc(r.Lines, Line.Missing)
 	switch {
-	case u.None == fstab.Dies, u.None == fstab.Dead:
-		l.is(Unread, "%s", u.None)
-	case u.None == fstab.NoName, u.None == fstab.NoNeed:
-		l.is(Unread, "%s", u.None)
-	case u.None != "":
-		l.is(Passed, "%s", u.None)
-	case u.Tie == fstab.Untied && !u.Automount:
-		l.is(Waiting, "noauto: mounted only when asked for")
-	case fstab.IsNode(u.What):
-		m.device(l)
-	case u.Entry.Network():
-		l.is(Remote, "the boot does not depend on it")
-	default:
-		m.withoutDevice(l)
-	}
-}
-
-// nested lets what lies below a mount that fails fail too: then a parent with nofail is
-// required in effect.
-func nested(lines []Line) {
-	for changed := true; changed; {
-		changed = false
-		for i := range lines {
-			l := &lines[i]
-			for _, p := range lines {
-				lost := p.Outcome == Left && !p.Unit.Automount || p.Outcome == Emergency
-				if !lost || p.Unit.Where == "" || l.Outcome != Fine || !strings.HasPrefix(l.Unit.Where, strings.TrimSuffix(p.Unit.Where, "/")+"/") {
-					continue
-				}
-				l.fails("it lies below %s, which is not mounted (%s)", p.Unit.Where, p.at())
-				changed = true
+	case root.verdict != "":
+		r.Verdict, r.Why, r.Notes = root.verdict, root.why, nil
+		for i := range r.Lines {
+			if root.verdict == NoRoot {
+				r.Lines[i].is(Unread, "the boot does not get that far")
 			}
 		}
+		return
+	case asked != "":
+		r.Verdict, r.Why = Shell, asked
+		return
+	case j.goal.none() || fs.none():
+		r.Verdict, r.Why = Untold, j.goal.name+" cannot be started: "+cmp.Or(j.goal.cannot, fs.cannot)
+		return
+	case fs.job && fs.state == failed && fs.end < fstab.Forever:
+		r.Verdict, r.Delay = Shell, fs.end
+		j.first(r, func(l Line) bool { return l.Outcome == Emergency })
+		return
+	}
+	r.Delay = j.delay()
+	slow := j.m.resumes()
+	switch {
+	case r.Delay == fstab.Forever:
+		r.Verdict = Hangs
+	case fs.job && fs.state == unsure && !j.byChance(fs):
+		r.Verdict = Untold
+	case missing:
+		r.Verdict = Without
+	case r.Delay > 0:
+		r.Verdict = WithDelays
+	case slow != "":
+		r.Verdict = WithDelays // as a note says
+	default:
+		r.Verdict = ComesUp
+	}
+	if j.goal.state == failed {
+		r.Verdict = max2(r.Verdict, Without)
+		r.Why = j.goal.name + " is not reached: " + j.unreached()
+	}
+	if r.Delay > 0 && !j.first(r, func(l Line) bool { return l.Outcome == Delay && l.Wait == r.Delay }) && r.Why == "" {
+		r.Why = j.longest(r.Delay)
+	}
+}
+
+// max2 is the worse of two verdicts.
+func max2(a, b Verdict) Verdict {
+	if b.Rank() > a.Rank() {
+		return b
+	}
+	return a
+}
+
+// byChance reports whether nothing is unknown but what systemd pulls in: whatever that is, it
+// comes.
+func (j *judge) byChance(fs *node) bool {
+	return !slices.ContainsFunc(fs.requires, func(r *node) bool { return r.state != done && r.chance == "" && !r.none() || r.chance != "" && r.doubt })
+}
+
+// delay is how long the boot is held up.
+func (j *judge) delay() (d time.Duration) {
+	for n := range j.holding {
+		d = max(d, n.end)
+	}
+	return d
+}
+
+// first marks the line that the verdict comes of: of those that it may be, the one that ends
+// first.
+func (j *judge) first(r *Report, may func(Line) bool) bool {
+	at := -1
+	for i, l := range r.Lines {
+		if may(l) && (at < 0 || l.Wait < r.Lines[at].Wait) {
+			at = i
+		}
+	}
+	if at >= 0 {
+		r.Lines[at].First = true
+	}
+	return at >= 0
+}
+
+// unreached says by what mount the goal is not reached.
+func (j *judge) unreached() string {
+	for _, n := range j.goal.chain()[1:] {
+		if unit.Suffix(n.name) == ".mount" {
+			return "it needs " + j.place(n) + ", and " + j.why(n)
+		}
+	}
+	return j.why(j.goal)
+}
+
+// longest says what is waited for so long where no line is about it.
+func (j *judge) longest(d time.Duration) string {
+	for _, name := range j.g.names() {
+		if n := j.g.nodes[name]; j.holding[n] && n.end == d && n.state == failed && unit.Suffix(name) == ".service" {
+			return name + ": " + j.why(n)
+		}
+	}
+	return ""
+}
+
+// Missing reports whether it is a mount that is asked for and does not come, though the boot may
+// go on.
+func (l Line) Missing() bool {
+	asked := !l.NoFail && !l.Unit.Automount && !l.Unit.Entry.IsSwap()
+	return l.Outcome == Unread || asked && (l.Outcome == Left || l.Outcome == Delay)
+}
+
+// notes are what goes along with the boot beside the lines.
+func (j *judge) notes(r *Report) {
+	for _, t := range j.m.typed {
+		if n := j.g.node(t.unit); n.job && n.state == done {
+			r.Notes = append(r.Notes, t.note())
+		}
+	}
+	for _, name := range j.g.names() {
+		n := j.g.nodes[name]
+		if unit.Suffix(name) != ".service" || !n.job || n.state != failed || n.loaded == nil || strings.HasPrefix(name, "systemd-") {
+			continue
+		}
+		if from := n.from; from != nil && from.name != sysinit && from.name != basic {
+			r.Notes = append(r.Notes, name+" does not start: it needs "+j.place(from))
+		}
+	}
+	if slow := j.m.resumes(); slow != "" {
+		r.Notes = append(r.Notes, slow)
 	}
 }

@@ -63,14 +63,16 @@ func TestOutcomeOfALine(t *testing.T) {
 		{"UUID=gone /srv/x ext4 noauto,auto 0 2", Emergency, "no device has"},
 		{"UUID=herb /srv/x ext4 x-systemd.device-timeout 0 2", Unread, "dies there"},
 		{"UUID=gone /srv/x ext4 x-systemd.automount 0 2", Left, "the first access waits 90s"},
-		{"UUID=gone /srv/x ext4 _netdev 0 2", Left, "goes on without it"},
+		{"UUID=gone /srv/x ext4 _netdev 0 2", Delay, "waits 90s"},
+		{"UUID=gone /srv/x ext4 _netdev,nofail 0 2", Left, "no device has"},
 		{"label=herbarium /srv/x ext4 defaults 0 2", Emergency, "name of a file"},
 		{"UUID=herb none ext4 defaults 0 2", Passed, "holds no /"},
 		{"UUID=herb /srv/../x ext4 defaults 0 2", Unread, "two dots"},
 		{"/swapfile none swap sw 0 0", Fine, "no device is waited for"},
 		{"/swapped none swap sw 0 0", Left, "no file /swapped"},
 		{"/srv/herbarium /srv/again none bind 0 0", Fine, "a second time"},
-		{"/srv/none /srv/again none bind 0 0", Emergency, "no /srv/none"},
+		{"/srv/none /srv/again none bind 0 0", Fine, "systemd makes it"},
+		{"UUID=herb /srv/herbarium ext4 nofail,fail 0 2", Emergency, "does not know"},
 		{"//vault/images /srv/i cifs defaults 0 0", Remote, "does not depend"},
 		{"none /srv/b bpf defaults 0 0", Fine, "in memory"},
 		{"none /srv/b lustre2 defaults 0 0", Unknown, "nothing is waited for"},
@@ -120,12 +122,12 @@ func TestUnits(t *testing.T) {
 		"in place of the line":    {"UUID=gone /srv/herbarium ext4 defaults 0 2\n", map[string]string{"srv-herbarium.mount": herb}, "comes up: 1 passed over, unit mounted"},
 		"a mask over a line":      {"UUID=herb /srv/herbarium ext4 nofail 0 2\n", map[string]string{"srv-herbarium.mount": ""}, "comes up without mounts that fstab asks for: 1 not mounted"},
 		"a mask that is required": {"UUID=herb /srv/herbarium ext4 defaults 0 2\n", map[string]string{"srv-herbarium.mount": ""}, "comes up without mounts that fstab asks for: 1 not mounted"},
-		"what goes with it":       {"UUID=root / ext4\nUUID=herb /srv/herbarium ext4 defaults 0 2\nUUID=gone /srv/x ext4\nLABEL=FIELDCARD /media/x vfat x-systemd.automount\nUUID=swp none swap\nLABEL=FIELDCARD /media/y vfat noauto\n", map[string]string{"srv-herbarium.mount": ""}, "comes up without mounts that fstab asks for: 1 mounted, 2 not mounted, 3 not mounted, 4 not mounted, 5 mounted, 6 not at boot"},
+		"what goes with it":       {"UUID=root / ext4\nUUID=herb /srv/herbarium ext4 defaults 0 2\nUUID=gone /srv/x ext4\nLABEL=FIELDCARD /media/x vfat x-systemd.automount\nUUID=swp none swap\nLABEL=FIELDCARD /media/y vfat noauto\n", map[string]string{"srv-herbarium.mount": ""}, "unknown: 1 mounted, 2 not mounted, 3 unknown, 4 unknown, 5 mounted, 6 not at boot"},
 		"a wanted mask alone":     {"UUID=herb /srv/herbarium ext4 nofail\nLABEL=FIELDCARD /media/x vfat\n", map[string]string{"srv-herbarium.mount": ""}, "comes up without mounts that fstab asks for: 1 not mounted, 2 mounted"},
-		"it is not modelled":      {"", map[string]string{"srv-herbarium.mount": herb + "LazyUnmount=yes\n", required: "->"}, "comes up: unit unknown"},
+		"it is not modelled":      {"", map[string]string{"srv-herbarium.mount": "[Unit]\nConditionPathExists=/srv/open\n" + herb, required: "->"}, "unknown: unit unknown"},
 		"an automount, absent":    {"", map[string]string{"srv-herbarium.mount": gone, "srv-herbarium.automount": "[Automount]\nWhere=/srv/herbarium\n", "local-fs.target.wants/srv-herbarium.automount": "->"}, "comes up: unit left out"},
 		"swap that does not come": {"", map[string]string{"dev-sdz1.swap": "[Swap]\nWhat=/dev/sdz1\n", "swap.target.requires/dev-sdz1.swap": "->"}, "comes up with delays: unit delays the boot"},
-		"what lies below it":      {"UUID=root /srv/herbarium/x ext4\n", map[string]string{"srv-herbarium.mount": gone + "Options=nofail\n", wanted: "->"}, "emergency shell: 1 emergency shell, unit left out"},
+		"what lies below it":      {"UUID=root /srv/herbarium/x ext4\n", map[string]string{"srv-herbarium.mount": gone + "Options=nofail\n", wanted: "->"}, "emergency shell: 1 emergency shell, unit emergency shell"},
 	} {
 		v := fernhill(c.lines)
 		tree := units.Tree{}
@@ -149,4 +151,33 @@ func TestUnits(t *testing.T) {
 			t.Errorf("%s: %s, want %s", name, got, c.want)
 		}
 	}
+}
+
+// FuzzRehearse: whatever stands in the table, in a unit, a drop-in and on the command line, the
+// walk ends, says the same again, and has a result for every line.
+func FuzzRehearse(f *testing.F) {
+	f.Add("UUID=herb /srv ext4 x-systemd.requires=/srv/a,x-systemd.before=local-fs.target\n", "[Unit]\nAfter=srv.mount\n[Mount]\nWhat=/dev/sdb1\nWhere=/srv/a\n", "root=UUID=root ro single")
+	f.Add("/srv /srv/a none bind\nUUID=swp none swap sw,x-systemd.makefs\n", "[Unit]\nRequires=%n sysinit.target\nBefore=basic.target\n[Mount]\nWhere=/srv/a\n", "systemd.unit=local-fs.target resume=UUID=x")
+	f.Fuzz(func(t *testing.T, lines, text, words string) {
+		v := fernhill(lines)
+		v.Files["/proc/cmdline"] = inventory.File{Data: []byte(words)}
+		tree := units.Tree{"srv-a.mount": {Data: []byte(text)}, "sysinit.target.requires/srv-a.mount": {To: "../srv-a.mount"}, "a.service": {Data: []byte(text)}, "basic.target.wants/a.service": {To: "../a.service"}, "srv-.mount.d/x.conf": {Data: []byte(text)}}
+		v.UnitFiles = []units.Place{{Dir: units.Dirs()[0], Tree: tree}}
+		r := Rehearse(v)
+		if again := Rehearse(v); r.String() != again.String() || fmt.Sprint(said(r)) != fmt.Sprint(said(again)) {
+			t.Errorf("%v, and then %v", said(r), said(again))
+		}
+		numbered := 0
+		for _, l := range r.Lines {
+			if l.Outcome.Rank() < 0 || r.Verdict.Rank() < 0 {
+				t.Errorf("%q, %q", r.Verdict, l.Outcome)
+			}
+			if l.File == "" {
+				numbered++
+			}
+		}
+		if numbered != len(v.Units()) {
+			t.Errorf("%d lines of %d", numbered, len(v.Units()))
+		}
+	})
 }

@@ -38,6 +38,7 @@ type Inventory struct {
 	Files   map[string]File // text files by path
 	// UnitFiles is what lies in systemd's directories about mounts, automounts, swap and devices.
 	UnitFiles []units.Place
+	System    System            // how it is told to boot
 	Dirs      map[string]bool   // for each mount point that is named: does it exist?
 	Leads     map[string]string // mount points that are symbolic links, and where they lead
 	Sources   map[string]bool   // for each path that fstab mounts or swaps on and that is no device: is it there?
@@ -59,6 +60,15 @@ type Machine struct {
 	// Root is the directory below which the text files and mount points lie;
 	// empty for the running system's own.
 	Root string
+}
+
+// System is what a boot goes by beside fstab and units.
+type System struct {
+	Conf       [][]byte // of systemd's system.conf and what is added to it, in the order in which they are read
+	Generators []string // programs that make units at each boot; nil where they could not be listed
+	// Filled are directories in which something lies: a partition that is found by its type is not
+	// mounted over that.
+	Filled map[string]bool
 }
 
 // String is how drafts begin: "bench fernhill" or "this machine (HOST)".
@@ -487,11 +497,7 @@ func (v *Inventory) Kept() (out []fstab.Unit) {
 		if l.Masked || l.Where() == "" && !l.IsSwap() || !l.Kept() || strings.HasSuffix(l.Name, ".automount") {
 			continue
 		}
-		var automount *units.Loaded
-		if i := slices.IndexFunc(all, func(o units.Loaded) bool { return o.Name == strings.TrimSuffix(l.Name, ".mount")+".automount" }); i >= 0 {
-			automount = &all[i]
-		}
-		e, err := units.ToLine(l, automount, v.UnitFiles)
+		e, err := units.ToLine(l, units.Before(all, l.Name), v.UnitFiles)
 		if err != nil { // what it mounts is known all the same
 			e = fstab.Entry{Spec: fstab.Spec(l.What()), Dir: l.Where(), Type: cmp.Or(l.Get("Mount", "Type"), "auto"), Options: l.Options()}
 		}

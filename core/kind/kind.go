@@ -67,6 +67,7 @@ type Kind struct {
 	Copies     func(dev block.Device) (same, looked int, first bool)
 	Simulation *Simulation // what a mount does to the bytes, for benches
 	Options    *Mounts     // nil: what the kernel takes is not known
+	OnlyRead   bool        // no mount of it can be written to
 }
 
 // Resizing gives what is not in use another size.
@@ -186,9 +187,9 @@ func All() []Kind {
 		{Name: "btrfs", Probe: probe.Btrfs, Fields: probe.BtrfsFields, Marks: []Mark{{65600, "_BHRfS_M"}}, Copies: probe.BtrfsCopies, SwapFiles: []SwapFile{{Type: "btrfs", Plain: true, Untried: true}}, Options: &Mounts{[]string{"btrfs"}, probe.BtrfsOptions}},
 		{Name: "f2fs", Probe: probe.F2FS, Fields: probe.F2FSFields, Marks: []Mark{{1024, "\x10\x20\xF5\xF2"}}},
 		{Name: "udf", Probe: probe.UDF, Fields: probe.UDFFields, Options: &Mounts{[]string{"udf"}, probe.UDFOptions}},
-		{Name: "iso9660", Probe: probe.ISO9660, Fields: probe.ISO9660Fields, Options: &Mounts{[]string{"iso9660"}, probe.ISOOptions}},
-		{Name: "squashfs", Probe: probe.Squashfs, Fields: probe.SquashfsFields, Options: &Mounts{[]string{"squashfs"}, probe.SquashfsOptions}},
-		{Name: "erofs", Probe: probe.EROFS, Fields: probe.EROFSFields, Options: &Mounts{[]string{"erofs"}, probe.EROFSOptions}},
+		{Name: "iso9660", OnlyRead: true, Probe: probe.ISO9660, Fields: probe.ISO9660Fields, Options: &Mounts{[]string{"iso9660"}, probe.ISOOptions}},
+		{Name: "squashfs", OnlyRead: true, Probe: probe.Squashfs, Fields: probe.SquashfsFields, Options: &Mounts{[]string{"squashfs"}, probe.SquashfsOptions}},
+		{Name: "erofs", OnlyRead: true, Probe: probe.EROFS, Fields: probe.EROFSFields, Options: &Mounts{[]string{"erofs"}, probe.EROFSOptions}},
 		{Name: "jfs", Probe: probe.JFS, Fields: probe.JFSFields, Marks: []Mark{{32768, "JFS1"}}},
 		{Name: "reiserfs", Probe: probe.ReiserFS, Fields: probe.ReiserFSFields, Marks: []Mark{{65588, "ReIsEr"}}},
 		{Name: "nilfs2", Probe: probe.NILFS2, Fields: probe.NILFS2Fields},

@@ -46,6 +46,11 @@ func IsMounted(word string) bool {
 	return slices.ContainsFunc(All(), func(k Kind) bool { return k.Name == word || slices.Contains(k.Types, word) })
 }
 
+// OnlyRead reports whether no mount of the type can be written to.
+func OnlyRead(typ string) bool {
+	return slices.ContainsFunc(All(), func(k Kind) bool { return k.OnlyRead && k.Options != nil && slices.Contains(k.Options.As, typ) })
+}
+
 // Elsewhere lists the types that have an option which this type has not.
 func Elsewhere(typ, option string) (types []string) {
 	for _, other := range MountTypes() {

@@ -91,7 +91,6 @@ func boot() []Option {
 		usual(flag("defaults", "", "no option of its own")),
 		usual(flag("auto", "noauto", "mounted at boot")),
 		flag("noauto", "auto", "mounted only when asked for"),
-		usual(flag("fail", "nofail", "the boot stops where it cannot be mounted")),
 		flag("nofail", "fail", "the boot goes on without it"),
 		flag("_netdev", "", "the device needs the network"),
 		with("x-systemd.device-timeout", Time, "how long the boot waits for the device; default 90s"),

@@ -40,7 +40,7 @@ func TestCheck(t *testing.T) {
 		"leafy":                              "leafy needless",
 		"gone":                               "gone no effect",
 		"bare,leafy":                         "bare overruled; leafy needless",
-		"nofail,fail":                        "nofail overruled",
+		"nofail,fail":                        "nofail overruled; fail unknown",
 		"x-anything=1,comment=what,defaults": "",
 	} {
 		if got := said(fern().Check(strings.Split(options, ","), func(Need) bool { return true })); got != want {

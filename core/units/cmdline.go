@@ -63,16 +63,28 @@ func (l Line) On(name string, otherwise bool) bool {
 		if !w.is(name) {
 			continue
 		}
-		switch strings.ToLower(w.Value) {
-		case "1", "yes", "y", "true", "t", "on":
-			on = true
-		case "0", "no", "n", "false", "f", "off":
-			on = false
-		case "":
+		if said, is := yes(w.Value); is {
+			on = said
+		} else if w.Value == "" {
 			on = on || !w.Valued
 		}
 	}
 	return on
+}
+
+// Has reports whether there is a word of the name.
+func (l Line) Has(name string) bool {
+	return slices.ContainsFunc(l, func(w Word) bool { return w.is(name) })
+}
+
+// Values are those of all words of the name.
+func (l Line) Values(name string) (out []string) {
+	for _, w := range l {
+		if w.is(name) && w.Valued {
+			out = append(out, w.Value)
+		}
+	}
+	return out
 }
 
 func (w Word) is(name string) bool {

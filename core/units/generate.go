@@ -23,11 +23,13 @@ type Generated struct {
 	Lines        map[string]int // of fstab, by the name of the unit
 }
 
-// Names of systemd's own units: of the target that is reached when a device can be used, of the
-// service that makes an area of swap, and of the one that gives partitions their sizes.
+// SwapService is the service that makes an area of swap where there is none, without the device.
+const SwapService = "systemd-mk" + "swap@"
+
+// Names of systemd's own units: of the target that is reached when a device can be used, and of the
+// service that gives partitions their sizes.
 const (
 	readyTarget  = "block" + "dev@"
-	swapService  = "systemd-mk" + "swap@"
 	partsService = "systemd-re" + "part.service"
 )
 
@@ -143,7 +145,7 @@ func (g *generator) swap(u fstab.Unit) {
 		if !fstab.IsNode(u.What) {
 			return // it is given up, and nothing pulls it in
 		}
-		g.made(u, swapService, "Make Swap on %f", name, "swap")
+		g.made(u, SwapService, "Make Swap on %f", name, "swap")
 	}
 	g.pull(u, name)
 }

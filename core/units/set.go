@@ -30,7 +30,7 @@ type Place struct {
 // such.
 func Relevant(name string) bool {
 	if of, is := strings.CutSuffix(name, ".d/"); is {
-		return ofKind(of) || strings.HasSuffix(of, ".device")
+		return ofKind(of) || strings.HasSuffix(of, ".device") || ofKind("x."+of)
 	}
 	return ofKind(name) || strings.HasSuffix(name, ".wants/") || strings.HasSuffix(name, ".requires/")
 }
@@ -61,66 +61,127 @@ type Pull struct {
 	Path   string // of the link
 }
 
-// Load gives the units of the places, in the order of their names.
-func Load(places []Place) (out []Loaded) {
+// Load gives the units of mounts, automounts and swap of the places, in the order of their names.
+func Load(places []Place) (out []Loaded) { return load(places, ofKind) }
+
+// Every gives the units of every type, and those that have no file: of which there are drop-ins
+// alone, such as devices, or which links alone name. Their paths are empty.
+func Every(places []Place) (out []Loaded) {
+	return load(places, func(name string) bool { return unit.Suffix(name) != "" })
+}
+
+func load(places []Place, counts func(name string) bool) (out []Loaded) {
 	at := map[string]int{}
+	beside := beside{map[string][]Pull{}, map[string]map[string]file{}}
 	for _, p := range places {
 		for _, name := range p.Tree.Paths() {
 			e := p.Tree[name]
-			if strings.Contains(name, "/") || !ofKind(name) {
+			if strings.Contains(name, "/") {
+				beside.add(p.Dir, name, e)
 				continue
 			}
 			full := path.Join(p.Dir, name)
-			if i, there := at[name]; there {
+			i, there := at[name]
+			switch {
+			case !counts(name):
+			case there:
 				out[i].Hidden = append(out[i].Hidden, full)
-				continue
+			default:
+				at[name] = len(out)
+				masked := e.Masked || e.To == "/dev/null" || e.To == "" && len(strings.TrimSpace(string(e.Data))) == 0
+				out = append(out, Loaded{Name: name, Path: full, Link: e.To, Masked: masked, Own: unit.Parse(e.Data)})
 			}
-			at[name] = len(out)
-			masked := e.Masked || e.To == "/dev/null" || e.To == "" && len(strings.TrimSpace(string(e.Data))) == 0
-			out = append(out, Loaded{Name: name, Path: full, Link: e.To, Masked: masked, Own: unit.Parse(e.Data)})
+		}
+	}
+	for of := range beside.drops {
+		if _, there := at[of]; !there && counts("x.service") && unit.Suffix(of) != "" && !ofKind(of) {
+			at[of] = len(out)
+			out = append(out, Loaded{Name: of, Own: unit.Parse(nil)})
+		}
+	}
+	for name := range beside.pulls {
+		if _, there := at[name]; !there && counts("x.service") {
+			out = append(out, Loaded{Name: name, Own: unit.Parse(nil)})
 		}
 	}
 	for i := range out {
-		out[i].dropIns(places)
-		out[i].pulled(places)
+		out[i].By = beside.pulls[out[i].Name]
+		out[i].DropIns, out[i].dropped = beside.dropIns(out[i].Name)
 	}
 	slices.SortFunc(out, func(a, b Loaded) int { return cmp.Compare(a.Name, b.Name) })
 	return out
 }
 
-// dropIns are those of every directory, by their names; of those with the same name the one in
-// the first directory counts.
-func (l *Loaded) dropIns(places []Place) {
-	found := map[string]string{}
-	data := map[string][]byte{}
-	for _, p := range places {
-		for name, e := range p.Tree {
-			base, is := strings.CutPrefix(name, l.Name+".d/")
-			if _, before := found[base]; is && !before && strings.HasSuffix(base, ".conf") {
-				found[base], data[base] = path.Join(p.Dir, name), e.Data
+// beside is what lies in the directories beside units: links that pull them in, by the name of
+// the unit, and drop-ins, by the name of the directory and their own.
+type beside struct {
+	pulls map[string][]Pull
+	drops map[string]map[string]file
+}
+
+type file struct {
+	path string
+	data []byte
+}
+
+// add takes up what lies in a directory; of drop-ins with the same name the first one counts.
+func (b beside) add(dir, name string, e Entry) {
+	in, base := path.Split(name)
+	for suffix, tie := range map[string]fstab.Tie{".wants/": fstab.Wanted, ".requires/": fstab.Required} {
+		if target, is := strings.CutSuffix(in, suffix); is {
+			b.pulls[base] = append(b.pulls[base], Pull{target, tie, path.Join(dir, name)})
+		}
+	}
+	if of, is := strings.CutSuffix(in, ".d/"); is && strings.HasSuffix(base, ".conf") {
+		if b.drops[of] == nil {
+			b.drops[of] = map[string]file{}
+		}
+		if _, before := b.drops[of][base]; !before {
+			b.drops[of][base] = file{path.Join(dir, name), e.Data}
+		}
+	}
+}
+
+// dropIns are those of a unit, by their names: of its own directory, of those of all whose names
+// begin with the same parts, and of all of its type.
+func (b beside) dropIns(name string) (paths []string, files []*unit.File) {
+	found := map[string]file{}
+	for _, of := range familyOf(name) {
+		for base, f := range b.drops[of] {
+			if _, before := found[base]; !before {
+				found[base] = f
 			}
 		}
 	}
 	for _, base := range slices.Sorted(maps.Keys(found)) {
-		l.DropIns = append(l.DropIns, found[base])
-		l.dropped = append(l.dropped, unit.Parse(data[base]))
+		paths, files = append(paths, found[base].path), append(files, unit.Parse(found[base].data))
 	}
+	return paths, files
 }
 
-func (l *Loaded) pulled(places []Place) {
-	for _, p := range places {
-		for _, name := range p.Tree.Paths() {
-			dir, base := path.Split(name)
-			if base != l.Name {
-				continue
-			}
-			for suffix, tie := range map[string]fstab.Tie{".wants/": fstab.Wanted, ".requires/": fstab.Required} {
-				if target, is := strings.CutSuffix(dir, suffix); is {
-					l.By = append(l.By, Pull{target, tie, path.Join(p.Dir, name)})
-				}
-			}
-		}
+// familyOf lists the names by which drop-ins of the unit are found, from its own on: of
+// srv-a.mount also those of srv-.mount and of mount, of x@y.service those of x@.service.
+func familyOf(name string) []string {
+	suffix := unit.Suffix(name)
+	stem := strings.TrimSuffix(name, suffix)
+	out := []string{name}
+	if at := strings.IndexByte(stem, '@'); at >= 0 && at < len(stem)-1 {
+		out = append(out, stem[:at+1]+suffix)
 	}
+	for at := strings.LastIndexByte(strings.TrimRight(stem, "-"), '-'); at > 0; at = strings.LastIndexByte(strings.TrimRight(stem[:at], "-"), '-') {
+		out = append(out, stem[:at+1]+suffix)
+	}
+	return append(out, strings.TrimPrefix(suffix, "."))
+}
+
+// Before is the automount that stands before a mount, if one does that is not masked.
+func Before(all []Loaded, mount string) (automount *Loaded) {
+	base, is := strings.CutSuffix(mount, ".mount")
+	i, there := slices.BinarySearchFunc(all, base+".automount", func(l Loaded, name string) int { return cmp.Compare(l.Name, name) })
+	if !is || !there || all[i].Masked {
+		return nil
+	}
+	return &all[i]
 }
 
 // Get is the value of a key as it counts: the last one.
@@ -168,6 +229,35 @@ func (l Loaded) Where() string { return l.Get(l.section(), "Where") }
 // elsewhere.
 func (l Loaded) Kept() bool {
 	return strings.HasPrefix(l.Path, "/etc/") || strings.HasPrefix(l.Path, "/run/")
+}
+
+// Alone reports whether it has none of the dependencies that units have by themselves.
+func (l Loaded) Alone() bool {
+	on, said := yes(l.Get("Unit", "DefaultDependencies"))
+	return said && !on
+}
+
+// Condition is the first condition on which it is started, as it is written; "" without one.
+func (l Loaded) Condition() string {
+	for _, f := range append([]*unit.File{l.Own}, l.dropped...) {
+		for _, s := range f.Settings {
+			if s.Section == "Unit" && s.Value != "" && (strings.HasPrefix(s.Key, "Condition") || strings.HasPrefix(s.Key, "Assert")) {
+				return s.Key + "=" + s.Value
+			}
+		}
+	}
+	return ""
+}
+
+// yes reads a word that is a yes or a no.
+func yes(word string) (on, said bool) {
+	switch strings.ToLower(word) {
+	case "1", "yes", "y", "true", "t", "on":
+		return true, true
+	case "0", "no", "n", "false", "f", "off":
+		return false, true
+	}
+	return false, false
 }
 
 // IsSwap reports whether it is a swap area's.

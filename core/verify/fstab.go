@@ -150,6 +150,10 @@ func (k *look) options(thing string, u fstab.Unit, n inventory.Node) (out []find
 // meant says which option was probably meant, or whose it is.
 func meant(f finding.Finding, fault mountopt.Fault, typ string, line int) finding.Finding {
 	name := mountopt.Name(fault.Option)
+	if name == "fail" { // systemd reads it, and whoever mounts for it does not
+		f.Text += "; systemd takes it for the opposite of nofail, and hands it on all the same: a line without both is required"
+		return f.WithMend("fundus fstab edit %d --drop=nofail,fail", line)
+	}
 	if others := kind.Elsewhere(typ, fault.Option); len(others) > 0 {
 		f.Text += fmt.Sprintf("; it is one of %s", strings.Join(others, ", "))
 		return f.WithMend("fundus fstab edit %d --drop=%s", line, name)

@@ -12,15 +12,16 @@ import (
 	"fundus/core/text/fstab"
 )
 
-// Remade is a partition that was probably made anew, by hand and with another PARTUUID, while
-// lines name it by the one that it had.
+// Remade is what was probably made anew, by hand and with another identifier, while lines name it
+// by the one that it had: a partition with another PARTUUID, or an area of swap with another UUID.
 type Remade struct {
 	Node  string
+	Tag   string // of the identifier
 	Mend  string // gives it back the one that the lines say
 	Guess bool   // nothing but its kind speaks for it
 }
 
-// AllRemade lists them by the identifier that the lines say, as PARTUUID=….
+// AllRemade lists them by the identifier that the lines say, as PARTUUID=… or UUID=….
 //
 // What holds the same is known by its use: by what is mounted where the line says, by being
 // the only area of swap, the running root, or the only one of the line's kind that nothing
@@ -44,6 +45,10 @@ func (k *look) allRemade() map[string]Remade {
 	}
 	enter := func(spec, node string, guess bool) {
 		spec = refs.Normal(spec)
+		if k.swapAgain(spec, node, said) {
+			out[spec] = Remade{node, "UUID", "fundus adjust " + node + " uuid=" + strings.TrimPrefix(spec, "UUID="), guess}
+			return
+		}
 		value, is := strings.CutPrefix(spec, "PARTUUID=")
 		if _, err := uuid.Parse(value); !is || err != nil || node == "" || len(k.by.Resolve(spec)) > 0 {
 			return
@@ -58,7 +63,7 @@ func (k *look) allRemade() map[string]Remade {
 			unsure[spec] = true
 			return
 		}
-		out[spec] = Remade{node, "fundus partition edit " + node + " --uuid=" + value, guess}
+		out[spec] = Remade{node, "PARTUUID", "fundus partition edit " + node + " --uuid=" + value, guess}
 	}
 	for _, u := range k.units {
 		node, guess := k.means(u, named)
@@ -70,6 +75,17 @@ func (k *look) allRemade() map[string]Remade {
 		}
 	}
 	return out
+}
+
+// swapAgain reports whether the node is the only area of swap, is not in use, and has a UUID that
+// no line says, while the one that is asked for is nobody's.
+func (k *look) swapAgain(spec, node string, said map[string]bool) bool {
+	value, is := strings.CutPrefix(spec, "UUID=")
+	if _, err := uuid.Parse(value); !is || err != nil || len(k.swaps) != 1 || k.swaps[0].Name != node || len(k.v.UsesOf(node)) > 0 || len(k.by.Resolve(spec)) > 0 {
+		return false
+	}
+	c, ok := k.swaps[0].Content()
+	return ok && !said[strings.ToLower("UUID="+c.UUID)]
 }
 
 // means is the node that a line stands for whose identifier names nothing, "" where nobody
@@ -100,7 +116,7 @@ func (k *look) means(u fstab.Unit, named map[string]bool) (node string, guess bo
 // said puts it into the finding on a line. What is no more than a guess is no command that
 // one follows: another disk may have been meant, which is not plugged in.
 func (r Remade) said(f finding.Finding) finding.Finding {
-	f.Text += "; it may mean " + r.Node + ", made anew with another PARTUUID"
+	f.Text += "; it may mean " + r.Node + ", made anew with another " + r.Tag
 	if r.Guess {
 		f.Mend = ""
 		return f.WithRemedy("only where it is %s that is meant: %s", r.Node, r.Mend)

@@ -208,13 +208,13 @@ func TestRemade(t *testing.T) {
 		want  map[string]Remade
 	}{
 		"it is mounted there": {func(v *inventory.Inventory) { fstabOf(v, line); use(v, "sdb1", "/srv") },
-			map[string]Remade{"PARTUUID=" + old: {"sdb1", "fundus partition edit sdb1 --uuid=" + old, false}}},
+			map[string]Remade{"PARTUUID=" + old: {"sdb1", "PARTUUID", "fundus partition edit sdb1 --uuid=" + old, false}}},
 		"by its kind alone": {func(v *inventory.Inventory) { fstabOf(v, line) },
-			map[string]Remade{"PARTUUID=" + old: {"sdb1", "fundus partition edit sdb1 --uuid=" + old, true}}},
+			map[string]Remade{"PARTUUID=" + old: {"sdb1", "PARTUUID", "fundus partition edit sdb1 --uuid=" + old, true}}},
 		"the running root": {func(v *inventory.Inventory) {
 			use(v, "sda1", "/")
 			v.Files["/etc/kernel/cmdline"] = inventory.File{Data: []byte("root=PARTUUID=" + old)}
-		}, map[string]Remade{"PARTUUID=" + old: {"sda1", "fundus partition edit sda1 --uuid=" + old, false}}},
+		}, map[string]Remade{"PARTUUID=" + old: {"sda1", "PARTUUID", "fundus partition edit sda1 --uuid=" + old, false}}},
 		"two lines would mean two": {func(v *inventory.Inventory) {
 			fstabOf(v, line)
 			use(v, "sda1", "/")
@@ -224,6 +224,15 @@ func TestRemade(t *testing.T) {
 		"its own is named": {func(v *inventory.Inventory) {
 			fstabOf(v, line+"PARTUUID="+other+" /x ext4 noauto 0 0\n")
 			use(v, "sdb1", "/srv")
+		}, nil},
+		"swap that was made anew": {func(v *inventory.Inventory) {
+			fstabOf(v, "UUID="+old+" none swap sw 0 0\n")
+			v.Nodes[3].Contents = []fs.Content{{Kind: "swap", Class: fs.Swap, UUID: other}}
+		}, map[string]Remade{"UUID=" + old: {"sdb1", "UUID", "fundus adjust sdb1 uuid=" + old, false}}},
+		"swap that is on": {func(v *inventory.Inventory) {
+			fstabOf(v, "UUID="+old+" none swap sw 0 0\n")
+			v.Nodes[3].Contents = []fs.Content{{Kind: "swap", Class: fs.Swap, UUID: other}}
+			v.Uses = append(v.Uses, inventory.Use{Node: "sdb1", How: inventory.SwapOn})
 		}, nil},
 		"it is another kind":    {func(v *inventory.Inventory) { fstabOf(v, "PARTUUID="+old+" /srv xfs nofail 0 2\n") }, nil},
 		"an MBR has none":       {func(v *inventory.Inventory) { fstabOf(v, line); v.Nodes[2].Table.Scheme = table.MBR }, nil},

@@ -209,7 +209,7 @@ func newBenchBoot(e *Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return errors.Join(e.printer().Show(view.Rehearsal{Rehearsal: r}), rehearsed(r, finding.Warning))
+			return errors.Join(e.printer().Show(view.Rehearsal{Rehearsal: r, Done: true}), rehearsed(r, finding.Warning))
 		},
 	}
 }

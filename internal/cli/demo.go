@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -36,6 +37,7 @@ type act struct {
 	exit  int
 	shows string // must stand in the output
 	hand  func(dir string) error
+	mend  string // words of a command that names another one, which is run then
 }
 
 func (e *Env) demo(ctx context.Context, keep string, fast bool) error {
@@ -69,6 +71,10 @@ func (e *Env) demo(ctx context.Context, keep string, fast bool) error {
 			if err := a.hand(dir); err != nil {
 				return err
 			}
+		case a.mend != "":
+			if err := e.follow(ctx, dir, a); err != nil {
+				return err
+			}
 		default:
 			if err := e.perform(ctx, dir, a); err != nil {
 				return err
@@ -84,19 +90,7 @@ func (e *Env) demo(ctx context.Context, keep string, fast bool) error {
 // perform runs one command in the same program and holds it to what it must do.
 func (e *Env) perform(ctx context.Context, dir string, a act) error {
 	e.printer().Command("fundus " + a.words)
-	var said bytes.Buffer
-	inner := *e
-	inner.o = options{}
-	inner.Out, inner.Err, inner.Ask = &said, &said, false
-	inner.Getenv = func(name string) string {
-		if name == "FUNDUS_BENCH" {
-			return dir
-		}
-		return e.Getenv(name)
-	}
-	words := splitWords(strings.ReplaceAll(a.words, "DIR", dir))
-	code := Run(ctx, &inner, words)
-	text := strings.ReplaceAll(said.String(), dir, "fernhill")
+	text, code := e.quietly(ctx, dir, a.words)
 	if _, err := e.Out.Write([]byte(text)); err != nil {
 		return err
 	}
@@ -107,6 +101,38 @@ func (e *Env) perform(ctx context.Context, dir string, a act) error {
 		e.printer().Prose(fmt.Sprintf("(exit code %d)", code))
 	}
 	return nil
+}
+
+// quietly runs one command on the demo's bench, and gives what it says.
+func (e *Env) quietly(ctx context.Context, dir, line string) (text string, code int) {
+	var said bytes.Buffer
+	inner := *e
+	inner.o = options{}
+	inner.Out, inner.Err, inner.Ask = &said, &said, false
+	inner.Getenv = func(name string) string {
+		if name == "FUNDUS_BENCH" {
+			return dir
+		}
+		return e.Getenv(name)
+	}
+	code = Run(ctx, &inner, splitWords(strings.ReplaceAll(line, "DIR", dir)))
+	return strings.ReplaceAll(said.String(), dir, "fernhill"), code
+}
+
+// follow runs the command that another one names as what mends.
+func (e *Env) follow(ctx context.Context, dir string, a act) error {
+	text, _ := e.quietly(ctx, dir, a.mend)
+	for line := range strings.Lines(text) {
+		next, is := strings.CutPrefix(strings.TrimSpace(line), "fundus ")
+		if !is || !strings.HasPrefix(line, "      ") {
+			continue
+		}
+		if !strings.HasPrefix(next, "mount ") {
+			next += " --commit"
+		}
+		return e.perform(ctx, dir, act{words: next, shows: a.shows})
+	}
+	return fmt.Errorf("the demo went wrong: fundus %s names no command that mends", a.mend)
 }
 
 // splitWords splits at blanks, but not inside double quotes.
@@ -127,7 +153,7 @@ func run(words, shows string) act             { return act{words: words, shows: 
 func fails(exit int, words, shows string) act { return act{words: words, exit: exit, shows: shows} }
 
 // script is the demo.
-func script() []act { return append(herbarium(), media()...) }
+func script() []act { return slices.Concat(herbarium(), media(), boots()) }
 
 // herbarium is its first part: a new disk comes into use, and what may go wrong with it.
 func herbarium() []act {
@@ -240,6 +266,68 @@ func media() []act {
 		run("table repair sdb --search --choose proposed --commit", "done: rebuild the table"),
 		run("survey sdb", "herbarium"),
 	}
+}
+
+// boots is its third part: four mistakes that a machine does not come up with, each rehearsed,
+// mended by the command that is named, and rehearsed again.
+func boots() []act {
+	return []act{
+		say("Four mistakes of which one hears at the next boot. The first: swap was made anew by hand, and has another UUID than its line says."),
+		run(`bench disk add sdg --size 16GiB --model "Quillwort Q90" --serial QW-00907`, "plugged in"),
+		run("table new sdg --commit --quiet", "done"),
+		run("partition add sdg --size 4GiB --type swap --commit --quiet", "done"),
+		run("format sdg1 swap --commit --quiet", "done"),
+		run("fstab add sdg1 swap --commit --quiet", "done"),
+		{hand: swapAnew},
+		fails(4, "rehearse", "fundus adjust sdg1 uuid="),
+		{mend: "rehearse", shows: "comes up; as it is now"},
+		say("The second: a disk for seeds gets a line by hand, and nobody makes the directory; but the root is to be read-only, and then nothing can make it."),
+		run("fstab edit / --add=ro --commit --quiet", "done"),
+		run(`bench disk add sdh --size 32GiB --model "Tansy T40" --serial TA-7805`, "plugged in"),
+		run("format sdh ext4 --label seeds --commit --quiet", "done"),
+		{hand: appended("LABEL=seeds /srv/seeds ext4 defaults 0 2\n")},
+		fails(4, "rehearse /srv/seeds", "nothing can make it"),
+		{mend: "rehearse", shows: "done: mount sdh"},
+		run("rehearse /srv/seeds", "comes up"),
+		say("The third: the line says another kind than the disk holds."),
+		{hand: replaced("/srv/seeds ext4", "/srv/seeds xfs")},
+		fails(4, "rehearse", "it holds ext4, not xfs"),
+		{mend: "rehearse", shows: "comes up; as it is now"},
+		say("The fourth has not happened yet: what if the disk were not plugged in? Nobody said that the boot may go on without it."),
+		fails(4, "rehearse --absent=sdh", "emergency shell"),
+		{mend: "rehearse --absent=sdh", shows: "nofail"},
+		fails(4, "rehearse --absent=sdh", "comes up; without 1 line"),
+		run("rehearse", "comes up"),
+	}
+}
+
+// tableOf is the bench's table of file systems.
+func tableOf(dir string) string { return filepath.Join(dir, "root", "etc", "fstab") }
+
+// appended adds a line by hand, replaced changes words.
+func appended(line string) func(dir string) error {
+	return func(dir string) error {
+		data, err := os.ReadFile(tableOf(dir))
+		return errors.Join(err, os.WriteFile(tableOf(dir), append(data, line...), 0o644))
+	}
+}
+
+func replaced(old, new string) func(dir string) error {
+	return func(dir string) error {
+		data, err := os.ReadFile(tableOf(dir))
+		return errors.Join(err, os.WriteFile(tableOf(dir), []byte(strings.Replace(string(data), old, new, 1)), 0o644))
+	}
+}
+
+// swapAnew gives the area of swap another UUID, as one does who makes it once more.
+func swapAnew(dir string) error {
+	f, err := os.OpenFile(filepath.Join(dir, "disks", "sdg.img"), os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	const partition, uuidAt = 1 << 20, 1036 // include/linux/swap.h: behind the boot block and three numbers
+	_, err = f.WriteAt([]byte{0xf0, 0x0d}, partition+uuidAt)
+	return errors.Join(err, f.Close())
 }
 
 // empty is what a script leaves that fails halfway.

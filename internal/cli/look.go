@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"strconv"
 	"strings"
 
@@ -185,30 +186,53 @@ func found(list []finding.Finding, bar finding.Severity) error {
 }
 
 func newRehearse(e *Env) *cobra.Command {
-	severity := "warning"
+	severity, s, file, everything := "warning", &look.Supposing{}, "", false
 	cmd := &cobra.Command{
-		Use: "rehearse", Short: "Find out whether the next boot would come up",
-		Long: `Work through the next boot's mounts without booting: is each device there, is it
-of the kind that fstab says, is there a mount point, and what happens if not?
-Exit code 4 says that the boot would be delayed, or end in an emergency shell.`,
-		Example: "  fundus rehearse\n  fundus rehearse --severity=error", Args: words(0, 0, "no words"),
-		RunE: func(cmd *cobra.Command, _ []string) error {
+		Use: "rehearse [LINE]", Short: "Find out whether the next boot would come up",
+		Long: `Work through the next boot without booting: the root, each line of fstab and each
+unit, what waits for what, and what happens where something is missing. LINE shows
+one of them alone: a mount point, a device, or its number. The boot can be supposed
+to be another one: without a disk, with the kernel's names of disks in another order,
+with another table. Exit code 4 says that it would be delayed, or not come up.`,
+		Example: "  fundus rehearse\n  fundus rehearse --absent=sdb", Args: words(0, 1, "one line, or none"),
+		ValidArgsFunction: e.completeFstab,
+		RunE: func(cmd *cobra.Command, args []string) error {
 			bar, err := finding.ParseSeverity(severity)
 			if err != nil {
 				return usageError{err}
+			}
+			if file != "" {
+				if s.Fstab, err = readInput(e, file); err != nil {
+					return err
+				}
+				s.Named = file
+			}
+			if len(args) > 0 {
+				s.Only = args[0]
+			}
+			if cmd.Flags().Changed("seed") && !s.Shuffled {
+				return usagef("--seed chooses an order: give --names-shuffled too")
 			}
 			m, err := e.open(cmd.Context())
 			if err != nil {
 				return err
 			}
-			r, err := look.Rehearse(cmd.Context(), m)
+			r, err := look.Rehearse(cmd.Context(), m, *s)
 			if err != nil {
 				return err
 			}
-			return errors.Join(e.printer().Show(view.Rehearsal{Rehearsal: r}), rehearsed(r, bar))
+			return errors.Join(e.printer().Show(view.Rehearsal{Rehearsal: r, All: everything || len(args) > 0}), rehearsed(r, bar))
 		},
 	}
-	cmd.Flags().StringVar(&severity, "severity", severity, "what counts for the exit code: note, warning or error")
+	f := cmd.Flags()
+	f.StringVar(&severity, "severity", severity, "what counts for the exit code: note, warning or error")
+	f.StringArrayVar(&s.Absent, "absent", nil, "without this `DISK`, and what is built on it (repeatable)")
+	f.BoolVar(&s.Shuffled, "names-shuffled", false, "the kernel finds the disks in another order")
+	f.Uint64Var(&s.Seed, "seed", 1, "which other order")
+	f.StringVar(&file, "fstab", "", "with this `FILE` in place of fstab (- reads it from standard input)")
+	f.StringVar(&s.Entry, "entry", "", "by the entry of a boot menu that has this `NAME`")
+	f.BoolVar(&s.NoInitrd, "no-initrd", false, "without an initial file system")
+	f.BoolVar(&everything, "all", false, "a row for every line, and not only for what is wrong")
 	return cmd
 }
 
@@ -217,4 +241,25 @@ func rehearsed(r *look.Rehearsal, bar finding.Severity) error {
 		return errFindings
 	}
 	return nil
+}
+
+// mostInput is how many bytes of a file are read that stands in place of a table.
+const mostInput = 4 << 20
+
+// readInput reads the file that is named, or standard input.
+func readInput(e *Env, name string) ([]byte, error) {
+	if name == "-" {
+		data, err := io.ReadAll(io.LimitReader(e.In, mostInput))
+		return append([]byte{}, data...), err
+	}
+	state, err := machine.ReadFileState(name)
+	switch {
+	case err != nil:
+		return nil, err
+	case state.Missing:
+		return nil, fmt.Errorf("%s: there is no such file", name)
+	case state.Dir:
+		return nil, fmt.Errorf("%s is a directory", name)
+	}
+	return append([]byte{}, state.Data...), nil
 }

@@ -195,8 +195,6 @@ func misplaced(name string, args []string) (next, why string) {
 		return "fundus draft list", "or --all"
 	case name == "deed list" && len(args) == 1:
 		return "fundus deed show " + args[0], "one deed is shown by its number"
-	case name == "rehearse" && len(args) == 1:
-		return "fundus rehearse", "it walks the whole boot, and each line has its own row"
 	case len(args) != 2:
 		return "", ""
 	case name == "table new":

@@ -27,6 +27,12 @@ import (
 // programs before the first release.
 const Format = 2
 
+// BootChange is how the next boot differs from that of the machine as it is.
+type BootChange struct {
+	Before, After string   // in words
+	Lines         []string // of which something else becomes, in words
+}
+
 // Request is what was asked, as plain data.
 type Request struct {
 	Verb string          `json:"verb"`
@@ -51,6 +57,7 @@ type Draft struct {
 	Errors   []string          // keys of the errors that there were before
 	Excused  []string          // things whose new findings are a decision already, or were so before
 	Findings []finding.Finding // that the after-state has and the before-state has not
+	Boot     *BootChange       // how the next boot changes; nil where the draft has no part in it
 	Undo     Grade
 	LastStep int  // that can be taken back is the one before this, from 1; 0: all can
 	Forward  bool // no images of before are kept: it can only be completed

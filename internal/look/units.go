@@ -55,7 +55,7 @@ func UnitsOf(ctx context.Context, r machine.Reader, all bool) (*Units, error) {
 	by := v.Resolver()
 	loaded := units.Load(v.UnitFiles)
 	for _, l := range loaded {
-		u := Unit{Loaded: l, State: stateOf(v, l), Later: behind(loaded, l)}
+		u := Unit{Loaded: l, State: stateOf(v, l), Later: units.Before(loaded, l.Name) != nil}
 		if found := by.Resolve(refs.Normal(l.What())); len(found) == 1 {
 			u.Node = found[0].Name
 		}
@@ -64,12 +64,6 @@ func UnitsOf(ctx context.Context, r machine.Reader, all bool) (*Units, error) {
 		}
 	}
 	return out, nil
-}
-
-// behind reports whether an automount starts the mount.
-func behind(all []units.Loaded, l units.Loaded) bool {
-	base, is := strings.CutSuffix(l.Name, ".mount")
-	return is && slices.ContainsFunc(all, func(o units.Loaded) bool { return o.Name == base+".automount" && !o.Masked })
 }
 
 func stateOf(v *inventory.Inventory, l units.Loaded) string {

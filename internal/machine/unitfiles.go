@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -12,41 +13,130 @@ import (
 )
 
 // readUnits reads what lies in the directories of units about mounts, automounts, swap and
-// devices. What cannot be read is left out.
+// devices, and the other units that people keep or that a link pulls in. What cannot be read is
+// left out.
 func readUnits(v *inventory.Inventory, r Reader) {
+	pulled := map[string]bool{"default.target": true}
+	names := map[string][]string{}
 	for _, dir := range units.Dirs() {
 		p := units.Place{Dir: dir, Tree: units.Tree{}}
-		names, err := r.List(dir)
+		list, err := r.List(dir)
 		if err != nil {
-			names = nil
+			list = nil
 		}
-		for _, name := range names {
-			if !units.Relevant(name) {
-				continue
-			}
+		names[dir] = list
+		for _, name := range list {
 			inner := []string{""}
-			if strings.HasSuffix(name, "/") {
+			switch {
+			case !units.Relevant(name) && !(kept(dir) && strings.HasSuffix(name, ".d/")):
+				continue
+			case strings.HasSuffix(name, "/"):
 				inner, _ = r.List(path.Join(dir, name))
 			}
 			for _, base := range inner {
 				rel := path.Join(name, base)
 				if e, ok := unitAt(r, path.Join(dir, rel)); ok && counts(rel) {
 					p.Tree[rel] = e
+					pulled[path.Base(rel)] = true
 				}
 			}
 		}
 		v.UnitFiles = append(v.UnitFiles, p)
 	}
+	readPulled(v, r, names, pulled)
+	readSystem(v, r)
 }
 
-// counts reports whether a path in a directory of units is a unit of these kinds, a link to one,
-// or a drop-in.
+// kept reports whether people keep their units in the directory.
+func kept(dir string) bool { return strings.HasPrefix(dir, "/etc/") || strings.HasPrefix(dir, "/run/") }
+
+// readPulled reads the units of other types: all that people keep, and those of packages that
+// another one pulls in.
+func readPulled(v *inventory.Inventory, r Reader, names map[string][]string, pulled map[string]bool) {
+	for more := true; more; {
+		more = false
+		for i, p := range v.UnitFiles {
+			for _, name := range names[p.Dir] {
+				if _, read := p.Tree[name]; read || unit.Suffix(name) == "" || !pulled[name] && !kept(p.Dir) {
+					continue
+				}
+				e, ok := unitAt(r, path.Join(p.Dir, name))
+				if !ok {
+					continue
+				}
+				v.UnitFiles[i].Tree[name] = e
+				for _, s := range unit.Parse(e.Data).Settings {
+					for _, other := range strings.Fields(s.Value) {
+						if slices.Contains([]string{"Requires", "BindsTo", "Wants"}, s.Key) && !pulled[other] {
+							pulled[other], more = true, true
+						}
+					}
+				}
+			}
+		}
+	}
+}
+
+// counts reports whether a path in a directory of units is a unit of these kinds, a link that
+// pulls one in, or a drop-in.
 func counts(rel string) bool {
 	dir, base := path.Split(rel)
-	if strings.HasSuffix(dir, ".d/") {
+	switch {
+	case strings.HasSuffix(dir, ".d/"):
 		return strings.HasSuffix(base, ".conf")
+	case dir != "":
+		return unit.Suffix(base) != ""
 	}
 	return units.Relevant(base)
+}
+
+// readSystem reads how systemd is told to boot.
+func readSystem(v *inventory.Inventory, r Reader) {
+	const conf = "systemd/system.conf"
+	found := map[string]string{}
+	for _, dir := range []string{"/etc/", "/run/", "/usr/local/lib/", "/usr/lib/"} {
+		names, _ := r.List(dir + conf + ".d")
+		for _, name := range names {
+			if _, before := found[name]; !before && strings.HasSuffix(name, ".conf") {
+				found[name] = path.Join(dir, conf+".d", name)
+			}
+		}
+	}
+	paths := []string{"/etc/" + conf}
+	for _, name := range slices.Sorted(maps.Keys(found)) {
+		paths = append(paths, found[name])
+	}
+	for _, p := range paths {
+		if state, err := r.ReadFile(p); err == nil && len(state.Data) > 0 && len(state.Data) <= mostText {
+			v.System.Conf = append(v.System.Conf, state.Data)
+		}
+	}
+	masked := map[string]bool{}
+	for _, dir := range []string{"/etc/systemd/system-generators", "/run/systemd/system-generators", "/usr/local/lib/systemd/system-generators", "/usr/lib/systemd/system-generators"} {
+		names, _ := r.List(dir)
+		for _, name := range names {
+			e, ok := generatorAt(r, path.Join(dir, name))
+			masked[name] = masked[name] || e
+			if ok && !masked[name] && !slices.Contains(v.System.Generators, name) {
+				v.System.Generators = append(v.System.Generators, name)
+			}
+		}
+	}
+	v.System.Filled = map[string]bool{}
+	for _, dir := range []string{"/home", "/srv", "/var", "/var/tmp", "/efi", "/boot"} {
+		_, mounted := v.MountedAt(dir)
+		if _, other := v.OtherAt(dir); mounted || other || v.Awaits(dir) {
+			continue // what is mounted there says nothing of what it covers
+		}
+		names, err := r.List(dir)
+		v.System.Filled[dir] = err == nil && len(names) > 0
+	}
+}
+
+// generatorAt reports whether a program is there, or a mask over one of its name.
+func generatorAt(r Reader, at string) (masked, ok bool) {
+	place, err := r.Place(at)
+	return err != nil || place.Path == "/dev/null", err == nil && place.There
 }
 
 // unitAt is the file or the link at a path.

@@ -229,7 +229,15 @@ func (s *Stage) ReadFile(p string) (machine.FileState, error) {
 }
 
 // Place says where a text file lies.
-func (s *Stage) Place(p string) (machine.Place, error) { return s.base.Place(p) }
+func (s *Stage) Place(p string) (machine.Place, error) {
+	at, err := s.base.Place(p)
+	for _, step := range s.steps {
+		if step.Make != nil && step.Make.Path == p {
+			at.There = !step.Make.Remove
+		}
+	}
+	return at, err
+}
 
 // List names the files of a directory as they would be.
 func (s *Stage) List(dir string) ([]string, error) {

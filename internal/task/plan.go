@@ -17,6 +17,7 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/block/field"
+	"fundus/core/boot"
 	"fundus/core/finding"
 	"fundus/core/fs"
 	"fundus/core/inventory"
@@ -24,6 +25,7 @@ import (
 	"fundus/core/table/mbr"
 	"fundus/core/table/schemes"
 	"fundus/core/target"
+	"fundus/core/text/fstab"
 	"fundus/core/verify"
 	"fundus/internal/config"
 	"fundus/internal/deed"
@@ -258,11 +260,32 @@ func (p *Planner) finish(ctx context.Context) error {
 		d.Errors = append(d.Errors, f.Key())
 	}
 	d.Findings = finding.Added(was, verify.All(after))
+	p.boots(before, after)
 	d.Undo, d.LastStep = grade(d.Steps)
 	if d.Forward {
 		d.Undo = draft.Never
 	}
 	return nil
+}
+
+// boots holds the next boot against that of the machine as it is.
+func (p *Planner) boots(before, after *inventory.Inventory) {
+	d := &p.Draft
+	if d.Empty() || before.Files[fstab.Path].Missing || before.Files[fstab.Path].Problem != "" {
+		return
+	}
+	was := boot.Rehearse(before)
+	change, worse := boot.Compare(was, boot.Rehearse(after))
+	if was.Verdict.Rank() > boot.ComesUp.Rank() { // an undo may bring that back
+		d.Errors = append(d.Errors, boot.Worse.New(boot.Thing, "").Key())
+	}
+	if len(change.Lines) > 0 || len(d.Lines) > 0 || change.Before != change.After {
+		d.Boot = &draft.BootChange{Before: change.Before, After: change.After, Lines: change.Lines}
+	}
+	d.Findings = append(d.Findings, worse...)
+	if len(worse) > 0 && len(d.Wants) > 0 { // what is decided there first may change it
+		p.Excuse(worse[0].Thing)
+	}
 }
 
 // devices lists every device that a step or an action names, once. One that the draft

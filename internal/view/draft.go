@@ -37,8 +37,16 @@ type DraftDoc struct {
 	Needs    []NeedDoc         `json:"needs"` // without which it is not committed
 	Files    []FileDoc         `json:"files"`
 	Findings []finding.Finding `json:"findings"`
+	Boot     BootDoc           `json:"next_boot"` // empty where the draft has no part in it
 	Steps    []StepDoc         `json:"steps"`
 	Undo     string            `json:"undo"`
+}
+
+// BootDoc is how the next boot changes.
+type BootDoc struct {
+	Before string   `json:"before"`
+	After  string   `json:"after"`
+	Lines  []string `json:"lines"`
 }
 
 // ValueDoc is a setting as it was decided.
@@ -80,9 +88,12 @@ func draftDocument(d *draft.Draft, r Result) DraftDoc {
 	v := &inventory.Inventory{}
 	doc := DraftDoc{Head: head("draft"), Changed: r.Changed, Stored: r.Stored, Deed: r.Deed, Later: orEmpty(r.Later), Remarks: orEmpty(r.Remarks), Machine: d.Machine, Title: d.Title,
 		Before: devices(v, d.Before), After: devices(v, d.After), Facts: []FactDoc{}, Settings: []ValueDoc{}, Notes: orEmpty(d.Notes()), Warnings: orEmpty(d.Warnings()),
-		Losses: []LossDoc{}, Would: !d.Empty(), Needs: []NeedDoc{}, Files: []FileDoc{}, Findings: orEmpty(d.Findings), Steps: []StepDoc{}, Undo: string(d.Undo)}
+		Losses: []LossDoc{}, Would: !d.Empty(), Needs: []NeedDoc{}, Files: []FileDoc{}, Findings: orEmpty(d.Findings), Boot: BootDoc{Lines: []string{}}, Steps: []StepDoc{}, Undo: string(d.Undo)}
 	if r.Stored {
 		doc.Code = d.Code
+	}
+	if d.Boot != nil {
+		doc.Boot = BootDoc{d.Boot.Before, d.Boot.After, orEmpty(d.Boot.Lines)}
 	}
 	for _, part := range d.Parts {
 		for _, s := range part.Values {
@@ -150,6 +161,9 @@ func (r Draft) Words(p *Printer) {
 	} else {
 		p.briefly(d.Findings)
 	}
+	if !slices.ContainsFunc(d.Findings, func(f finding.Finding) bool { return f.ID == "boot-worse" }) { // which says so
+		p.nextBoot(d.Boot)
+	}
 	if r.Steps {
 		p.steps(d)
 	}
@@ -179,6 +193,21 @@ func (p *Printer) part(d draft.Part, titled, whole bool) {
 	}
 	for _, w := range d.Warnings {
 		p.wrap(2, "warning: ", visible(w))
+	}
+}
+
+// nextBoot says how the next boot changes.
+func (p *Printer) nextBoot(c *draft.BootChange) {
+	switch {
+	case c == nil:
+		return
+	case c.Before == c.After:
+		p.wrap(2, "next boot: ", visible(c.After)+", as before")
+	default:
+		p.wrap(2, "next boot: ", visible(c.After)+"; as it is now: "+visible(c.Before))
+	}
+	for _, l := range c.Lines {
+		p.wrap(4, "", visible(l))
 	}
 }
 

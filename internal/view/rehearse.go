@@ -1,8 +1,11 @@
 package view
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
+	"strings"
+	"time"
 
 	"github.com/jedib0t/go-pretty/v6/text"
 
@@ -12,9 +15,16 @@ import (
 // RehearsalDoc is the document of kind rehearsal.
 type RehearsalDoc struct {
 	Head
-	Machine string    `json:"machine"`
-	Verdict string    `json:"verdict"`
-	Lines   []LineDoc `json:"lines"`
+	Machine    string    `json:"machine"`
+	Supposed   []string  `json:"supposed"`
+	Verdict    string    `json:"verdict"`
+	Summary    string    `json:"summary"` // the verdict in words, with numbers
+	Why        string    `json:"why,omitempty"`
+	Delay      int       `json:"delay_seconds"` // -1: without an end
+	Root       string    `json:"root,omitempty"`
+	Lines      []LineDoc `json:"lines"`
+	Notes      []string  `json:"notes"`
+	Unforeseen []string  `json:"unknown_generators"`
 }
 
 // LineDoc is one line of fstab.
@@ -27,15 +37,26 @@ type LineDoc struct {
 	Device     string `json:"device,omitempty"`
 	Outcome    string `json:"outcome"`
 	Reason     string `json:"reason"`
+	Mend       string `json:"mend,omitempty"`
+	Wait       int    `json:"wait_seconds"` // -1: without an end
+	Cause      bool   `json:"cause"`        // the verdict comes of it
 	NoFail     bool   `json:"nofail"`
 	Options    string `json:"options"`
 	Pass       int    `json:"check_order"`
 }
 
+// seconds are those of a span, of a part of one the whole; -1 for one without an end.
+func seconds(d time.Duration) int {
+	if d == look.Forever {
+		return -1
+	}
+	return int((d + time.Second - 1) / time.Second)
+}
+
 func rehearsalDocument(r *look.Rehearsal) RehearsalDoc {
-	d := RehearsalDoc{head("rehearsal"), r.Machine, r.Verdict, []LineDoc{}}
+	d := RehearsalDoc{head("rehearsal"), r.Machine, orEmpty(r.Supposed), r.Verdict, r.Sentence, r.Why, seconds(r.Delay), r.Root, []LineDoc{}, orEmpty(r.Notes), orEmpty(r.Unforeseen)}
 	for _, l := range all(r) {
-		d.Lines = append(d.Lines, LineDoc{l.Number, l.File, l.Spec, l.Dir, l.Kind, l.Device, l.Outcome, l.Reason, l.NoFail, l.Options, l.Pass})
+		d.Lines = append(d.Lines, LineDoc{l.Number, l.File, l.Spec, l.Dir, l.Kind, l.Device, l.Outcome, l.Reason, l.Next, seconds(l.Wait), l.First, l.NoFail, l.Options, l.Pass})
 	}
 	return d
 }
@@ -52,32 +73,74 @@ func place(l look.RehearsedLine) string {
 }
 
 // Rehearsal is what the next boot would do.
-type Rehearsal struct{ *look.Rehearsal }
+type Rehearsal struct {
+	*look.Rehearsal
+	All  bool // a row for every line
+	Done bool // the boot took place
+}
 
 // Document implements Report.
 func (r Rehearsal) Document() any { return rehearsalDocument(r.Rehearsal) }
 
-// Words implements Report.
+// fewLines are shown each in a row of its own, whatever becomes of them.
+const fewLines = 4
+
+// Words implements Report: the verdict, its causes with what mends them, and what is well in a
+// row or two.
 func (r Rehearsal) Words(p *Printer) {
-	state := InUse
-	switch r.Verdict {
-	case "emergency shell":
-		state = Lost
-	case "comes up with delays", "comes up without mounts that fstab asks for":
-		state = Changed
+	if r.Asked {
+		p.rehearsed(all(r.Rehearsal))
 	}
-	verdict, unknown := verdictOf(r.Rehearsal)
-	if unknown && state == InUse {
-		state = Changed
+	p.wrap(0, "", p.paint(verdictState(r.Rehearsal), "next boot of "+visible(r.Machine)+": "+visible(r.Sentence)))
+	for _, s := range r.Supposed {
+		p.wrap(2, "supposed  ", visible(s))
 	}
-	p.wrap(0, "", p.paint(state, fmt.Sprintf("next boot of %s: %s", visible(r.Machine), verdict)))
+	if r.Why != "" {
+		p.wrap(2, "why  ", visible(r.Why))
+	}
+	list := all(r.Rehearsal)
+	if r.Asked || r.Verdict == "does not find its root" && !r.All { // nothing else happens
+		list = nil
+	}
+	shown := list
+	if !r.All && len(list) > fewLines {
+		shown = slices.DeleteFunc(slices.Clone(list), fine)
+	}
+	slices.SortStableFunc(shown, func(a, b look.RehearsedLine) int {
+		return cmp.Compare(map[bool]int{true: 0, false: 1}[a.First], map[bool]int{true: 0, false: 1}[b.First])
+	})
+	if len(shown) > 0 {
+		p.rehearsed(shown)
+	}
+	if len(shown) < len(list) {
+		p.folded(list)
+	}
+	for _, n := range r.Notes {
+		p.wrap(2, "note: ", visible(n))
+	}
+	if len(r.Unforeseen) > 0 {
+		p.wrap(2, "note: ", "units are made at boot that are not foretold, by "+visible(strings.Join(r.Unforeseen, ", ")))
+	}
+	if r.Done {
+		return
+	}
+	p.wrap(0, "", p.paint(Free, "not foretold: what checks of file systems find, slow disks, passphrases, the network, services"))
+}
+
+// fine reports whether nothing needs to be said of a line.
+func fine(l look.RehearsedLine) bool {
+	return !l.First && (l.Outcome == "mounted" || l.Outcome == "not at boot" || l.Outcome == "left to the network")
+}
+
+// rehearsed shows lines, each with what becomes of it and what mends it.
+func (p *Printer) rehearsed(list []look.RehearsedLine) {
 	dirs, kinds := 0, 0
-	for _, l := range all(r.Rehearsal) {
+	for _, l := range list {
 		dirs, kinds = max(dirs, text.StringWidth(visible(l.Dir))), max(kinds, text.StringWidth(visible(l.Kind)))
 	}
 	const mostDir = 24 // what is longer is cut: the reason is what matters
 	dirs = min(dirs, mostDir)
-	for _, l := range all(r.Rehearsal) {
+	for _, l := range list {
 		words := l.Outcome
 		if l.Reason != "" {
 			words += ": " + visible(l.Reason)
@@ -89,30 +152,42 @@ func (r Rehearsal) Words(p *Printer) {
 	}
 }
 
-// verdictOf says in one line whether the boot comes up, and whether all of it can be told.
-func verdictOf(r *look.Rehearsal) (words string, unknown bool) {
-	n := map[string]int{}
-	for _, l := range all(r) {
-		n[l.Outcome]++
+// mostFolded is how many places a row names of those that are well.
+const mostFolded = 6
+
+// folded names the lines that are well, by what becomes of them.
+func (p *Printer) folded(list []look.RehearsedLine) {
+	for _, outcome := range []string{"mounted", "not at boot", "left to the network"} {
+		var dirs []string
+		for _, l := range list {
+			if l.Outcome == outcome && fine(l) {
+				dir := visible(l.Dir)
+				if l.Swap {
+					dir = strings.TrimSpace("swap " + l.Device)
+				}
+				dirs = append(dirs, dir)
+			}
+		}
+		if len(dirs) == 0 {
+			continue
+		}
+		n := len(dirs)
+		words := strings.Join(dirs[:min(n, mostFolded)], ", ")
+		if n > mostFolded {
+			words += fmt.Sprintf(" and %d more (--all)", n-mostFolded)
+		}
+		p.wrap(2, fmt.Sprintf("%s, %s: ", count(n, "line"), outcome), words)
 	}
-	told := n["unknown"] == 0
-	switch {
-	case r.Verdict == "emergency shell":
-		words = "ends in the emergency shell (" + count(n["emergency shell"], "line") + ")"
-	case r.Verdict == "comes up with delays":
-		words = "comes up with delays (" + count(n["delays the boot"], "line") + ")"
-	case n["not mounted"] > 0:
-		words = "comes up without " + count(n["not mounted"], "mount") + " that fstab asks for"
-	case told:
-		words = "comes up"
-	default:
-		words = "comes up as far as can be told"
+}
+
+func verdictState(r *look.Rehearsal) State {
+	switch r.Verdict {
+	case "emergency shell", "does not find its root", "waits for ever":
+		return Lost
+	case "comes up":
+		if !slices.ContainsFunc(all(r), func(l look.RehearsedLine) bool { return l.Outcome == "unknown" }) {
+			return InUse
+		}
 	}
-	if n["left out"] > 0 {
-		words += "; without " + count(n["left out"], "line")
-	}
-	if !told {
-		words += "; " + count(n["unknown"], "line") + " cannot be told"
-	}
-	return words, !told
+	return Changed
 }

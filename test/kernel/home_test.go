@@ -97,12 +97,22 @@ func proveHome(t *testing.T, j *judge) {
 // kernel has it as a module: without it the unit fails, and the boot with it.
 func (j *judge) giveAutofs(t *testing.T, root string) {
 	t.Helper()
+	j.giveModules(t, root, "autofs4")
+}
+
+// giveModules lays modules of the kernel, with what they need, where a system finds them.
+func (j *judge) giveModules(t *testing.T, root string, names ...string) {
+	t.Helper()
 	if j.modules == "" {
 		return
 	}
 	to := filepath.Join(root, "lib/modules", filepath.Base(j.modules))
 	files, err := filepath.Glob(filepath.Join(j.modules, "modules.*"))
-	for _, f := range append(files, filepath.Join(j.modules, "kernel/fs/autofs/autofs4.ko")) {
+	inside, _ := j.withNeeds(t, names)
+	for _, f := range inside {
+		files = append(files, filepath.Join(j.modules, f))
+	}
+	for _, f := range files {
 		rel, errRel := filepath.Rel(j.modules, f)
 		data, errRead := os.ReadFile(f)
 		err = errors.Join(err, errRel, errRead, os.MkdirAll(filepath.Dir(filepath.Join(to, rel)), 0o755), os.WriteFile(filepath.Join(to, rel), data, 0o644))

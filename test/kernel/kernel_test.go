@@ -44,6 +44,7 @@ type start struct {
 	modules  []string // of the kernel's, with what they need; behind a space, with parameters
 	boot     []string // more words of its command line
 	commands []string
+	memory   string   // of the machine; "" for the usual one
 	images   []string // files, as disks ubda, ubdb …
 	serials  []string // what those say of themselves; none: they go by their place
 }
@@ -186,7 +187,7 @@ func (j *judge) machine(ctx context.Context, t *testing.T, s start) *exec.Cmd {
 	if err := errors.Join(err, os.WriteFile(filepath.Join(s.root, "proof.json"), task, 0o644)); err != nil {
 		t.Fatal(err)
 	}
-	memory := "mem=384M"
+	memory := "mem=" + cmp.Or(s.memory, "384M")
 	switch {
 	case s.rootDisk:
 		words = append(words, "root="+cmp.Or(s.rootName, "/dev/ubda1"), "rootfstype=ext4", "init=/init")

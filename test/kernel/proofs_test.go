@@ -78,6 +78,7 @@ func TestKernel(t *testing.T) {
 			{"a growth is what was foretold", proveForetold},
 			{"a growth of XFS is what was foretold", proveForetoldXFS},
 			{"units are started, stopped and there after a boot", proveUnits},
+			{"boots are what was foretold", proveBoots},
 			{"file systems grow while they are mounted and written to", proveLive},
 			{"lines that systemd mounts", proveLines},
 			{"from a blank disk to a home", proveHome},

@@ -101,3 +101,24 @@ func FuzzMentions(f *testing.F) {
 		}
 	})
 }
+
+// TestEntries: of every form of menu the words of the kernel and whether an initial file system
+// comes with it.
+func TestEntries(t *testing.T) {
+	for _, c := range []struct{ path, data, want string }{
+		{"/boot/grub/grub.cfg", "set default=0\nmenuentry 'Fernhill' --class os {\n\tlinux /vmlinuz root=UUID=ab ro quiet\n\tinitrd /initrd.img\n}\nmenuentry \"Firmware\" {\n\tfwsetup\n}\nmenuentry 'plain' {\n\tlinux\t/vmlinuz root=/dev/sda1\n}\n",
+			`2 "Fernhill" "root=UUID=ab ro quiet" true; 9 "plain" "root=/dev/sda1" false`},
+		{"/boot/loader/entries/fernhill.conf", "title Fernhill, old\n# options none\nlinux /vmlinuz\ninitrd /initrd\noptions root=LABEL=a\noptions rw\n", `1 "Fernhill, old" "root=LABEL=a rw" true`},
+		{"/boot/loader/entries/plain.conf", "linux /vmlinuz\n", `1 "plain" "" false`},
+		{"/boot/extlinux/extlinux.conf", "DEFAULT a\nLABEL a\n  KERNEL /vmlinuz\n  APPEND initrd=/initrd root=/dev/sda1\nlabel b\n  linux /vmlinuz\n  append root=/dev/sdb1\n", `2 "a" "initrd=/initrd root=/dev/sda1" true; 5 "b" "root=/dev/sdb1" false`},
+		{"/boot/grub/grub.cfg", "", ""},
+	} {
+		var got []string
+		for _, e := range Entries(c.path, []byte(c.data)) {
+			got = append(got, fmt.Sprintf("%d %q %q %v", e.Line, e.Title, e.Words, e.Initrd))
+		}
+		if s := strings.Join(got, "; "); s != c.want {
+			t.Errorf("%s: %s, want %s", c.path, s, c.want)
+		}
+	}
+}

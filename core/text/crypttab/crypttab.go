@@ -7,6 +7,7 @@ package crypttab
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 
 	"fundus/core/text"
@@ -59,4 +60,49 @@ func (Syntax) Say(data []byte, m text.Mention, spec string) ([]byte, error) {
 		return nil, text.ErrUnsayable
 	}
 	return text.Put(data, m, spec), nil
+}
+
+// Entry is one line of the table.
+type Entry struct {
+	Line    int
+	Name    string // below /dev/mapper
+	Device  string
+	Key     string // a path, or "" where a person is asked
+	Options []string
+}
+
+// Entries lists the lines.
+func Entries(data []byte) (out []Entry) {
+	number := 0
+	for line := range strings.Lines(string(data)) {
+		number++
+		f := strings.Fields(line)
+		if len(f) <= device || f[0][0] == '#' {
+			continue
+		}
+		e := Entry{Line: number, Name: f[0], Device: f[device]}
+		if len(f) > key && f[key] != "none" && f[key] != "-" {
+			e.Key = f[key]
+		}
+		if len(f) > key+1 {
+			e.Options = strings.Split(f[key+1], ",")
+		}
+		out = append(out, e)
+	}
+	return out
+}
+
+// Has reports whether the option is set, alone or with a value.
+func (e Entry) Has(option string) bool {
+	return slices.ContainsFunc(e.Options, func(o string) bool { return o == option || strings.HasPrefix(o, option+"=") })
+}
+
+// Value is the value of an option.
+func (e Entry) Value(option string) (value string) {
+	for _, o := range e.Options {
+		if v, ok := strings.CutPrefix(o, option+"="); ok {
+			value = v
+		}
+	}
+	return value
 }

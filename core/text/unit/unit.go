@@ -10,6 +10,7 @@ import (
 	"bytes"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 )
 
@@ -138,4 +139,31 @@ func Name(path, suffix string) string {
 		}
 	}
 	return b.String() + "." + suffix
+}
+
+// PathOf is the path that the name of a mount, a swap area or a device stands for, without its
+// type: what Name makes the same of.
+func PathOf(name string) string {
+	name = strings.TrimSuffix(name, Suffix(name))
+	if name == "-" {
+		return "/"
+	}
+	var b strings.Builder
+	b.WriteByte('/')
+	for i := 0; i < len(name); i++ {
+		switch {
+		case name[i] == '-':
+			b.WriteByte('/')
+		case strings.HasPrefix(name[i:], `\x`) && i+4 <= len(name):
+			if n, err := strconv.ParseUint(name[i+2:i+4], 16, 8); err == nil {
+				b.WriteByte(byte(n))
+				i += 3
+				continue
+			}
+			fallthrough
+		default:
+			b.WriteByte(name[i])
+		}
+	}
+	return b.String()
 }

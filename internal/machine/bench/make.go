@@ -316,8 +316,11 @@ func (b *Bench) shutdown(ctx context.Context, k *kernel) error {
 }
 
 // mountAll mounts the lines that come up; where the boot ends in the emergency
-// shell, only the root is mounted.
+// shell, only the root is mounted, and nothing where that is not found.
 func (b *Bench) mountAll(ctx context.Context, v *inventory.Inventory, r boot.Report) error {
+	if r.Verdict == boot.NoRoot {
+		return nil
+	}
 	for _, l := range r.Lines {
 		if l.Outcome != boot.Fine || l.Device == "" || r.Verdict == boot.Shell && l.Dir != "/" {
 			continue

@@ -146,6 +146,9 @@ func fine(err error) string {
 func help(words []string) {
 	var err error
 	switch words[0] {
+	case "report":
+		report()
+		return
 	case "keep":
 		keeping(words[1], words[2])
 	case "mount":

@@ -33,14 +33,15 @@ func onFiles() map[string]func(words []string) string {
 			_, err := fmt.Sscan(w[1]+" "+w[2], &at, &n)
 			return "zero" + fine(errors.Join(err, onDevice(w[0], func(f *os.File) error { _, err := f.WriteAt(make([]byte, n), at); return err })))
 		},
-		"plug":      plug,      // FILE DEVICE: a disk that it is behind comes
-		"unplug":    unplug,    // DEVICE: and goes
-		"owner":     owner,     // PATH: whose it is, and its mode
-		"gathers":   gathers,   // DEVICE TYPE FILES BLOCKS KILLS
-		"begins":    begins,    // FILE: at which page of its device
-		"line":      line,      // WORDS: one more of fstab
-		"swapfile":  swapFile,  // PATH
-		"swapfiles": swapFiles, // DIR: of every sort, by the kernel and by Fundus
+		"copy":      copySystem, // DEVICE BASE: with a Debian of the host's
+		"plug":      plug,       // FILE DEVICE: a disk that it is behind comes
+		"unplug":    unplug,     // DEVICE: and goes
+		"owner":     owner,      // PATH: whose it is, and its mode
+		"gathers":   gathers,    // DEVICE TYPE FILES BLOCKS KILLS
+		"begins":    begins,     // FILE: at which page of its device
+		"line":      line,       // WORDS: one more of fstab
+		"swapfile":  swapFile,   // PATH
+		"swapfiles": swapFiles,  // DIR: of every sort, by the kernel and by Fundus
 	}
 }
 

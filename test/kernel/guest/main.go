@@ -42,7 +42,7 @@ func main() {
 	if code, child := live.GiveUpSwap(os.Args); child { // of the machine that runs in this program
 		os.Exit(code)
 	}
-	if len(os.Args) > 1 {
+	if len(os.Args) > 1 && os.Getpid() != 1 {
 		help(os.Args[1:])
 		return
 	}
@@ -54,6 +54,10 @@ func main() {
 		}
 	}
 	_ = syscall.Sethostname([]byte("fernhill")) // only for what is read
+	if device := os.Getenv(preparedAt); device != "" && os.Getpid() == 1 {
+		prepare(device)
+		return
+	}
 	var task Task
 	data, err := os.ReadFile("/proof.json")
 	if err == nil {

@@ -1,0 +1,128 @@
+package boot
+
+import (
+	"slices"
+	"strings"
+	"time"
+
+	"fundus/core/inventory"
+	"fundus/core/text/bootcfg"
+	"fundus/core/text/fstab"
+	"fundus/core/text/unit"
+	"fundus/core/units"
+)
+
+// Start is what a boot loader hands over to the kernel.
+type Start struct {
+	Words  units.Line // the command line
+	From   string     // where it stands, in words; "" where nothing says it
+	Initrd Answer     // is an initial file system loaded with the kernel?
+}
+
+// Answer is a yes, a no, or nothing.
+type Answer int
+
+// The answers.
+const (
+	Nothing Answer = iota
+	Yes
+	No
+)
+
+// DefaultTimeout is how long systemd waits for a device unless it is told otherwise.
+const DefaultTimeout = 90 * time.Second
+
+// facts are what is known of the boot beside what is on the disks.
+type facts struct {
+	Start
+	wait time.Duration // for a device
+}
+
+// Next is how the next boot starts as far as can be told: by the entry of a boot menu that says
+// the words of this boot, else by the first one, else by the words of this boot.
+func Next(v *inventory.Inventory) Start {
+	const this = "/proc/cmdline"
+	now := units.Words(string(v.Files[this].Data))
+	list := Entries(v)
+	at := slices.IndexFunc(list, func(e bootcfg.Entry) bool { return same(units.Words(e.Words), now) })
+	switch {
+	case at >= 0:
+		return ByEntry(list[at])
+	case len(now) > 0:
+		s := Start{Words: now, From: "this boot's command line"}
+		if len(list) > 0 || now.Has("initrd") || onlyInitrd(now.Last("root")) {
+			s.Initrd = Yes // the kernel that runs has found its root by it
+		}
+		return s
+	case len(list) > 0:
+		return ByEntry(list[0])
+	}
+	return Start{}
+}
+
+// ByEntry is the start that an entry of a menu makes.
+func ByEntry(e bootcfg.Entry) Start {
+	s := Start{Words: units.Words(e.Words), From: "boot entry " + e.Title, Initrd: No}
+	if e.Initrd {
+		s.Initrd = Yes
+	}
+	return s
+}
+
+// same reports whether two command lines say the same, beside what the boot loader adds.
+func same(a, b units.Line) bool {
+	own := func(w units.Word) bool { return w.Name == "BOOT_IMAGE" || w.Name == "initrd" }
+	a, b = slices.DeleteFunc(slices.Clone(a), own), slices.DeleteFunc(slices.Clone(b), own)
+	return len(a) > 0 && slices.Equal(a, b)
+}
+
+// Entries are those of every boot menu, in the order in which menus are looked for.
+func Entries(v *inventory.Inventory) (out []bootcfg.Entry) {
+	var paths []string
+	for _, p := range []string{"/boot/grub/grub.cfg", "/boot/grub2/grub.cfg", "/boot/extlinux/extlinux.conf", "/boot/syslinux/syslinux.cfg"} {
+		if _, there := v.Files[p]; there {
+			paths = append(paths, p)
+		}
+	}
+	var own []string
+	for p := range v.Files {
+		if strings.Contains(p, "/loader/entries/") {
+			own = append(own, p)
+		}
+	}
+	slices.Sort(own)
+	slices.Reverse(own) // the newest first, by their names
+	for _, p := range append(paths, own...) {
+		out = append(out, bootcfg.Entries(p, v.Files[p].Data)...)
+	}
+	return out
+}
+
+// factsOf reads how long systemd waits for devices.
+func factsOf(v *inventory.Inventory, s Start) facts {
+	f := facts{s, DefaultTimeout}
+	for _, data := range v.System.Conf {
+		if set, ok := unit.Parse(data).Get("Manager", "DefaultDeviceTimeoutSec"); ok {
+			if d, ok := fstab.Span(set.Value); ok {
+				f.wait = forever(d)
+			}
+		}
+	}
+	return f
+}
+
+// has reports whether the machine has a generator of units. Where none could be listed, it has
+// those of systemd.
+func (m *machine) has(generator string) bool {
+	return m.v.System.Generators == nil || slices.Contains(m.v.System.Generators, generator)
+}
+
+// unforeseen are generators of others.
+func (m *machine) unforeseen() (out []string) {
+	for _, g := range m.v.System.Generators {
+		if !strings.HasPrefix(g, "systemd-") {
+			out = append(out, g)
+		}
+	}
+	return out
+}

@@ -1,0 +1,269 @@
+package boot
+
+import (
+	"slices"
+	"strings"
+
+	"fundus/core/fs"
+	"fundus/core/inventory"
+	"fundus/core/kind"
+	"fundus/core/mountopt"
+	"fundus/core/text/fstab"
+	"fundus/core/text/unit"
+	"fundus/core/units"
+)
+
+// comes says whether a mount or an area of swap comes whose requirements are there.
+func (m *machine) comes(n *node) {
+	l := n.loaded
+	if l == nil || !ownUnit(l) && !m.keptOrMade(l) {
+		return // of systemd itself and of packages
+	}
+	e := entryOf(l)
+	if n.name == rootUp { // it is mounted already, whatever the line names
+		list := m.by.Resolve(e.Spec)
+		if len(list) == 1 {
+			n.device = list[0].Name
+		}
+		switch {
+		case len(list) == 0 && fstab.IsNode(l.What()):
+			n.remark = "by the command line; no device has " + e.Spec + ", and so the options of this line are not given to it"
+		case m.rootFound.node != "" && n.device != m.rootFound.node && n.device != "":
+			n.remark, n.device = "the root is "+m.rootFound.node+" by the command line, and not "+n.device+", as this line says; it has the options of this line", m.rootFound.node
+		}
+		return
+	}
+	what, where := l.What(), l.Where()
+	if where == "" && !l.IsSwap() {
+		n.fail("the unit says no place: systemd refuses it")
+		return
+	}
+	switch {
+	case fstab.IsNode(what) && !e.Has("bind") && !e.Has("rbind"):
+		m.device(n, l, e)
+	case e.Network():
+		n.unsure("the boot does not depend on it")
+	default:
+		m.bare(n, l, e)
+	}
+	if n.state == done && !l.IsSwap() {
+		m.place(n, where)
+	}
+}
+
+// device holds what is to be mounted against what is on its device.
+func (m *machine) device(n *node, l *units.Loaded, e fstab.Entry) {
+	nodes := m.by.Resolve(e.Spec)
+	switch {
+	case len(nodes) > 1:
+		n.unsure("%s is carried by %s and %s: which is taken is chance", e.Spec, nodes[0].Name, nodes[1].Name)
+		return
+	case len(nodes) == 0: // it comes, and nobody has seen it
+		n.unsure("what is in %s cannot be seen before it is opened", e.Spec)
+		return
+	}
+	on := nodes[0]
+	n.device = on.Name
+	if makes(n) && on.Zeros {
+		n.remark = "it is formatted at boot, since it is empty"
+		return
+	}
+	if reason := mountable(on, e); reason != "" {
+		n.fail("%s: %s", on.Name, reason)
+		return
+	}
+	if f, wrong := m.options(on, e); wrong && f.Trouble == mountopt.Untold {
+		n.unsure("%s", f.Says)
+	} else if wrong && !e.IsSwap() {
+		n.fail("%s: the kernel refuses the mount: %s", on.Name, f.Says)
+	}
+}
+
+// makes reports whether a service makes first what the device has to hold.
+func makes(n *node) bool {
+	return slices.ContainsFunc(n.requires, func(r *node) bool {
+		return strings.HasPrefix(r.name, "systemd-makefs@") || strings.HasPrefix(r.name, units.SwapService)
+	})
+}
+
+// options gives the first option for which the kernel refuses the mount, or of which nobody
+// can tell.
+func (m *machine) options(n inventory.Node, e fstab.Entry) (mountopt.Fault, bool) {
+	typ := e.Type
+	c, ok := n.Content()
+	if ok && (typ == "" || typ == "auto" || strings.Contains(typ, ",")) {
+		typ = c.MountType()
+	}
+	for _, f := range kind.Options(typ).Check(e.Options, c.Has) {
+		if f.Trouble.Refused() || f.Trouble == mountopt.Untold {
+			return f, true
+		}
+	}
+	return mountopt.Fault{}, false
+}
+
+// place says whether there is a directory to mount on. systemd makes a missing one where it can.
+func (m *machine) place(n *node, where string) {
+	there, looked := m.v.Dirs[where]
+	on, over := m.holder(where)
+	switch readOnly := m.readOnly(on, over); {
+	case there || n.loaded.Get("Mount", "Where") == "/":
+	case !looked && readOnly: // of the network, whose places are not looked at
+		n.unsure("whether there is a directory %s was not looked at, and nothing can make it: what it lies on is read-only", where)
+	case !looked:
+		n.remark = joined(n.remark, "systemd makes the directory "+where+" if it is missing")
+	case readOnly && over && !m.mountedNow(on):
+		n.unsure("whether there is a directory %s on what is mounted at %s cannot be seen from here, and nothing can make it: that is read-only", where, on)
+	case readOnly && over:
+		n.fail("the mount point %s is missing, and %s is read-only: nothing can make it", where, on)
+	case readOnly:
+		n.fail("the mount point %s is missing, and the root is read-only: nothing can make it", where)
+	default:
+		n.remark = joined(n.remark, "systemd makes the directory "+where)
+	}
+}
+
+func joined(a, b string) string {
+	if b == "" {
+		return a
+	}
+	if a == "" {
+		return b
+	}
+	return a + "; " + b
+}
+
+// holder is the place of the mount on which a directory lies; over is false for the root.
+func (m *machine) holder(where string) (on string, over bool) {
+	for at := parent(where); at != "/"; at = parent(at) {
+		if n, ok := m.graph.nodes[unit.Name(at, "mount")]; ok && n.job && n.loaded != nil && n.state == done {
+			return at, true
+		}
+	}
+	return "/", false
+}
+
+func (m *machine) mountedNow(where string) bool {
+	_, device := m.v.MountedAt(where)
+	_, other := m.v.OtherAt(where)
+	return device || other
+}
+
+// readOnly reports whether what is mounted at the place is to be read only.
+func (m *machine) readOnly(where string, over bool) bool {
+	if !over {
+		return m.rootReadOnly()
+	}
+	e := entryOf(m.graph.node(unit.Name(where, "mount")).loaded)
+	return e.On("ro", "rw") || kind.OnlyRead(e.Type)
+}
+
+// rootReadOnly reports whether the root is mounted read-only when the others are: by its line,
+// which has its options given to it, else as the kernel was told, which does so unless it is
+// told otherwise.
+func (m *machine) rootReadOnly() bool {
+	for _, u := range m.lines {
+		names := len(m.by.Resolve(u.Entry.Spec)) > 0 || !fstab.IsNode(u.What) // else its options are given to nothing
+		if u.Where == "/" && u.None == "" && names && m.has("systemd-fstab-generator") && m.facts.Words.On("fstab", true) {
+			return u.Entry.On("ro", "rw")
+		}
+	}
+	if m.facts.From == "" {
+		return false // nothing says how
+	}
+	ro := true
+	for _, w := range m.facts.Words {
+		switch {
+		case w.Name == "rw" && !w.Valued:
+			ro = false
+		case w.Name == "ro" && !w.Valued:
+			ro = true
+		}
+	}
+	return ro
+}
+
+// bare is a mount or swap that no device is waited for: files, binds, what is in memory, and
+// words that name nothing.
+func (m *machine) bare(n *node, l *units.Loaded, e fstab.Entry) {
+	what := l.What()
+	there, looked := m.v.Sources[what]
+	bound := e.Has("bind") || e.Has("rbind")
+	hidden := m.covered(what)
+	switch {
+	case e.IsSwap() && !strings.HasPrefix(what, "/"):
+		n.fail("%q is no path: nothing can be swapped on it", what)
+	case e.IsSwap() && !looked:
+		n.unsure("whether the file %s is there cannot be told", what)
+	case e.IsSwap() && !there && !hidden:
+		n.fail("there is no file %s", what)
+	case e.IsSwap():
+		n.remark = "the file " + what + "; no device is waited for"
+	case bound:
+		m.bound(n, what, there || m.mounts(what))
+	case inMemory(e.Type):
+		if f, wrong := refused(e.Type, e.Options); wrong {
+			n.fail("the kernel refuses the mount: %s", f.Says)
+			return
+		}
+		n.remark = "in memory, needs no device"
+	case e.Has("loop") || strings.HasPrefix(what, "/"):
+		n.unsure("%s is a file: what is in it is not looked at", what)
+	case strings.Contains(what, "=") && slices.Contains([]string{"UUID", "LABEL", "PARTUUID", "PARTLABEL"}, strings.SplitN(what, "=", 2)[0]):
+		n.unsure("no device is waited for, since the unit names no path: it may be there in time, and may not")
+	case slices.Contains(kind.MountTypes(), e.Type) && e.Type != "tmpfs":
+		n.fail("%q is read as the name of a file: no device is waited for, and none is mounted", what)
+	default:
+		n.unsure("nothing is waited for; whether this kernel mounts %q cannot be told", e.Type)
+	}
+}
+
+// bound is what is mounted a second time. systemd makes the source where it is missing, and where
+// it can.
+func (m *machine) bound(n *node, what string, there bool) {
+	on, over := m.holder(what)
+	switch readOnly := m.readOnly(on, over); {
+	case there:
+		n.remark = what + ", a second time; no device is waited for"
+	case readOnly && over && !m.mountedNow(on):
+		n.unsure("%s lies on what is mounted before it, and cannot be seen from here", what)
+	case readOnly:
+		n.fail("there is no %s to be mounted a second time, and nothing can make it: what it lies on is read-only", what)
+	default:
+		n.remark = what + ", a second time; systemd makes it where it is missing"
+	}
+}
+
+// mounts reports whether the place is one that a unit mounts in this boot.
+func (m *machine) mounts(where string) bool {
+	n, ok := m.graph.nodes[unit.Name(where, "mount")]
+	return ok && n.job && n.loaded != nil && n.state == done
+}
+
+// covered reports whether a path lies below a place that another unit mounts, and is not seen
+// before.
+func (m *machine) covered(path string) bool {
+	on, over := m.holder(path + "/x") // at the place itself too
+	return over && !m.mountedNow(on)
+}
+
+func refused(typ string, options []string) (mountopt.Fault, bool) {
+	for _, f := range kind.Options(typ).Check(options, nil) {
+		if f.Trouble.Refused() {
+			return f, true
+		}
+	}
+	return mountopt.Fault{}, false
+}
+
+// inMemory lists what the kernel makes up by itself.
+func inMemory(typ string) bool {
+	return slices.Contains([]string{"tmpfs", "ramfs", "proc", "sysfs", "devpts", "devtmpfs", "debugfs", "tracefs", "securityfs", "cgroup", "cgroup2", "efivarfs", "mqueue", "hugetlbfs",
+		"bpf", "configfs", "binfmt_misc", "pstore", "nfsd", "rpc_pipefs", "selinuxfs", "fusectl"}, typ)
+}
+
+// holdsKey reports whether a node holds what is opened with a key.
+func holdsKey(n inventory.Node) bool {
+	c, ok := n.Content()
+	return ok && c.Class == fs.Encrypted
+}
