@@ -110,6 +110,9 @@ func (j *judge) verdict(r *Report, asked string) {
 		r.Verdict = max2(r.Verdict, Without)
 		r.Why = j.goal.name + " is not reached: " + j.unreached()
 	}
+	if r.Verdict == Untold {
+		j.first(r, func(l Line) bool { return l.Outcome == Unknown && !l.NoFail })
+	}
 	if r.Delay > 0 && !j.first(r, func(l Line) bool { return l.Outcome == Delay && l.Wait == r.Delay }) && r.Why == "" {
 		r.Why = j.longest(r.Delay)
 	}

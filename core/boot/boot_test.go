@@ -181,3 +181,132 @@ func FuzzRehearse(f *testing.F) {
 		}
 	})
 }
+
+// TestRoot: the root by every form of root=, with and without an initial file system.
+func TestRoot(t *testing.T) {
+	for _, c := range []struct {
+		words  string
+		initrd Answer
+		want   string
+	}{
+		{"root=UUID=root ro", Yes, "comes up"},
+		{"root=UUID=root ro", No, "does not find its root: root=UUID=root: without an initial file system the kernel knows no such name; PARTUUID= it does"},
+		{"root=LABEL=herbarium", Yes, "comes up"},
+		{"root=LABEL=herbarium", No, "does not find its root: root=LABEL=herbarium: without"},
+		{"root=PARTUUID=P-SDA1", No, "comes up"},
+		{"root=PARTUUID=p-sda1/PARTNROFF=1", No, "comes up"},
+		{"root=PARTUUID=gone", No, "does not find its root: root=PARTUUID=gone: no device has"},
+		{"root=/dev/sda1 rootfstype=ext4", No, "comes up"},
+		{"root=/dev/sda1 rootfstype=xfs", No, "does not find its root: root=/dev/sda1 is sda1: it holds ext4, not xfs"},
+		{"root=/dev/sda9", No, "does not find its root: root=/dev/sda9: no device has"},
+		{"root=8:1", No, "comes up"},
+		{"root=8:77", No, "does not find its root: root=8:77"},
+		{"root=/dev/sdi1", Yes, "does not find its root: root=/dev/sdi1 is sdi1: it holds no file system"},
+		{"root=UUID=twin", Yes, "unknown whether it comes up: root=UUID=twin is carried by sdc1 and sdd1"},
+		{"root=/dev/mapper/vault", Yes, "unknown whether it comes up: root=/dev/mapper/vault: what it names cannot be seen"},
+		{"root=/dev/mapper/vault", No, "does not find its root: root=/dev/mapper/vault: without"},
+		{"root=gpt-auto", Yes, "comes up"},
+		{"root=/dev/nfs", No, "comes up"},
+		{"quiet", Yes, "comes up"},
+		{"root=UUID=root systemd.volatile=overlay", Yes, "unknown whether it comes up: systemd.volatile=overlay"},
+		{"root=UUID=root mount.usr=UUID=gone", Yes, "unknown whether it comes up: mount.usr=UUID=gone names no device"},
+		{"root=/dev/sda1 mount.usr=UUID=gone", No, "comes up"},
+		{"root=UUID=root emergency", Yes, "ends in the emergency shell: the command line asks for it"},
+		{"root=UUID=root resume=UUID=gone", Yes, "comes up with delays"},
+		{"root=UUID=root resume=UUID=gone noresume", Yes, "comes up"},
+		{"root=UUID=root resume=UUID=gone", No, "does not find its root"},
+		{"root=UUID=root resume=UUID=swp", Yes, "comes up"},
+		{"root=UUID=root systemd.mask=srv-herbarium.mount", Yes, "comes up without 1 mount that fstab asks for"},
+		{"root=UUID=root systemd.unit=nothing.service", Yes, "comes up"},
+	} {
+		v := fernhill("UUID=root / ext4\nUUID=herb /srv/herbarium ext4\n")
+		v.Nodes[0].Device = "8:1"
+		r := RehearseFrom(v, Start{Words: units.Words(c.words), From: "test", Initrd: c.initrd})
+		got := r.String()
+		if r.Why != "" {
+			got += ": " + r.Why
+		}
+		if !strings.HasPrefix(got, c.want) || c.want == "comes up" && got != c.want {
+			t.Errorf("%s, %d: %s, want %s", c.words, c.initrd, got, c.want)
+		}
+	}
+}
+
+// TestNext: the next boot starts by the entry that says this boot's words, else by those words,
+// else by the first entry; and where nothing is said nothing is made up.
+func TestNext(t *testing.T) {
+	menu := "menuentry 'first' {\n linux /vmlinuz root=UUID=a quiet\n initrd /i\n}\nmenuentry 'second' {\n linux /vmlinuz root=/dev/sda1\n}\n"
+	for _, c := range []struct{ menu, now, want string }{
+		{menu, "BOOT_IMAGE=/vmlinuz root=/dev/sda1", "boot entry second /dev/sda1 2"},
+		{menu, "root=UUID=b", "this boot's command line UUID=b 1"},
+		{menu, "", "boot entry first UUID=a 1"},
+		{"", "root=/dev/sdb1", "this boot's command line /dev/sdb1 0"},
+		{"", "root=LABEL=x", "this boot's command line LABEL=x 1"},
+		{"", "", "  0"},
+	} {
+		v := &inventory.Inventory{Files: map[string]inventory.File{"/proc/cmdline": {Data: []byte(c.now)}}}
+		if c.menu != "" {
+			v.Files["/boot/grub/grub.cfg"] = inventory.File{Data: []byte(c.menu)}
+		}
+		s := Next(v)
+		if got := fmt.Sprintf("%s %s %d", s.From, s.Words.Last("root"), s.Initrd); got != c.want {
+			t.Errorf("%q: %q, want %q", c.now, got, c.want)
+		}
+	}
+}
+
+// TestEncryptedAndFoundByType: what crypttab opens with a key comes, what a person has to open is
+// unknown; what is found by its type is mounted where nothing else is.
+func TestEncryptedAndFoundByType(t *testing.T) {
+	vault := func(crypttab string) *inventory.Inventory {
+		v := fernhill("UUID=root / ext4\n/dev/mapper/vault /srv/herbarium ext4\n")
+		v.Nodes = append(v.Nodes, inventory.Node{Name: "sdj1", Path: "/dev/sdj1", Form: inventory.Partition, Contents: []fs.Content{{Kind: "LUKS", Class: fs.Encrypted, UUID: "vlt"}}},
+			inventory.Node{Name: "dm-0", Path: "/dev/dm-0", Alias: "vault", Form: inventory.Volume, Size: quantity.GiB, BuiltOn: []string{"sdj1"}, Links: []string{"/dev/mapper/vault"}, Contents: []fs.Content{{Kind: "ext4", Class: fs.FileSystem, UUID: "in", Size: quantity.GiB, State: fs.Clean}}})
+		v.Uses = []inventory.Use{{Node: "sdj1", How: inventory.Held, Where: "dm-0"}}
+		v.Files["/etc/crypttab"] = inventory.File{Data: []byte(crypttab)}
+		return v
+	}
+	for crypttab, want := range map[string]string{
+		"vault UUID=vlt /etc/key luks\n":         "comes up",
+		"vault UUID=vlt none luks\n":             "unknown whether it comes up; 1 line cannot be told",
+		"vault UUID=vlt /etc/key luks,noauto\n":  "unknown whether it comes up; 1 line cannot be told",
+		"":                                       "unknown whether it comes up; 1 line cannot be told",
+		"vault UUID=none /etc/key luks,nofail\n": "ends in the emergency shell after 90s (1 line)",
+		"other UUID=none - luks\nvault UUID=vlt /etc/key\n": "comes up after 90s of waiting",
+	} {
+		if got := Rehearse(vault(crypttab)).String(); got != want {
+			t.Errorf("%q: %s, want %s", crypttab, got, want)
+		}
+	}
+	const home, srv = "933ac7e1-2eb4-4f13-b844-0e14e2aef915", "3b8f8425-20e0-4f3b-907f-1a25a76f98e8"
+	for name, c := range map[string]struct {
+		spoil func(v *inventory.Inventory)
+		want  string
+	}{
+		"it is":         {func(*inventory.Inventory) {}, "[sdx2 is mounted at /home, found by its type: no line says so]"},
+		"it is damaged": {func(v *inventory.Inventory) { v.Nodes[2].Contents[0].State = fs.Damaged }, "[]"},
+		"a line is for it": {func(v *inventory.Inventory) {
+			v.Files[fstab.Path] = inventory.File{Data: []byte("UUID=root / ext4\nUUID=h /home ext4\n")}
+		}, "[]"},
+		"something is there": {func(v *inventory.Inventory) { v.System.Filled = map[string]bool{"/home": true} }, "[]"},
+		"not by itself":      {func(v *inventory.Inventory) { v.Nodes[2].Entry.Attributes = noAutoBit }, "[]"},
+		"an MBR":             {func(v *inventory.Inventory) { v.Nodes[0].Table.Scheme = table.MBR }, "[]"},
+		"another type":       {func(v *inventory.Inventory) { v.Nodes[2].Entry.Type = srv }, "[sdx2 is mounted at /srv, found by its type: no line says so]"},
+		"no such generator":  {func(v *inventory.Inventory) { v.System.Generators = []string{"systemd-fstab-generator", "site"} }, "[]"},
+		"it is turned off": {func(v *inventory.Inventory) {
+			v.Files["/proc/cmdline"] = inventory.File{Data: []byte("root=UUID=root systemd.gpt_auto=0")}
+		}, "[]"},
+	} {
+		part := func(number int, id, typ string) inventory.Node {
+			return inventory.Node{Name: fmt.Sprintf("sdx%d", number), Path: fmt.Sprintf("/dev/sdx%d", number), Form: inventory.Partition, Parent: "sdx", Number: number, Size: quantity.GiB, Entry: table.Partition{Number: number, UUID: "p" + id, Type: typ},
+				Contents: []fs.Content{{Kind: "ext4", Class: fs.FileSystem, UUID: id, Size: quantity.GiB, State: fs.Clean}}}
+		}
+		v := &inventory.Inventory{Nodes: []inventory.Node{{Name: "sdx", Path: "/dev/sdx", Form: inventory.Disk, Table: &table.Table{Scheme: table.GPT}}, part(1, "root", ""), part(2, "h", home)},
+			Files: map[string]inventory.File{fstab.Path: {Data: []byte("UUID=root / ext4\n")}}, Dirs: map[string]bool{"/": true, "/home": true, "/srv": true}}
+		c.spoil(v)
+		r := Rehearse(v)
+		if got := fmt.Sprint(r.Notes); got != c.want || name == "it is damaged" && r.Verdict != Shell {
+			t.Errorf("%s: %s (%s), want %s", name, got, r.Verdict, c.want)
+		}
+	}
+}

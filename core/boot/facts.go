@@ -98,15 +98,26 @@ func Entries(v *inventory.Inventory) (out []bootcfg.Entry) {
 	return out
 }
 
+// ownTime is the version of systemd since which devices have a time of their own. Before that
+// they have the one of all units.
+const ownTime = 252
+
 // factsOf reads how long systemd waits for devices.
 func factsOf(v *inventory.Inventory, s Start) facts {
 	f := facts{s, DefaultTimeout}
+	key, word := "DefaultDeviceTimeoutSec", ""
+	if v.System.Version > 0 && v.System.Version < ownTime {
+		key, word = "DefaultTimeoutStartSec", s.Words.Last("systemd.default_timeout_start_sec")
+	}
 	for _, data := range v.System.Conf {
-		if set, ok := unit.Parse(data).Get("Manager", "DefaultDeviceTimeoutSec"); ok {
+		if set, ok := unit.Parse(data).Get("Manager", key); ok {
 			if d, ok := fstab.Span(set.Value); ok {
 				f.wait = forever(d)
 			}
 		}
+	}
+	if d, ok := fstab.Span(word); ok {
+		f.wait = forever(d)
 	}
 	return f
 }

@@ -105,6 +105,8 @@ func (m *machine) appears(n *node) {
 		return
 	}
 	switch {
+	case m.elsewhere(spec):
+		n.unsure("%s: which name a disk has there is not known here; an identifier is", spec)
 	case len(found) > 0 && slices.ContainsFunc(found, m.attached):
 		n.unsure("%s is attached by hand or by a service: whether it is at the next boot cannot be told", found[0].Name)
 	case len(found) > 0 && slices.ContainsFunc(found, m.opened):

@@ -45,7 +45,7 @@ func machines(t *testing.T) (list []described) {
 	return list
 }
 
-// disks are those of every such machine: a root with swap beside it, and two for data.
+// disks are those of every such machine: a root with swap and homes beside it, and two for data.
 func disks() (out []inventory.Node) {
 	add := func(name, parent string, number int, kind, label, typ string) {
 		n := inventory.Node{Name: name, Path: "/dev/" + name, Form: inventory.Partition, Parent: parent, Number: number, Size: quantity.GiB, Entry: table.Partition{Number: number, UUID: "p-" + name, Type: typ}}
@@ -69,6 +69,7 @@ func disks() (out []inventory.Node) {
 	add("ubda", "", 0, "", "", "")
 	add("ubda1", "ubda", 1, "ext4", "fernhill", "4f68bce3-e8cd-4db1-96e7-fbcaf984b709")
 	add("ubda2", "ubda", 2, "swap", "spare", "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f")
+	add("ubda3", "ubda", 3, "ext4", "homes", "933ac7e1-2eb4-4f13-b844-0e14e2aef915")
 	add("ubdb", "", 0, "", "", "")
 	for i, c := range [][2]string{{"ext4", "herbarium"}, {"xfs", "scans"}, {"FAT16", "CARD"}, {"swap", "rest"}, {"ext4", "seeds"}, {"ext2", "mosses"}, {"", ""}} {
 		add(fmt.Sprintf("ubdb%d", i+1), "ubdb", i+1, c[0], c[1], linux)
@@ -80,7 +81,7 @@ func disks() (out []inventory.Node) {
 
 // look is the machine as it is looked at before it boots.
 func (d described) look() *inventory.Inventory {
-	v := &inventory.Inventory{Nodes: disks(), Files: map[string]inventory.File{}, Dirs: map[string]bool{"/": true}, Sources: map[string]bool{}}
+	v := &inventory.Inventory{Nodes: disks(), Files: map[string]inventory.File{}, Dirs: map[string]bool{"/": true, "/home": true}, Sources: map[string]bool{}}
 	v.Files[fstab.Path] = inventory.File{Data: []byte(strings.Join(d.Fstab, "\n") + "\n")}
 	v.Files["/proc/cmdline"] = inventory.File{Data: []byte("rw root=/dev/ubda1 rootfstype=ext4 " + strings.Join(d.Words, " "))}
 	v.Uses = []inventory.Use{{Node: "ubda1", How: inventory.Mounted, Where: "/", Kind: "ext4"}}
@@ -108,7 +109,7 @@ func (d described) look() *inventory.Inventory {
 		}
 	}
 	for _, u := range v.Units() {
-		v.Dirs[u.Where] = v.Dirs[u.Where] || slices.Contains([]string{"/", "/var", "/srv"}, u.Where)
+		v.Dirs[u.Where] = v.Dirs[u.Where] || slices.Contains([]string{"/", "/var", "/srv", "/home"}, u.Where)
 		v.Sources[u.What] = u.What == "/srv"
 	}
 	return v

@@ -76,7 +76,25 @@ func (m *machine) device(n *node, l *units.Loaded, e fstab.Entry) {
 		n.unsure("%s", f.Says)
 	} else if wrong && !e.IsSwap() {
 		n.fail("%s: the kernel refuses the mount: %s", on.Name, f.Says)
+	} else if state := m.left(on); state != "" && checked(n) {
+		n.remark = "a check comes first, which may say more: " + state
 	}
+}
+
+// left is how a file system was left, where that was not in order; it is in use now, or was
+// unmounted, where nothing is said.
+func (m *machine) left(on inventory.Node) string {
+	c, _ := on.Content()
+	switch state := inventory.StateOf(c, m.v.UsesOf(on.Name)); fs.State(state) {
+	case fs.Dirty, fs.Recovery, fs.Errors:
+		return state
+	}
+	return ""
+}
+
+// checked reports whether the mount waits for a check of its file system.
+func checked(n *node) bool {
+	return slices.ContainsFunc(n.requires, func(r *node) bool { return strings.HasPrefix(r.name, "systemd-fsck@") })
 }
 
 // makes reports whether a service makes first what the device has to hold.

@@ -36,6 +36,9 @@ type found struct {
 // (init/do_mounts.c: name_to_dev_t); all others need an initial file system.
 func (m *machine) root() found {
 	word, at := m.facts.Words.Last("root"), ""
+	if how := m.facts.Words.Last("systemd.volatile"); how == "yes" || how == "overlay" {
+		return found{verdict: Untold, why: "systemd.volatile=" + how + " puts another root over the one on the disk, which is not modelled"}
+	}
 	if m.facts.From == "" { // then it is what its line says
 		for _, u := range m.lines {
 			if u.Where == "/" && u.None == "" {
@@ -54,8 +57,13 @@ func (m *machine) root() found {
 	if at == "" {
 		at = "root=" + word
 	}
+	if usr := m.facts.Words.Last("mount.usr"); usr != "" && m.facts.Initrd == Yes && len(m.named(usr)) == 0 {
+		return found{verdict: Untold, why: "mount.usr=" + usr + " names no device: what an initial file system makes of that cannot be told"}
+	}
 	list := m.named(word)
 	switch {
+	case m.elsewhere(word):
+		return found{verdict: Untold, why: at + ": which name a disk has there is not known here; an identifier is"}
 	case len(list) == 0 && m.unread() != "":
 		return found{verdict: Untold, why: fmt.Sprintf("%s: no device that can be read has it; it may be on %s", at, m.unread())}
 	case len(list) == 0 && (!m.plain(word) && strings.HasPrefix(word, "/dev/") || m.locked() != "" && strings.Contains(word, "UUID=")):
@@ -75,6 +83,12 @@ func (m *machine) root() found {
 		return found{verdict: NoRoot, why: fmt.Sprintf("%s is %s: %s", at, n.Name, why)}
 	}
 	return found{node: n.Name, words: fmt.Sprintf("%s is %s", at, n.Name)}
+}
+
+// elsewhere reports whether the word is a name that the kernel of another machine gives: that of
+// the system below a directory.
+func (m *machine) elsewhere(word string) bool {
+	return m.v.Machine.Root != "" && strings.HasPrefix(word, "/dev/") && !strings.HasPrefix(word, "/dev/disk/") && !strings.HasPrefix(word, "/dev/mapper/")
 }
 
 // named gives the nodes that a word of the command line means.

@@ -64,6 +64,7 @@ type Machine struct {
 
 // System is what a boot goes by beside fstab and units.
 type System struct {
+	Version    int      // of systemd; 0 where it is not known
 	Conf       [][]byte // of systemd's system.conf and what is added to it, in the order in which they are read
 	Generators []string // programs that make units at each boot; nil where they could not be listed
 	// Filled are directories in which something lies: a partition that is found by its type is not

@@ -73,7 +73,7 @@ func (e *Env) addCompletion(root *cobra.Command) {
 		"content": list("keep", "erase"), "severity": list("note", "warning", "error"), "direction": list("back", "forward"),
 		"sizes": list("iec", "si", "sectors", "bytes"), "colour": list("auto", "always", "never"),
 		"set": attributes, "clear": attributes,
-		"despite": findingCodes, "lose": e.completeNames, "kind": e.completeKinds,
+		"absent": e.completeDevices, "despite": findingCodes, "lose": e.completeNames, "kind": e.completeKinds,
 	}
 	var walk func(*cobra.Command)
 	walk = func(cmd *cobra.Command) {

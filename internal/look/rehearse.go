@@ -354,7 +354,10 @@ func mend(v *inventory.Inventory, l boot.Line, found []finding.Finding) string {
 		return ""
 	case l.Unit.Entry.IsSwap():
 		return fmt.Sprintf("fundus fstab disable %d", l.Number)
-	case l.Device != "" && !v.Dirs[where] && v.Dirs["/"] && strings.Contains(l.Reason, "the mount point "):
+	case l.Device != "" && strings.Contains(l.Reason, "is missing, and the root is read-only"):
+		if root, ok := v.MountedAt("/"); ok && root.ReadOnly { // nobody can make it today either
+			return "fundus fstab edit / --drop=ro"
+		}
 		return "fundus mount " + where + " --make"
 	case l.Device == "" && !advice.Kept(l.Dir) && !l.NoFail:
 		return fmt.Sprintf("fundus fstab edit %d --add=nofail", l.Number)

@@ -3,7 +3,9 @@ package machine
 import (
 	"maps"
 	"path"
+	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"fundus/core/inventory"
@@ -111,6 +113,7 @@ func readSystem(v *inventory.Inventory, r Reader) {
 			v.System.Conf = append(v.System.Conf, state.Data)
 		}
 	}
+	v.System.Version = version(r)
 	masked := map[string]bool{}
 	for _, dir := range []string{"/etc/systemd/system-generators", "/run/systemd/system-generators", "/usr/local/lib/systemd/system-generators", "/usr/lib/systemd/system-generators"} {
 		names, _ := r.List(dir)
@@ -131,6 +134,22 @@ func readSystem(v *inventory.Inventory, r Reader) {
 		names, err := r.List(dir)
 		v.System.Filled[dir] = err == nil && len(names) > 0
 	}
+}
+
+// shared is the library that systemd's programs have in common, with its version.
+var shared = regexp.MustCompile(`^libsystemd-shared-([0-9]+)[-.0-9a-z~]*\.so$`)
+
+// version is that of systemd by the name of its library, 0 where there is none.
+func version(r Reader) (n int) {
+	for _, dir := range []string{"/usr/lib/systemd", "/usr/lib/x86_64-linux-gnu/systemd", "/usr/lib64/systemd", "/usr/lib/aarch64-linux-gnu/systemd"} {
+		names, _ := r.List(dir)
+		for _, name := range names {
+			if m := shared.FindStringSubmatch(name); m != nil && n == 0 {
+				n, _ = strconv.Atoi(m[1]) // digits alone
+			}
+		}
+	}
+	return n
 }
 
 // generatorAt reports whether a program is there, or a mask over one of its name.

@@ -200,7 +200,7 @@ func TestFlags(t *testing.T) {
 		"users,exec":                           "0x6 ",
 		"exec,user,noauto":                     "0xe ",
 		"owner,dev":                            "0x2 ",
-		"silent,norelatime,nofail,nolazytime":    "0x8000 ",
+		"silent,norelatime,nofail,nolazytime":  "0x8000 ",
 	} {
 		if flags, data := mountFlags("ext4", options); fmt.Sprintf("%#x %s", flags, data) != want {
 			t.Errorf("%s: %#x %q, want %q", options, flags, data, want)
