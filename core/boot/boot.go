@@ -110,6 +110,9 @@ func (j *judge) verdict(r *Report, asked string) {
 		r.Verdict = max2(r.Verdict, Without)
 		r.Why = j.goal.name + " is not reached: " + j.unreached()
 	}
+	if why := j.m.staysReadOnly(); why != "" && r.Why == "" {
+		r.Verdict, r.Why = max2(r.Verdict, Without), why
+	}
 	if r.Verdict == Untold {
 		j.first(r, func(l Line) bool { return l.Outcome == Unknown && !l.NoFail })
 	}

@@ -88,7 +88,7 @@ func (g *graph) node(name string) *node {
 	case ".automount", ".swap":
 		n.absent = "there is no unit " + name
 	case ".service", ".target", ".socket", ".path", ".timer":
-		if g.m.packaged && !strings.Contains(name, "@") && !slices.Contains(g.m.own(), name) {
+		if g.m.packaged && !strings.Contains(name, "@") && !strings.HasPrefix(name, "systemd-") && !slices.Contains(g.m.own(), name) {
 			n.absent = "there is no unit " + name
 		}
 	}

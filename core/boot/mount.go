@@ -26,6 +26,8 @@ func (m *machine) comes(n *node) {
 			n.device = list[0].Name
 		}
 		switch {
+		case !m.remounts():
+			n.remark = "by the command line; the options of this line are not given to it, since what does that is not started"
 		case len(list) == 0 && fstab.IsNode(l.What()):
 			n.remark = "by the command line; no device has " + e.Spec + ", and so the options of this line are not given to it"
 		case m.rootFound.node != "" && n.device != m.rootFound.node && n.device != "":
@@ -176,13 +178,31 @@ func (m *machine) readOnly(where string, over bool) bool {
 	return e.On("ro", "rw") || kind.OnlyRead(e.Type)
 }
 
+// remounts reports whether the root is given the options of its line: by a service that the reader
+// of the table has local-fs.target want, unless it dies before.
+func (m *machine) remounts() bool {
+	n, ok := m.graph.nodes["systemd-remount-fs.service"]
+	return ok && n.job
+}
+
+// staysReadOnly says why the root is read-only though its line does not ask for that; "" where it
+// is not.
+func (m *machine) staysReadOnly() string {
+	for _, u := range m.lines {
+		if u.Where == "/" && u.None == "" && !u.Entry.On("ro", "rw") && m.rootReadOnly() {
+			return "the root stays read-only, as the kernel mounts it: nothing gives it the options of its line"
+		}
+	}
+	return ""
+}
+
 // rootReadOnly reports whether the root is mounted read-only when the others are: by its line,
 // which has its options given to it, else as the kernel was told, which does so unless it is
 // told otherwise.
 func (m *machine) rootReadOnly() bool {
 	for _, u := range m.lines {
 		names := len(m.by.Resolve(u.Entry.Spec)) > 0 || !fstab.IsNode(u.What) // else its options are given to nothing
-		if u.Where == "/" && u.None == "" && names && m.has("systemd-fstab-generator") && m.facts.Words.On("fstab", true) {
+		if u.Where == "/" && u.None == "" && names && m.remounts() {
 			return u.Entry.On("ro", "rw")
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"strconv"
 	"strings"
 
@@ -210,6 +211,9 @@ with another table. Exit code 4 says that it would be delayed, or not come up.`,
 			if len(args) > 0 {
 				s.Only = args[0]
 			}
+			if cmd.Flags().Changed("entry") && s.Entry == "" {
+				return usagef("--entry takes the name of an entry, or its title")
+			}
 			if cmd.Flags().Changed("seed") && !s.Shuffled {
 				return usagef("--seed chooses an order: give --names-shuffled too")
 			}
@@ -253,13 +257,15 @@ func readInput(e *Env, name string) ([]byte, error) {
 		return append([]byte{}, data...), err
 	}
 	state, err := machine.ReadFileState(name)
-	switch {
+	switch info, errStat := os.Stat(name); {
 	case err != nil:
 		return nil, err
 	case state.Missing:
 		return nil, fmt.Errorf("%s: there is no such file", name)
 	case state.Dir:
 		return nil, fmt.Errorf("%s is a directory", name)
+	case errStat != nil || !info.Mode().IsRegular():
+		return nil, fmt.Errorf("%s is no file with text", name)
 	}
 	return append([]byte{}, state.Data...), nil
 }

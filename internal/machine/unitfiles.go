@@ -133,6 +133,9 @@ func readSystem(v *inventory.Inventory, r Reader) {
 		}
 		names, err := r.List(dir)
 		v.System.Filled[dir] = err == nil && len(names) > 0
+		if state, err := r.ReadFile(dir); err == nil {
+			v.Dirs[dir] = state.Dir
+		}
 	}
 }
 

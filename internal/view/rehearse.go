@@ -138,14 +138,14 @@ func (p *Printer) rehearsed(list []look.RehearsedLine) {
 	for _, l := range list {
 		dirs, kinds = max(dirs, text.StringWidth(visible(l.Dir))), max(kinds, text.StringWidth(visible(l.Kind)))
 	}
-	const mostDir = 24 // what is longer is cut: the reason is what matters
-	dirs = min(dirs, mostDir)
+	const mostDir, mostKind = 24, 12 // what is longer is cut: the reason is what matters
+	dirs, kinds = min(dirs, mostDir), min(kinds, mostKind)
 	for _, l := range list {
 		words := l.Outcome
 		if l.Reason != "" {
 			words += ": " + visible(l.Reason)
 		}
-		p.wrap(0, fmt.Sprintf("%4s  %s  %s  ", place(l), text.Pad(text.Snip(visible(l.Dir), dirs, p.ellipsis()), dirs, ' '), text.Pad(visible(l.Kind), kinds, ' ')), words)
+		p.wrap(0, fmt.Sprintf("%4s  %s  %s  ", place(l), text.Pad(text.Snip(visible(l.Dir), dirs, p.ellipsis()), dirs, ' '), text.Pad(text.Snip(visible(l.Kind), kinds, p.ellipsis()), kinds, ' ')), words)
 		if l.Next != "" {
 			p.printf("      %s\n", p.paint(Strong, visible(l.Next)))
 		}

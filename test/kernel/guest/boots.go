@@ -201,6 +201,9 @@ func jobs() (out []Ended, log string) {
 		}
 		text = strings.ReplaceAll(text, `\x5c`, `\`) // as the kernel writes a backslash
 		_, said, is := strings.Cut(text, "systemd[1]: ")
+		if strings.Contains(text, "Failed at step") || strings.Contains(text, "EXT4-fs") || strings.Contains(text, "error") { // of a child, and of the kernel
+			all = append(all, fmt.Sprint(at, " ", text))
+		}
 		if !is {
 			continue
 		}
