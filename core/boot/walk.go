@@ -184,6 +184,9 @@ func (g *graph) ends(n *node) {
 		n.unsure("%s", n.asks)
 	case suffix == ".mount" || suffix == ".swap":
 		g.m.comes(n)
+	case suffix == ".automount" && n.loaded != nil: // it needs the directory at once
+		g.m.place(n, n.loaded.Where())
+		n.remark = ""
 	}
 }
 

@@ -368,15 +368,15 @@ func (f foretold) failing(name string) bool {
 		if name == "systemd-remount-fs.service" {
 			return strings.Contains(l.Reason, "are not given to it")
 		}
-		return unitOf(l.Spec, l.Dir, l.Type) == name && l.Outcome != "mounted"
-	})
+		return (unitOf(l.Spec, l.Dir, l.Type) == name || unit.Name(l.Dir, "automount") == name) && l.Outcome != "mounted"
+	}) || strings.HasPrefix(name, "systemd-growfs@") // which only some kinds can, and nobody waits for
 }
 
 // agrees reports whether what the line asks of the kernel is so, as far as the kernel says it.
 func agrees(line, kernel string) bool {
 	has := strings.Split(kernel, ",")
 	for _, o := range strings.Split(line, ",") {
-		own := strings.HasPrefix(o, "x-") || strings.HasPrefix(o, "pri=") || slices.Contains([]string{"", "defaults", "nofail", "noauto", "auto", "_netdev", "sw", "rw", "bind"}, o)
+		own := strings.HasPrefix(o, "x-") || strings.HasPrefix(o, "pri=") || slices.Contains([]string{"", "defaults", "nofail", "noauto", "auto", "_netdev", "sw", "rw", "bind", "acl"}, o)
 		if !own && !slices.Contains(has, o) {
 			return false
 		}
