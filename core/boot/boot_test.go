@@ -310,3 +310,20 @@ func TestEncryptedAndFoundByType(t *testing.T) {
 		}
 	}
 }
+
+// TestElsewhere: of a system below a directory nobody knows here which names its disks will have;
+// an identifier means the same there.
+func TestElsewhere(t *testing.T) {
+	for lines, want := range map[string]string{
+		"UUID=root / ext4\n/dev/sdb1 /srv/herbarium ext4\n":        "unknown whether it comes up; 1 line cannot be told",
+		"UUID=root / ext4\n/dev/sdb1 /srv/herbarium ext4 nofail\n": "comes up as far as can be told; 1 line cannot be told",
+		"/dev/sda1 / ext4\n": "unknown whether it comes up",
+		"UUID=root / ext4\nLABEL=herbarium /srv/herbarium ext4\n": "comes up",
+	} {
+		v := fernhill(lines)
+		v.Machine.Root = "/mnt"
+		if got := Rehearse(v).String(); got != want {
+			t.Errorf("%q: %s, want %s", lines, got, want)
+		}
+	}
+}
