@@ -188,7 +188,10 @@ func (l Line) Missing() bool {
 // notes are what goes along with the boot beside the lines.
 func (j *judge) notes(r *Report) {
 	for _, t := range j.m.typed {
-		if n := j.g.node(t.unit); n.job && n.state == done {
+		switch n := j.g.node(t.unit); {
+		case n.job && n.chance != "":
+			r.Notes = append(r.Notes, t.node+" is found by its type; whether it is mounted at "+t.where+" is chance")
+		case n.job && n.state == done:
 			r.Notes = append(r.Notes, t.note())
 		}
 	}
