@@ -17,20 +17,20 @@ func Rehearse(v *inventory.Inventory) Report { return RehearseFrom(v, Next(v)) }
 
 // RehearseFrom goes through the boot that starts so.
 func RehearseFrom(v *inventory.Inventory, s Start) Report {
-	m, g := prepared(v, s)
-	return m.walked(g)
+	return prepared(v, s).walked()
 }
 
 // prepared is the graph of a boot before anything is started.
-func prepared(v *inventory.Inventory, s Start) (*machine, *graph) {
+func prepared(v *inventory.Inventory, s Start) *machine {
 	m := &machine{v: v, by: v.Resolver(), lines: v.Units(), facts: factsOf(v, s), crypt: crypttab.Entries(v.Files[crypttab.Path].Data)}
 	m.rootFound = m.root()
 	m.graph = build(m, m.load())
-	return m, m.graph
+	return m
 }
 
 // walked goes through the graph, and says what comes of it.
-func (m *machine) walked(g *graph) Report {
+func (m *machine) walked() Report {
+	g := m.graph
 	r := Report{Root: m.rootFound.words, Unforeseen: m.unforeseen()}
 	goal, asked := m.goal(g)
 	if goal != nil {
@@ -107,11 +107,11 @@ func (j *judge) verdict(r *Report, asked string) {
 		r.Verdict = ComesUp
 	}
 	if j.goal.state == failed {
-		r.Verdict = max2(r.Verdict, Without)
+		r.Verdict = worst(r.Verdict, Without)
 		r.Why = j.goal.name + " is not reached: " + j.unreached()
 	}
 	if why := j.m.staysReadOnly(); why != "" && r.Why == "" {
-		r.Verdict, r.Why = max2(r.Verdict, Without), why
+		r.Verdict, r.Why = worst(r.Verdict, Without), why
 	}
 	if r.Verdict == Untold {
 		j.first(r, func(l Line) bool { return l.Outcome == Unknown && !l.NoFail })
@@ -121,8 +121,8 @@ func (j *judge) verdict(r *Report, asked string) {
 	}
 }
 
-// max2 is the worse of two verdicts.
-func max2(a, b Verdict) Verdict {
+// worst is the worse of two verdicts.
+func worst(a, b Verdict) Verdict {
 	if b.Rank() > a.Rank() {
 		return b
 	}

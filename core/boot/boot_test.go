@@ -288,11 +288,12 @@ func TestEncryptedAndFoundByType(t *testing.T) {
 		"a line is for it": {func(v *inventory.Inventory) {
 			v.Files[fstab.Path] = inventory.File{Data: []byte("UUID=root / ext4\nUUID=h /home ext4\n")}
 		}, "[]"},
-		"something is there": {func(v *inventory.Inventory) { v.System.Filled = map[string]bool{"/home": true} }, "[]"},
-		"not by itself":      {func(v *inventory.Inventory) { v.Nodes[2].Entry.Attributes = noAutoBit }, "[]"},
-		"an MBR":             {func(v *inventory.Inventory) { v.Nodes[0].Table.Scheme = table.MBR }, "[]"},
-		"another type":       {func(v *inventory.Inventory) { v.Nodes[2].Entry.Type = srv }, "[sdx2 is mounted at /srv, found by its type: no line says so]"},
-		"no such generator":  {func(v *inventory.Inventory) { v.System.Generators = []string{"systemd-fstab-generator", "site"} }, "[]"},
+		"something is there":    {func(v *inventory.Inventory) { v.System.Filled = map[string]bool{"/home": true} }, "[]"},
+		"not by itself":         {func(v *inventory.Inventory) { v.Nodes[2].Entry.Attributes = noAutoBit }, "[]"},
+		"an MBR":                {func(v *inventory.Inventory) { v.Nodes[0].Table.Scheme = table.MBR }, "[]"},
+		"another type":          {func(v *inventory.Inventory) { v.Nodes[2].Entry.Type = srv }, "[sdx2 is mounted at /srv, found by its type: no line says so]"},
+		"no such generator":     {func(v *inventory.Inventory) { v.System.Generators = []string{"systemd-fstab-generator", "site"} }, "[]"},
+		"one of the site alone": {func(v *inventory.Inventory) { v.System.Generators = []string{"site"} }, "[sdx2 is mounted at /home, found by its type: no line says so]"},
 		"it is turned off": {func(v *inventory.Inventory) {
 			v.Files["/proc/cmdline"] = inventory.File{Data: []byte("root=UUID=root systemd.gpt_auto=0")}
 		}, "[]"},

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/text/crypttab"
 	"fundus/core/text/fstab"
@@ -25,7 +26,6 @@ func (g *graph) encrypted() {
 		if n.masked {
 			continue
 		}
-		n.asks = ""
 		if what := fstab.Node(e.Device); fstab.IsNode(what) {
 			device := g.node(unit.Name(what, "device"))
 			if d, ok := fstab.Span(e.Value("x-systemd.device-timeout")); ok {
@@ -57,6 +57,12 @@ func (m *machine) opened(n inventory.Node) bool {
 		return false
 	}
 	return !slices.ContainsFunc(m.crypt, func(e crypttab.Entry) bool { return e.Name == disk.Alias && e.Key != "" && !e.Has("noauto") })
+}
+
+// holdsKey reports whether a node holds what is opened with a key.
+func holdsKey(n inventory.Node) bool {
+	c, ok := n.Content()
+	return ok && c.Class == fs.Encrypted
 }
 
 func (m *machine) isEncrypted(name string) bool {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"fundus/core/inventory"
+	"fundus/core/refs"
 	"fundus/core/text/bootcfg"
 	"fundus/core/text/fstab"
 	"fundus/core/text/unit"
@@ -78,22 +79,20 @@ func same(a, b units.Line) bool {
 
 // Entries are those of every boot menu, in the order in which menus are looked for.
 func Entries(v *inventory.Inventory) (out []bootcfg.Entry) {
-	var paths []string
-	for _, p := range []string{"/boot/grub/grub.cfg", "/boot/grub2/grub.cfg", "/boot/extlinux/extlinux.conf", "/boot/syslinux/syslinux.cfg"} {
-		if _, there := v.Files[p]; there {
-			paths = append(paths, p)
+	for _, place := range refs.Places() {
+		if !place.Menu {
+			continue
 		}
-	}
-	var own []string
-	for p := range v.Files {
-		if strings.Contains(p, "/loader/entries/") {
-			own = append(own, p)
+		var paths []string
+		for p := range v.Files {
+			if p == place.Path || place.Dir() && strings.HasPrefix(p, place.Path+"/") {
+				paths = append(paths, p)
+			}
 		}
-	}
-	slices.Sort(own)
-	slices.Reverse(own) // the newest first, by their names
-	for _, p := range append(paths, own...) {
-		out = append(out, bootcfg.Entries(p, v.Files[p].Data)...)
+		slices.Sort(paths)
+		for _, p := range slices.Backward(paths) { // of a directory the newest first, by their names
+			out = append(out, bootcfg.Entries(p, v.Files[p].Data)...)
+		}
 	}
 	return out
 }
@@ -122,10 +121,11 @@ func factsOf(v *inventory.Inventory, s Start) facts {
 	return f
 }
 
-// has reports whether the machine has a generator of units. Where none could be listed, it has
-// those of systemd.
+// has reports whether the machine has a generator of units. Where none of systemd's could be
+// listed, it has them all.
 func (m *machine) has(generator string) bool {
-	return m.v.System.Generators == nil || slices.Contains(m.v.System.Generators, generator)
+	listed := slices.ContainsFunc(m.v.System.Generators, func(g string) bool { return strings.HasPrefix(g, "systemd-") })
+	return !listed || slices.Contains(m.v.System.Generators, generator)
 }
 
 // unforeseen are generators of others.

@@ -123,7 +123,7 @@ func build(m *machine, all []units.Loaded) *graph {
 			continue
 		}
 		n := &node{name: l.Name, loaded: l, masked: l.Masked, line: m.made.Lines[l.Name], tests: l.Condition()}
-		if !m.keptOrMade(l) {
+		if !ofGenerator(l) {
 			n.line = 0
 		}
 		if why := refusedBySystemd(l); why != "" && !l.Masked {

@@ -8,7 +8,6 @@ import (
 
 	"fundus/core/text/fstab"
 	"fundus/core/text/unit"
-	"fundus/core/units"
 )
 
 // names are those of all units, in order.
@@ -93,7 +92,7 @@ func (j *judge) line(l *Line) {
 	case n.masked:
 		l.is(Unread, "the command line masks %s", n.name)
 		return
-	case n.loaded != nil && !j.m.keptOrMade(n.loaded):
+	case n.loaded != nil && !ofGenerator(n.loaded):
 		l.is(Passed, "%s counts in its place", n.loaded.Path)
 		return
 	}
@@ -125,7 +124,7 @@ func (j *judge) ofUnits() (out []Line) {
 			continue // by hand alone
 		}
 		e := entryOf(n.loaded)
-		u := fstab.Unit{Entry: e, What: n.loaded.What(), Where: n.loaded.Where(), Automount: main != n, Tie: tie(main.loaded)}
+		u := fstab.Unit{Entry: e, What: n.loaded.What(), Where: n.loaded.Where(), Automount: main != n, Tie: main.loaded.Tie()}
 		l := Line{File: n.loaded.Path, Spec: e.Spec, Dir: e.Dir, Kind: e.Type, NoFail: u.Tie != fstab.Required, Options: strings.Join(e.Options, ","), Unit: u}
 		if slices.Contains(n.loaded.All("Unit", "Requires"), "systemd-fsck@"+unit.Name(u.What, "service")) {
 			l.Pass = 2
@@ -135,8 +134,6 @@ func (j *judge) ofUnits() (out []Line) {
 	}
 	return out
 }
-
-func tie(l *units.Loaded) fstab.Tie { return l.Tie() }
 
 // unit is what becomes of a mount or an area of swap, with the unit that the boot pulls in for it.
 func (j *judge) unit(l *Line, n, main *node) {

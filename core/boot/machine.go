@@ -42,7 +42,7 @@ func (m *machine) load() []units.Loaded {
 	late := units.Place{Dir: lateDir, Tree: units.Tree{}}
 	made := units.Place{Dir: generated, Tree: units.Tree{}}
 	if m.has("systemd-fstab-generator") {
-		m.made = units.Generate(m.lines, units.Facts{CommandLine: m.text()})
+		m.made = units.Generate(m.lines, units.Facts{Words: m.facts.Words})
 		made.Tree = m.made.Normal
 		for name, e := range m.made.Late {
 			late.Tree[name] = e
@@ -73,21 +73,8 @@ func (m *machine) load() []units.Loaded {
 	return all
 }
 
-// text is the command line for the generator.
-func (m *machine) text() string {
-	var words []string
-	for _, w := range m.facts.Words {
-		if w.Valued {
-			words = append(words, w.Name+`="`+w.Value+`"`)
-		} else {
-			words = append(words, w.Name)
-		}
-	}
-	return strings.Join(words, " ")
-}
-
-// keptOrMade reports whether the unit is one that people keep, or that is made of a line.
-func (m *machine) keptOrMade(l *units.Loaded) bool {
+// ofGenerator reports whether the unit is made at boot: of a line, or of a partition's type.
+func ofGenerator(l *units.Loaded) bool {
 	return strings.HasPrefix(l.Path, generated+"/") || strings.HasPrefix(l.Path, lateDir+"/")
 }
 

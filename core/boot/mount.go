@@ -16,7 +16,7 @@ import (
 // comes says whether a mount or an area of swap comes whose requirements are there.
 func (m *machine) comes(n *node) {
 	l := n.loaded
-	if l == nil || !ownUnit(l) && !m.keptOrMade(l) {
+	if l == nil || !ownUnit(l) && !ofGenerator(l) {
 		return // of systemd itself and of packages
 	}
 	e := entryOf(l)
@@ -36,10 +36,6 @@ func (m *machine) comes(n *node) {
 		return
 	}
 	what, where := l.What(), l.Where()
-	if where == "" && !l.IsSwap() {
-		n.fail("the unit says no place: systemd refuses it")
-		return
-	}
 	switch {
 	case fstab.IsNode(what) && !e.Has("bind") && !e.Has("rbind"):
 		m.device(n, l, e)
@@ -127,7 +123,7 @@ func (m *machine) place(n *node, where string) {
 	there, looked := m.v.Dirs[where]
 	on, over := m.holder(where)
 	switch readOnly := m.readOnly(on, over); {
-	case there || n.loaded.Get("Mount", "Where") == "/":
+	case there:
 	case !looked && readOnly: // of the network, whose places are not looked at
 		n.unsure("whether there is a directory %s was not looked at, and nothing can make it: what it lies on is read-only", where)
 	case !looked:
@@ -298,10 +294,4 @@ func refused(typ string, options []string) (mountopt.Fault, bool) {
 func inMemory(typ string) bool {
 	return slices.Contains([]string{"tmpfs", "ramfs", "proc", "sysfs", "devpts", "devtmpfs", "debugfs", "tracefs", "securityfs", "cgroup", "cgroup2", "efivarfs", "mqueue", "hugetlbfs",
 		"bpf", "configfs", "binfmt_misc", "pstore", "nfsd", "rpc_pipefs", "selinuxfs", "fusectl"}, typ)
-}
-
-// holdsKey reports whether a node holds what is opened with a key.
-func holdsKey(n inventory.Node) bool {
-	c, ok := n.Content()
-	return ok && c.Class == fs.Encrypted
 }

@@ -48,7 +48,7 @@ func (m *machine) root() found {
 	}
 	switch {
 	case word == "" || word == "gpt-auto":
-		return found{node: m.rootNow(), why: "the root is found by its type"}
+		return found{node: m.rootNow()} // by its type
 	case strings.HasPrefix(word, "/dev/nfs"), strings.Contains(word, ":/"), slices.Contains([]string{"tmpfs", "fstab", "/dev/root", "/dev/ram0"}, word):
 		return found{node: m.rootNow(), words: "root=" + word}
 	case onlyInitrd(word) && m.facts.Initrd == No:

@@ -2,7 +2,6 @@ package boot
 
 import (
 	"fmt"
-	"strings"
 
 	"fundus/core/fs"
 	"fundus/core/table"
@@ -89,5 +88,5 @@ func (t byType) note() string {
 	if t.where == fstab.Swap {
 		return t.node + " is swapped on, found by its type: no line says so"
 	}
-	return fmt.Sprintf("%s is mounted at %s, found by its type: no line says so", t.node, strings.TrimSuffix(t.where, "/"))
+	return fmt.Sprintf("%s is mounted at %s, found by its type: no line says so", t.node, t.where)
 }

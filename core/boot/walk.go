@@ -42,7 +42,7 @@ func (g *graph) startable(n *node, seen map[*node]int) bool {
 	seen[n] = under
 	for _, r := range n.requires {
 		if n.cannot == "" && !g.startable(r, seen) {
-			n.cannot, n.from = "it requires "+r.name+", which cannot be started", r
+			n.cannot = "it requires " + r.name + ", which cannot be started"
 		}
 	}
 	seen[n] = fine
@@ -215,7 +215,7 @@ func later(a, b time.Duration) time.Duration {
 	return a + b
 }
 
-// blamed are the failed units that a failed one has failed by.
+// blame collects a failed unit, and those by which it has failed.
 func (n *node) blame(into map[*node]bool) {
 	if into[n] {
 		return
@@ -228,7 +228,7 @@ func (n *node) blame(into map[*node]bool) {
 	}
 }
 
-// holders are the units whose waiting a unit waits for: those that end when it begins, and so on.
+// holders collects the unit, and those for which it has to wait.
 func (n *node) holders(into map[*node]bool) {
 	if into[n] {
 		return

@@ -29,6 +29,7 @@ type Place struct {
 	// lost with the next one.
 	Writer string
 	Fixed  bool // nobody can change it
+	Menu   bool // it says what can be started
 	Syntax text.Syntax
 }
 
@@ -38,14 +39,14 @@ func Places() []Place {
 	words := bootcfg.Syntax{}
 	return []Place{
 		{Path: "/proc/cmdline", What: "command line of this boot", Syntax: words, Fixed: true},
-		{Path: "/boot/grub/grub.cfg", What: "boot menu", Syntax: words, Writer: generator},
-		{Path: "/boot/grub2/grub.cfg", What: "boot menu", Syntax: words, Writer: generator},
+		{Path: "/boot/grub/grub.cfg", What: "boot menu", Menu: true, Syntax: words, Writer: generator},
+		{Path: "/boot/grub2/grub.cfg", What: "boot menu", Menu: true, Syntax: words, Writer: generator},
 		{Path: "/etc/default/grub", What: "defaults of the boot menu", Syntax: words},
-		{Path: "/boot/loader/entries", Suffix: ".conf", What: "boot entry", Syntax: words},
-		{Path: "/efi/loader/entries", Suffix: ".conf", What: "boot entry", Syntax: words},
-		{Path: "/boot/efi/loader/entries", Suffix: ".conf", What: "boot entry", Syntax: words},
-		{Path: "/boot/extlinux/extlinux.conf", What: "boot menu", Syntax: words},
-		{Path: "/boot/syslinux/syslinux.cfg", What: "boot menu", Syntax: words},
+		{Path: "/boot/loader/entries", Suffix: ".conf", What: "boot entry", Menu: true, Syntax: words},
+		{Path: "/efi/loader/entries", Suffix: ".conf", What: "boot entry", Menu: true, Syntax: words},
+		{Path: "/boot/efi/loader/entries", Suffix: ".conf", What: "boot entry", Menu: true, Syntax: words},
+		{Path: "/boot/extlinux/extlinux.conf", What: "boot menu", Menu: true, Syntax: words},
+		{Path: "/boot/syslinux/syslinux.cfg", What: "boot menu", Menu: true, Syntax: words},
 		{Path: "/etc/kernel/cmdline", What: "command line of new kernels", Syntax: words},
 		{Path: "/etc/initramfs-tools/conf.d", What: "initramfs settings", Syntax: words},
 		{Path: "/etc/dracut.conf.d", Suffix: ".conf", What: "initramfs settings", Syntax: words},

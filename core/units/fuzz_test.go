@@ -51,7 +51,7 @@ func FuzzGenerate(f *testing.F) {
 	f.Add([]byte("UUID=a /srv/a ext4 x-systemd.automount,x-systemd.makefs 0 2\n"), "quiet")
 	f.Add([]byte("a swap swap x-systemd.makefs\n/dev/x\t/\\040 auto\n"), `fstab="1" systemd.volatile=state`)
 	f.Fuzz(func(t *testing.T, table []byte, line string) {
-		made := Generate(fstab.Read(fstab.Parse(table), nil), Facts{CommandLine: line})
+		made := Generate(fstab.Read(fstab.Parse(table), nil), Facts{Words: Words(line)})
 		for _, tree := range []Tree{made.Normal, made.Late} {
 			for path, e := range tree {
 				if len(e.To) > 3 && e.To[:3] == "../" {

@@ -11,7 +11,7 @@ import (
 
 // Facts are what the generator goes by besides the table.
 type Facts struct {
-	CommandLine string // of the kernel
+	Words Line // of the kernel's command line
 	// Checks reports whether there is a program that checks the kind; nil: there always is.
 	Checks func(kind string) bool
 }
@@ -40,7 +40,7 @@ const source = fstab.Path
 // system itself and not in the initial file system.
 func Generate(lines []fstab.Unit, f Facts) Generated {
 	g := &generator{Generated{Tree{}, Tree{}, map[string]int{}}, f}
-	words := Words(f.CommandLine)
+	words := f.Words
 	if words.On("fstab", true) {
 		swap := words.On("systemd.swap", true)
 		for _, u := range lines {

@@ -227,8 +227,11 @@ func (l Loaded) Where() string { return l.Get(l.section(), "Where") }
 
 // Kept reports whether it is one that people keep: those of systemd itself and of packages lie
 // elsewhere.
-func (l Loaded) Kept() bool {
-	return strings.HasPrefix(l.Path, "/etc/") || strings.HasPrefix(l.Path, "/run/")
+func (l Loaded) Kept() bool { return Kept(l.Path) }
+
+// Kept reports whether people keep what lies at the path, or in that directory.
+func Kept(path string) bool {
+	return strings.HasPrefix(path, "/etc/") || strings.HasPrefix(path, "/run/")
 }
 
 // Alone reports whether it has none of the dependencies that units have by themselves.

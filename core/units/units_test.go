@@ -39,7 +39,7 @@ func TestWords(t *testing.T) {
 // Example: what systemd makes of a table at each boot.
 func ExampleGenerate() {
 	table := fstab.Parse([]byte("tmpfs /srv/scans tmpfs size=50%,nofail 0 0\n"))
-	made := Generate(fstab.Read(table, nil), Facts{CommandLine: "quiet"})
+	made := Generate(fstab.Read(table, nil), Facts{Words: Words("quiet")})
 	for _, path := range made.Normal.Paths() {
 		fmt.Println(strings.TrimSpace(path + " " + made.Normal[path].To))
 	}

@@ -30,7 +30,7 @@ func readUnits(v *inventory.Inventory, r Reader) {
 		for _, name := range list {
 			inner := []string{""}
 			switch {
-			case !units.Relevant(name) && !(kept(dir) && strings.HasSuffix(name, ".d/")):
+			case !units.Relevant(name) && !(units.Kept(dir) && strings.HasSuffix(name, ".d/")):
 				continue
 			case strings.HasSuffix(name, "/"):
 				inner, _ = r.List(path.Join(dir, name))
@@ -49,9 +49,6 @@ func readUnits(v *inventory.Inventory, r Reader) {
 	readSystem(v, r)
 }
 
-// kept reports whether people keep their units in the directory.
-func kept(dir string) bool { return strings.HasPrefix(dir, "/etc/") || strings.HasPrefix(dir, "/run/") }
-
 // readPulled reads the units of other types: all that people keep, and those of packages that
 // another one pulls in.
 func readPulled(v *inventory.Inventory, r Reader, names map[string][]string, pulled map[string]bool) {
@@ -59,7 +56,7 @@ func readPulled(v *inventory.Inventory, r Reader, names map[string][]string, pul
 		more = false
 		for i, p := range v.UnitFiles {
 			for _, name := range names[p.Dir] {
-				if _, read := p.Tree[name]; read || unit.Suffix(name) == "" || !pulled[name] && !kept(p.Dir) {
+				if _, read := p.Tree[name]; read || unit.Suffix(name) == "" || !pulled[name] && !units.Kept(p.Dir) {
 					continue
 				}
 				e, ok := unitAt(r, path.Join(p.Dir, name))

@@ -159,8 +159,7 @@ type became struct {
 		Unit, How string
 		At        int64
 	}
-	State string
-	log   string
+	log string
 }
 
 // start boots the machine, and gives what was foretold and what became.

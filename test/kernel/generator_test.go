@@ -75,7 +75,7 @@ func TestGenerator(t *testing.T) {
 	for i, text := range tables {
 		foretold := fstab.Read(fstab.Parse([]byte(text)), follower(root))
 		read += len(foretold)
-		made := units.Generate(foretold, units.Facts{CommandLine: of(i), Checks: checkers(root)})
+		made := units.Generate(foretold, units.Facts{Words: units.Words(of(i)), Checks: checkers(root)})
 		dir := filepath.Join(root, "units", fmt.Sprintf("%04d", i))
 		for _, d := range []struct {
 			name string

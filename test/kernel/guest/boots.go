@@ -30,7 +30,6 @@ type Reported struct {
 	Mounts string                       // /proc/self/mountinfo
 	Swaps  string                       // /proc/swaps
 	Jobs   []Ended                      // that failed
-	State  string                       // of the whole system
 }
 
 // Ended is a job that did not come about, in microseconds from the start of the kernel.
@@ -57,8 +56,7 @@ func copySystem(w []string) string {
 		data, errRead := os.ReadFile(program)
 		err = errors.Join(err, errRead, os.WriteFile(to+program, data, 0o755))
 	}
-	var st syscall.Statfs_t
-	err = errors.Join(err, syscall.Statfs(to, &st), syscall.Unmount(to, 0), syscall.Unmount(from, 0))
+	err = errors.Join(err, syscall.Unmount(to, 0), syscall.Unmount(from, 0))
 	return fmt.Sprintf("filled%s", fine(err))
 }
 
@@ -166,8 +164,6 @@ func report() {
 	mounts, errMounts := os.ReadFile("/proc/self/mountinfo")
 	swaps, errSwaps := os.ReadFile("/proc/swaps")
 	r.Mounts, r.Swaps = string(mounts), string(swaps)
-	state, _ := exec.Command("systemctl", "is-system-running").Output()
-	r.State = strings.TrimSpace(string(state))
 	var log string
 	r.Jobs, log = jobs()
 	line, errLine := json.Marshal(r)
