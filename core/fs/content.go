@@ -74,6 +74,7 @@ type Content struct {
 	Unknown    []string       // features that Fundus does not know: it will not write
 	Device     string         // UUID of this device, of a kind that spans several
 	Devices    string         // "device 1 of 3", where there is more than one
+	Unread     string         // what it is a member of, where that has content of its own that no probe reads
 	Yields     string         // a kind that is believed instead where both are there
 	Rank       Rank           // who is believed where several are there
 	AtEnd      bool           // its superblock lies at the end: what stands at the start is its own content

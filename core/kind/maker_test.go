@@ -16,10 +16,14 @@ import (
 )
 
 // made makes the variant on a device of 64 MiB with one setting given, or of 2 or 8 TiB where
-// that is too small for it.
+// that is too small for it; of 8 MiB where the few inodes are asked for that one group has.
 func made(t *testing.T, m Maker, sector int64, wishes fs.Wishes) (block.Device, fs.Made) {
 	t.Helper()
-	dev := block.NewMemory(64<<20, block.Geometry{Logical: 512, Physical: sector})
+	usual := int64(64 << 20)
+	if wishes["inode-count"].Word == "64" {
+		usual = 8 << 20
+	}
+	dev := block.NewMemory(usual, block.Geometry{Logical: 512, Physical: sector})
 	order := fs.Order{Label: "seeds", ID: m.ID.Fresh(uuid.New()), Wishes: wishes, Time: time.Unix(1772352000, 0), Fresh: uuid.New}
 	got, err := m.Make(t.Context(), dev, order)
 	for _, size := range []int64{2 << 40, 8 << 40} {

@@ -36,7 +36,7 @@ func PhysicalVolume(dev block.Device) (*fs.Content, error) {
 			continue
 		}
 		c := found("physical volume", fs.Member, sector*512, len(pvMagic))
-		c.Rank = fs.Holder
+		c.Rank, c.Unread = fs.Holder, "a group of volumes"
 		if sum := ^crc32.Update(^uint32(pvSeed), crc32.IEEETable, l.b[pvOffset:]); sum != l.u32(pvSum) {
 			return damaged(c, "CRC %#08x recorded, %#08x computed", l.u32(pvSum), sum), nil
 		}

@@ -38,7 +38,7 @@ func (e *Env) completeAdjust(cmd *cobra.Command, args []string, begun string) (o
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	v, err := m.Inventory(cmd.Context())
+	v, err := m.Machine.Inventory(cmd.Context())
 	if err != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}

@@ -116,7 +116,7 @@ func (e *Env) look(cmd *cobra.Command) *inventory.Inventory {
 	if err != nil {
 		return nil
 	}
-	v, err := m.Inventory(cmd.Context())
+	v, err := m.Machine.Inventory(cmd.Context())
 	if err != nil {
 		return nil
 	}

@@ -135,10 +135,11 @@ func (e *Env) printer() *view.Printer {
 // narrowest is the width below which nothing is folded any more.
 const narrowest = 40
 
-// onMachine is a machine with the store of its deeds.
+// onMachine is a machine with the store of its deeds. The machine is not embedded: what only
+// some machines can is asked of the machine itself, and would be hidden.
 type onMachine struct {
-	machine.Machine
-	store *deed.Store
+	Machine machine.Machine
+	store   *deed.Store
 }
 
 // open gives the machine that the words are about. Words that are image files
@@ -178,7 +179,7 @@ func (e *Env) openWith(images []string) (*onMachine, error) {
 // no device of the machine.
 func (e *Env) images(words []string) ([]string, error) {
 	var out []string
-	known, device := map[string]bool{}, live.Knows
+	known, device := map[oscall.FileID]string{}, live.Knows
 	if e.o.bench != "" {
 		b, err := bench.Open(e.o.bench, nil, e.Now)
 		if err != nil {
@@ -195,11 +196,17 @@ func (e *Env) images(words []string) ([]string, error) {
 			}
 			return nil, err
 		}
-		if w == "" || device(w) || tagged(w) || strings.HasPrefix(w, "/dev/") && !strings.HasPrefix(w, "/dev/shm/") || !image.Exists(path) || known["image "+path] {
+		if w == "" || device(w) || tagged(w) || strings.HasPrefix(w, "/dev/") && !strings.HasPrefix(w, "/dev/shm/") || !image.Exists(path) {
 			continue
 		}
-		known["image "+path] = true
-		out = append(out, path)
+		id, ok := oscall.IDOf(path)
+		switch other := known[id]; {
+		case !ok || other == "":
+			known[id] = path
+			out = append(out, path)
+		case other != path:
+			return nil, usagef("%s and %s are two names of one file: name it once", other, path)
+		}
 	}
 	return out, nil
 }

@@ -51,7 +51,7 @@ func (e *Env) lookFstab(cmd *cobra.Command) (*look.Rehearsal, error) {
 	if err != nil {
 		return nil, err
 	}
-	v, err := m.Inventory(cmd.Context())
+	v, err := m.Machine.Inventory(cmd.Context())
 	if err != nil {
 		return nil, err
 	}
@@ -63,7 +63,7 @@ func (e *Env) lookFstab(cmd *cobra.Command) (*look.Rehearsal, error) {
 	if len(kept) > 0 {
 		seen = look.Seen{At: kept[0].Seen, Data: kept[0].Data}
 	}
-	machine.AskAboutLines(v, m)
+	machine.AskAboutLines(v, m.Machine)
 	return look.RehearseAt(v, seen)
 }
 
@@ -97,7 +97,7 @@ func (e *Env) remember(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	v, err := m.Inventory(ctx)
+	v, err := m.Machine.Inventory(ctx)
 	if err == nil {
 		err = use.Remember(m.store, v)
 	}

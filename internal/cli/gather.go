@@ -37,7 +37,7 @@ and --for end it between two files, and what is done stays.`,
 				return err
 			}
 			shown := e.progress()
-			done, err := g.Run(progress.Within(cmd.Context(), shown.report), m)
+			done, err := g.Run(progress.Within(cmd.Context(), shown.report), m.Machine)
 			shown.finish()
 			if done != nil && done.Place != "" {
 				err = errors.Join(e.printer().Show(view.Gathered{Gathered: done, Draft: e.o.draft}), err)

@@ -238,7 +238,7 @@ func (e *Env) recover(cmd *cobra.Command, args []string, how deed.Recover) error
 		}
 		bar := e.progress()
 		r := how
-		r.Store, r.Machine, r.Progress = m.store, m, bar.report
+		r.Store, r.Machine, r.Progress = m.store, m.Machine, bar.report
 		release := e.Shield()
 		out, err := r.Run(cmd.Context(), d)
 		release()

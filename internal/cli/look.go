@@ -58,8 +58,12 @@ func (e *Env) watch(ctx context.Context, words []string) error {
 	if err != nil {
 		return err
 	}
+	w, ok := m.Machine.(machine.Watcher)
+	if !ok {
+		return usagef("--watch: nothing comes or goes on %s", m.Machine.Root())
+	}
 	p := e.printer()
-	return m.Watch(ctx, func(event machine.Event) { p.Event(e.Now(), event) })
+	return w.Watch(ctx, func(event machine.Event) { p.Event(e.Now(), event) })
 }
 
 // survey looks at the disks that the words mean, at all without any.
@@ -71,7 +75,7 @@ func (e *Env) survey(ctx context.Context, words []string, f look.SurveyFilter) (
 	if err != nil {
 		return nil, err
 	}
-	return look.NewSurvey(ctx, m, words, f, e.configuration())
+	return look.NewSurvey(ctx, m.Machine, words, f, e.configuration())
 }
 
 func newInspect(e *Env) *cobra.Command {
@@ -105,7 +109,7 @@ every field on the device with its bytes and meaning, --bytes the bytes of a pla
 			if err != nil {
 				return err
 			}
-			i, err := look.Inspect(cmd.Context(), m, args[0], depth, e.configuration())
+			i, err := look.Inspect(cmd.Context(), m.Machine, args[0], depth, e.configuration())
 			if err != nil {
 				return err
 			}
@@ -166,7 +170,7 @@ nothing. Exit code 4 says that there are findings of --severity or worse.`,
 			if err != nil {
 				return err
 			}
-			v, err := look.Verify(cmd.Context(), m, args)
+			v, err := look.Verify(cmd.Context(), m.Machine, args)
 			if err != nil {
 				return err
 			}
@@ -221,7 +225,7 @@ with another table. Exit code 4 says that it would be delayed, or not come up.`,
 			if err != nil {
 				return err
 			}
-			r, err := look.Rehearse(cmd.Context(), m, *s)
+			r, err := look.Rehearse(cmd.Context(), m.Machine, *s)
 			if err != nil {
 				return err
 			}

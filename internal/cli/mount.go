@@ -140,7 +140,7 @@ func (e *Env) all(ctx context.Context, what string, jobs func(*inventory.Invento
 	if err != nil {
 		return err
 	}
-	v, err := m.Inventory(ctx)
+	v, err := m.Machine.Inventory(ctx)
 	if err != nil {
 		return err
 	}
@@ -179,7 +179,7 @@ func stillUsed(ctx context.Context, m *onMachine, a machine.Action) (out []strin
 	if a.Verb != machine.Unmount || a.Node == "" {
 		return nil
 	}
-	v, err := m.Inventory(ctx)
+	v, err := m.Machine.Inventory(ctx)
 	if err != nil {
 		return nil // it was unmounted, which is what was asked for
 	}
@@ -214,7 +214,7 @@ func reverseWords(a machine.Action) string {
 }
 
 func (e *Env) act(ctx context.Context, m *onMachine, r task.Request) (*draft.Draft, error) {
-	s := task.Conditions{Machine: m, Store: m.store, Clock: e.Now(), Spill: spill(m.store), Config: e.configuration()}
+	s := task.Conditions{Machine: m.Machine, Store: m.store, Clock: e.Now(), Spill: spill(m.store), Config: e.configuration()}
 	if _, err := io.ReadFull(e.Random, s.Seed[:]); err != nil {
 		return nil, err
 	}
@@ -233,7 +233,7 @@ func (e *Env) act(ctx context.Context, m *onMachine, r task.Request) (*draft.Dra
 		if step.Action == nil {
 			return nil, fmt.Errorf("%s: %q changes more than the running system; --commit carries it out as a change", r.Verb(), step.Title)
 		}
-		if err := m.Do(ctx, plan.Seen, *step.Action); err != nil {
+		if err := m.Machine.Do(ctx, plan.Seen, *step.Action); err != nil {
 			return nil, err
 		}
 	}

@@ -20,7 +20,7 @@ resumes from. An identifier that no device has finds the lines that still say it
 			if err != nil {
 				return err
 			}
-			r, err := look.FindReferences(cmd.Context(), m, args[0])
+			r, err := look.FindReferences(cmd.Context(), m.Machine, args[0])
 			if err != nil {
 				return err
 			}

@@ -40,7 +40,7 @@ is needed. The disk is asked for its size first: one that has grown needs no res
 			if err != nil {
 				return err
 			}
-			note, err := r.AskSize(cmd.Context(), m)
+			note, err := r.AskSize(cmd.Context(), m.Machine)
 			if err != nil {
 				note = err.Error()
 			}

@@ -39,7 +39,7 @@ takes, what it is where nothing is said, and when it can be set.`,
 			if err != nil {
 				return err
 			}
-			s, err := look.Settings(cmd.Context(), m, word)
+			s, err := look.Settings(cmd.Context(), m.Machine, word)
 			if err != nil {
 				return err
 			}

@@ -21,7 +21,7 @@ import (
 
 // settle is the road of every change: plan, show, ask or store, commit.
 func (e *Env) settle(ctx context.Context, m *onMachine, r task.Request) error {
-	s := task.Conditions{Machine: m, Store: m.store, Clock: e.Now(), Spill: spill(m.store), Config: e.configuration(), WithoutUndo: e.o.withoutUndo, InPlace: e.o.inPlace}
+	s := task.Conditions{Machine: m.Machine, Store: m.store, Clock: e.Now(), Spill: spill(m.store), Config: e.configuration(), WithoutUndo: e.o.withoutUndo, InPlace: e.o.inPlace}
 	if _, err := io.ReadFull(e.Random, s.Seed[:]); err != nil {
 		return err
 	}
@@ -30,16 +30,16 @@ func (e *Env) settle(ctx context.Context, m *onMachine, r task.Request) error {
 		return err
 	}
 	defer plan.Close()
-	return e.decide(ctx, m, s, r, plan, e.o.lose)
+	return e.decide(ctx, m, s, r, plan, draft.Given{Lose: e.o.lose, Despite: e.o.despite})
 }
 
 // decide shows the draft and goes as far as was asked for.
-func (e *Env) decide(ctx context.Context, m *onMachine, s task.Conditions, r task.Request, plan *draft.Plan, lose []string) error {
+func (e *Env) decide(ctx context.Context, m *onMachine, s task.Conditions, r task.Request, plan *draft.Plan, given draft.Given) error {
 	d, p := &plan.Draft, e.printer()
 	if d.Empty() {
 		return p.Show(view.Draft{Draft: d})
 	}
-	needs, err := d.Open(draft.Given{Lose: lose, Despite: e.o.despite})
+	needs, err := d.Open(given)
 	if err != nil {
 		return err
 	}
@@ -61,7 +61,7 @@ func (e *Env) decide(ctx context.Context, m *onMachine, s task.Conditions, r tas
 			return err
 		}
 	case !e.o.commit:
-		return e.keep(m, d, lose)
+		return e.keep(m, d, given, needs)
 	}
 	plan.Drop()
 	return e.commit(ctx, m, s, r, plan)
@@ -72,14 +72,15 @@ func onlyLosses(needs []draft.Need) bool {
 	return !slices.ContainsFunc(needs, func(n draft.Need) bool { return !strings.HasPrefix(n.Option, "--lose=") })
 }
 
-// keep stores the draft for a later commit.
-func (e *Env) keep(m *onMachine, d *draft.Draft, lose []string) error {
-	if err := m.store.PutDraft(deed.Stored(d, e.Now(), lose)); err != nil {
+// keep stores the draft for a later commit, with all that was given for it. What is still
+// needed then is said.
+func (e *Env) keep(m *onMachine, d *draft.Draft, given draft.Given, needs []draft.Need) error {
+	if err := m.store.PutDraft(deed.Stored(d, e.Now(), given)); err != nil {
 		return err
 	}
 	p := e.printer()
 	if e.o.json {
-		if err := p.Show(view.Draft{Draft: d, Stored: true}); err != nil {
+		if err := p.Show(view.Draft{Draft: d, Stored: true, Needs: needs}); err != nil {
 			return err
 		}
 	}
@@ -155,14 +156,14 @@ func (e *Env) commit(ctx context.Context, m *onMachine, s task.Conditions, r tas
 	defer e.Shield()()
 	bar := e.progress()
 	defer bar.finish()
-	c := &deed.Commit{Store: m.store, Machine: m, Reviewed: d, Seen: reviewed.Seen, Wait: time.Duration(e.o.wait) * time.Second, Progress: bar.report,
+	c := &deed.Commit{Store: m.store, Machine: m.Machine, Reviewed: d, Seen: reviewed.Seen, Wait: time.Duration(e.o.wait) * time.Second, Progress: bar.report,
 		Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Plan(ctx, s, r) }}
 	done, err := c.Run(ctx)
 	bar.finish()
 	if err != nil {
 		return err
 	}
-	if err := use.Committed(m.store, m, reviewed); err != nil {
+	if err := use.Committed(m.store, m.Machine, reviewed); err != nil {
 		return err
 	}
 	if err := e.printer().Show(view.Committed{Draft: d, Deed: done}); err != nil {
@@ -194,7 +195,7 @@ func (e *Env) commitStored(ctx context.Context, code string) error {
 	if err != nil {
 		return err
 	}
-	s := task.Conditions{Machine: m, Store: m.store, Clock: stored.Clock, Spill: spill(m.store), Config: e.configuration(), WithoutUndo: stored.Forward, InPlace: stored.InPlace}
+	s := task.Conditions{Machine: m.Machine, Store: m.store, Clock: stored.Clock, Spill: spill(m.store), Config: e.configuration(), WithoutUndo: stored.Forward, InPlace: stored.InPlace}
 	seed, err := hex.DecodeString(stored.Seed)
 	if err != nil || len(seed) != len(s.Seed) {
 		return fmt.Errorf("draft %s: its record is damaged; draft the change again", code)
@@ -213,10 +214,10 @@ func (e *Env) commitStored(ctx context.Context, code string) error {
 		}
 		return fmt.Errorf("draft %s no longer fits: %w; draft it again to see what it would be now", code, draft.ErrChanged)
 	}
-	lose := slices.Concat(stored.Lose, e.o.lose)
-	needs, err := plan.Draft.Open(draft.Given{Lose: lose, Despite: e.o.despite})
+	given := draft.Given{Lose: slices.Concat(stored.Lose, e.o.lose), Despite: slices.Concat(stored.Despite, e.o.despite)}
+	needs, err := plan.Draft.Open(given)
 	e.o.commit = err != nil || len(needs) == 0 || !e.Ask || e.o.json // else what is lost is asked for
-	err = e.decide(ctx, m, s, r, plan, lose)
+	err = e.decide(ctx, m, s, r, plan, given)
 	if e.o.draft || err != nil && !errors.Is(err, errLater) {
 		return err
 	}

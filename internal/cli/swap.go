@@ -34,7 +34,7 @@ them on at boot.`,
 			if err != nil {
 				return err
 			}
-			s, err := look.SwapOf(cmd.Context(), m)
+			s, err := look.SwapOf(cmd.Context(), m.Machine)
 			if err != nil {
 				return err
 			}
@@ -146,7 +146,7 @@ func (e *Env) giveUpAll(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	v, err := m.Inventory(ctx)
+	v, err := m.Machine.Inventory(ctx)
 	if err != nil {
 		return err
 	}

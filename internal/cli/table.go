@@ -82,7 +82,7 @@ those that are chosen.`,
 				return err
 			}
 			bar := e.progress()
-			found, err := look.FindLost(cmd.Context(), m, args[0], e.configuration(), bar.report)
+			found, err := look.FindLost(cmd.Context(), m.Machine, args[0], e.configuration(), bar.report)
 			bar.finish()
 			if err != nil {
 				return err
@@ -156,7 +156,7 @@ to the standard output. It is the table alone, not what is on the partitions.`,
 			if err != nil {
 				return err
 			}
-			doc, err := look.SavedTable(cmd.Context(), m, args[0])
+			doc, err := look.SavedTable(cmd.Context(), m.Machine, args[0])
 			if err != nil {
 				return err
 			}

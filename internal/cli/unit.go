@@ -43,7 +43,7 @@ func (e *Env) lookUnits(cmd *cobra.Command, all bool) (*look.Units, error) {
 	if err != nil {
 		return nil, err
 	}
-	return look.UnitsOf(cmd.Context(), m, all)
+	return look.UnitsOf(cmd.Context(), m.Machine, all)
 }
 
 func newUnitCheck(e *Env) *cobra.Command {

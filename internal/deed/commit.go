@@ -116,12 +116,12 @@ func (c *Commit) Run(ctx context.Context) (*Deed, error) {
 		return nil, fmt.Errorf("writing the deed: %w; nothing is changed", err)
 	}
 	plan.Drop() // the kernel forgets no partition that is open for reading
-	defer c.Machine.Inhibit(ctx, "committing: "+d.Title)()
+	defer machine.Inhibit(ctx, c.Machine, "committing: "+d.Title)()
 	x := &executor{deed: d, machine: c.Machine, claim: claim, store: c.Store, bootID: bootID, sink: c.Progress}
 	if err := x.commit(ctx); err != nil {
 		return d, err
 	}
-	if err := c.Machine.Settle(context.WithoutCancel(ctx), disksOf(targets)); err != nil {
+	if err := machine.Settle(context.WithoutCancel(ctx), c.Machine, disksOf(targets)); err != nil {
 		d.Remarks = append(d.Remarks, err.Error())
 	}
 	if err := c.Store.prune(); err != nil {
@@ -157,15 +157,35 @@ func (s *Store) lock(ctx context.Context, wait time.Duration, text string) (*osc
 	}
 }
 
-// claimable leaves out what an area of swap is written to that the deed gives up first: until
-// then the kernel has it, and afterwards it is claimed with all that is written still.
+// claimable leaves out what the deed itself sets free before it writes there: an area of swap
+// that it turns off, a file system of which it unmounts every mount that there is. Until then
+// the kernel has it, and afterwards it is claimed with all that is written still.
 func (c *Commit) claimable(targets []machine.Target) []machine.Target {
+	if c.Seen == nil {
+		return targets
+	}
+	left := map[string]int{} // mounts, less those that are given up
+	for _, u := range c.Seen.Uses {
+		if u.How == inventory.Mounted {
+			left[u.Node]++
+		}
+	}
 	var given []machine.Target
 	for _, s := range c.Reviewed.Steps {
-		if s.Action != nil && s.Action.Verb == machine.SwapOff && c.Seen != nil {
-			if n, ok := c.Seen.Node(s.Action.Node); ok {
-				given = append(given, machine.Whole(n, machine.HoldContent))
-			}
+		if s.Action == nil {
+			continue
+		}
+		n, ok := c.Seen.Node(s.Action.Node)
+		switch {
+		case !ok:
+			continue
+		case s.Action.Verb == machine.Unmount:
+			left[n.Name]--
+		case s.Action.Verb != machine.SwapOff:
+			continue
+		}
+		if left[n.Name] <= 0 {
+			given = append(given, machine.Whole(n, machine.HoldContent))
 		}
 	}
 	return slices.DeleteFunc(slices.Clone(targets), func(t machine.Target) bool {
@@ -326,9 +346,9 @@ func mergeExtents(list []block.Extent) []block.Extent {
 }
 
 // Stored gives the draft as it is kept for a later commit.
-func Stored(d *draft.Draft, now time.Time, lose []string) StoredDraft {
+func Stored(d *draft.Draft, now time.Time, given draft.Given) StoredDraft {
 	s := StoredDraft{Format: draft.Format, Code: d.Code, Digest: hex.EncodeToString(d.Digest[:]), Created: now, Machine: d.Machine,
-		Title: d.Title, Request: d.Request, Root: d.Root, Forward: d.Forward, InPlace: d.InPlace, Seed: hex.EncodeToString(d.Seed[:]), Clock: d.Clock, Lose: slices.Clone(lose)}
+		Title: d.Title, Request: d.Request, Root: d.Root, Forward: d.Forward, InPlace: d.InPlace, Seed: hex.EncodeToString(d.Seed[:]), Clock: d.Clock, Lose: slices.Clone(given.Lose), Despite: slices.Clone(given.Despite)}
 	for _, t := range d.Devices {
 		if t.Image && t.Identity.Number == 0 {
 			s.Images = append(s.Images, t.Name)

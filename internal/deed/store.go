@@ -299,9 +299,10 @@ type StoredDraft struct {
 	Request draft.Request `json:"request"`
 	Seed    string        `json:"seed"`
 	Clock   time.Time     `json:"clock"`
-	Images  []string      `json:"images,omitempty"` // image files that it works on
-	Lose    []string      `json:"lose,omitempty"`   // what was named as lost already
-	Root    string        `json:"root,omitempty"`   // of the system whose text files it changes
+	Images  []string      `json:"images,omitempty"`  // image files that it works on
+	Lose    []string      `json:"lose,omitempty"`    // what was named as lost already
+	Despite []string      `json:"despite,omitempty"` // which findings were accepted
+	Root    string        `json:"root,omitempty"`    // of the system whose text files it changes
 	Forward bool          `json:"forward_only,omitempty"`
 	InPlace bool          `json:"in_place,omitempty"`
 }

@@ -51,7 +51,7 @@ func ask(v *inventory.Inventory, r Reader, typ string, options []string) {
 	if typ == "" || len(asked) == 0 {
 		return
 	}
-	answers := r.TryOptions(typ, asked)
+	answers := TryOptions(r, typ, asked)
 	if answers == nil {
 		return
 	}

@@ -19,9 +19,7 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/extent"
-	"fundus/core/gather"
 	"fundus/core/inventory"
-	"fundus/core/mountopt"
 	"fundus/core/quantity"
 	"fundus/core/refs"
 	"fundus/core/text/fstab"
@@ -45,9 +43,6 @@ type Reader interface {
 	// List names the files of a directory, in order; none where there is no such
 	// directory.
 	List(path string) ([]string, error)
-	// TryOptions asks the running kernel whether a type takes options of the file system,
-	// and mounts nothing; nil where it cannot be asked.
-	TryOptions(typ string, options []string) mountopt.Answers
 }
 
 // FileState is a text file or a directory as it is, or is to be.
@@ -251,19 +246,6 @@ type Machine interface {
 	Claim(ctx context.Context, v *inventory.Inventory, targets []Target) (*Claim, error)
 	// Root is the directory that stands for / in File steps.
 	Root() string
-	// Settle waits, with a deadline, until everybody who watches devices has
-	// taken up what is on the disks now. It is called without a claim.
-	Settle(ctx context.Context, disks []string) error
-	// Inhibit keeps the machine from being shut down or put to sleep, as far as
-	// it can be asked for that, until release is called.
-	Inhibit(ctx context.Context, why string) (release func())
-	// Watch reports each disk that comes, changes or goes, until the context ends.
-	Watch(ctx context.Context, report func(Event)) error
-	// Scattered shows how each file below a place of a mounted file system lies, and how its
-	// kernel puts files together; a refusal where it does not.
-	Scattered(ctx context.Context, v *inventory.Inventory, place string, visit func(gather.File)) error
-	// Together puts one of those files together and says how it lies afterwards.
-	Together(ctx context.Context, v *inventory.Inventory, place, name string) (gather.File, error)
 	// StateDir is where deeds and drafts lie unless --state says otherwise.
 	StateDir() string
 }

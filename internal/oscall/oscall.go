@@ -242,25 +242,6 @@ func Renamed(path, identity string) string {
 	return path
 }
 
-// SysBlock is where the kernel lists its block devices.
-const SysBlock = "/sys/block"
-
-// LoopOf names the loop device that carries the image, if one of those listed
-// in the directory does.
-func LoopOf(sysBlock, image string) string {
-	abs, err := filepath.Abs(image)
-	if err != nil {
-		return ""
-	}
-	files, _ := filepath.Glob(filepath.Join(sysBlock, "loop*", "loop", "backing_file"))
-	for _, f := range files {
-		if data, err := os.ReadFile(f); err == nil && strings.TrimSpace(string(data)) == abs {
-			return filepath.Base(filepath.Dir(filepath.Dir(f)))
-		}
-	}
-	return ""
-}
-
 // IsTerminal reports whether the file is a terminal, and how wide.
 func IsTerminal(f *os.File) (width, height int, yes bool) {
 	fd := int(f.Fd())

@@ -217,7 +217,7 @@ func (s *Stage) Opened() []string { return slices.Sorted(maps.Keys(s.disks)) }
 
 // TryOptions asks the running kernel.
 func (s *Stage) TryOptions(typ string, options []string) mountopt.Answers {
-	return s.base.TryOptions(typ, options)
+	return machine.TryOptions(s.base, typ, options)
 }
 
 // ReadFile gives a text file as it would be.
@@ -234,6 +234,10 @@ func (s *Stage) Place(p string) (machine.Place, error) {
 	for _, step := range s.steps {
 		if step.Make != nil && step.Make.Path == p {
 			at.There = !step.Make.Remove
+		}
+		if a := step.Action; a != nil && a.Verb == machine.Unmount && a.Where == p {
+			_, still := s.now.MountedAt(p)
+			at.Mounted = at.Mounted && still
 		}
 	}
 	return at, err
@@ -279,7 +283,7 @@ func (s *Stage) PutFile(title, p string, before, after machine.FileState) error 
 		is := map[bool]string{true: "a directory", false: "a file"}
 		return fmt.Errorf("%s is %s, and %s is wanted: move it away first", p, is[before.Dir], is[after.Dir])
 	}
-	at, err := s.base.Place(p)
+	at, err := s.Place(p)
 	if err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@ package task
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -52,9 +53,18 @@ func (p *Planner) unfenced(n inventory.Node) error {
 	return advice.Way(fmt.Errorf("%s is fenced by deed %d (%s), which was cut short and can still bring back what was there", n.Name, d.Number, d.Title), "fundus recover %d", d.Number)
 }
 
+// ErrUnread is what belongs to more than one device, and is not read: what would be lost with
+// one of them cannot be told, so none is lost.
+var ErrUnread = errors.New("which this release does not read: what would be lost with it cannot be told")
+
 // LossOf says what is on the node; nil where nothing is. Bytes that no probe
-// recognises count as something.
+// recognises count as something. Errors: ErrUnread.
 func (p *Planner) LossOf(ctx context.Context, n inventory.Node) (*draft.Loss, error) {
+	for _, c := range n.Contents {
+		if c.Unread != "" {
+			return nil, advice.Way(fmt.Errorf("%s: it is a member of %s, %w", n.Name, c.Unread, ErrUnread), "fundus inspect %s", n.Disk())
+		}
+	}
 	if n.Entry.Role == table.Extended || n.Entry.Number > 0 && n.Entry.Span.Count == 0 {
 		return nil, nil // the chain in it is a part of the table; an entry without sectors holds nothing
 	}

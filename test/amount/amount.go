@@ -41,6 +41,13 @@ func Seed() uint64 {
 // Rand is the source of the n-th random case.
 func Rand(n int) *rand.Rand { return rand.New(rand.NewPCG(Seed(), uint64(n))) }
 
+// Turn reports whether it is the turn of the i-th case, each one in of times: the number of
+// the turn is that of the run, so that all come in the end.
+func Turn(i, of int) bool {
+	n, err := strconv.Atoi(os.Getenv("FUNDUS_TEST_TURN"))
+	return err != nil || n%of == i%of
+}
+
 // Sample is all cases, or the first of them, which are the corners, and so many of the others
 // as the n-th random source draws.
 func Sample[C any](all []C, corners, more, n int) []C {

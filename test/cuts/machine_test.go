@@ -15,9 +15,7 @@ import (
 	"fundus/core/block"
 	"fundus/core/extent"
 	"fundus/core/fs"
-	"fundus/core/gather"
 	"fundus/core/inventory"
-	"fundus/core/mountopt"
 	"fundus/core/quantity"
 	"fundus/core/scan"
 	"fundus/internal/deed"
@@ -42,18 +40,6 @@ type rig struct {
 	// recorder notes what is asked of the device, where it is set.
 	recorder *run
 	looks    *looks // counts who looks, where it is set
-}
-
-// Watch has nothing to report: nobody plugs anything in.
-func (*rig) Watch(context.Context, func(machine.Event)) error { return nil }
-
-// Scattered and Together have no files.
-func (*rig) Scattered(context.Context, *inventory.Inventory, string, func(gather.File)) error {
-	return errNothing
-}
-
-func (*rig) Together(context.Context, *inventory.Inventory, string, string) (gather.File, error) {
-	return gather.File{}, errNothing
 }
 
 var _ machine.Machine = (*rig)(nil)
@@ -108,13 +94,9 @@ func (r *rig) apart(t testing.TB) *rig {
 	return c
 }
 
-func (r *rig) Settle(context.Context, []string) error           { return nil }
-func (r *rig) Inhibit(context.Context, string) (release func()) { return func() {} }
-
-func (r *rig) Locked(string) string                         { return "" }
-func (r *rig) TryOptions(string, []string) mountopt.Answers { return nil }
-func (r *rig) Root() string                                 { return r.root }
-func (r *rig) StateDir() string                             { return filepath.Join(r.root, "state") }
+func (r *rig) Locked(string) string { return "" }
+func (r *rig) Root() string         { return r.root }
+func (r *rig) StateDir() string     { return filepath.Join(r.root, "state") }
 
 func (r *rig) node() inventory.Node {
 	return inventory.Node{Name: "sdb", Path: "/dev/sdb", Form: inventory.Disk, Size: quantity.Bytes(r.medium.Size()), Geometry: r.medium.Geometry(), InKernel: true, Kernel: r.known,

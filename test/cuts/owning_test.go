@@ -1,3 +1,5 @@
+//go:build proof
+
 package cuts
 
 import (
@@ -19,14 +21,11 @@ import (
 	"fundus/internal/task/use"
 )
 
-// TestOwningCut cuts a mount whose files are given away, with a mode and a link, and its undo,
+// TestProofOwningCut cuts a mount whose files are given away, with a mode and a link, and its undo,
 // at each line of the log, and within the giving away: before it was kept whose they were, and
 // after half of them. The machine has forgotten the mount, as after a boot, or not. Recover
 // brings what was before or after.
-func TestOwningCut(t *testing.T) {
-	if os.Getuid() != 0 {
-		t.Skip("only root gives files away")
-	}
+func TestProofOwningCut(t *testing.T) {
 	cuts := 0
 	for _, undo := range []bool{false, true} {
 		r, store := newRig(t, 512, 512), storeIn(t)

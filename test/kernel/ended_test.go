@@ -1,3 +1,5 @@
+//go:build proof
+
 package kernel
 
 import (
@@ -191,7 +193,11 @@ func endFormats(t *testing.T, j *judge, rng *rand.Rand) {
 		}
 		list = append(list, j.end(t, p, "any", moment, round, direction(round)))
 	}
-	counts := map[string]int{}
+	var images []string
+	for _, e := range list {
+		images = append(images, e.image)
+	}
+	states, counts := different(t, images), map[string]int{}
 	j.recovered(t, list, func(e ended, before, after Answer, said []string) {
 		switch _, words, _ := strings.Cut(before.Mounts[0], " "); words {
 		case "mounted":
@@ -213,7 +219,7 @@ func endFormats(t *testing.T, j *judge, rng *rand.Rand) {
 	if counts["refused"] == 0 || counts["mounted"]+counts["refused"] != points || counts["recovered"] < points/2 {
 		t.Errorf("the cuts prove nothing: %v", counts)
 	}
-	fmt.Printf("kernel proof: the machine ended at %d of %d moments of a format: %d mount, %d are refused; %d recovered\n", points, p.moments, counts["mounted"], counts["refused"], counts["recovered"])
+	fmt.Printf("kernel proof: the machine ended at %d of %d moments of a format: %d mount, %d are refused; %d recovered; %v\n", points, p.moments, counts["mounted"], counts["refused"], counts["recovered"], states)
 }
 
 // proveEndedTable: before and after each sync of an added partition the kernel

@@ -1,3 +1,5 @@
+//go:build proof
+
 package kernel
 
 import (
@@ -40,9 +42,9 @@ func commandLines() []string {
 		"systemd.volatile=overlay rw", "root=tmpfs mount.usr=UUID=us", "root=gpt-auto fsck.mode=skip", `fstab="off" systemd.mask=x`, "systemd.swap fstab=0 fstab"}
 }
 
-// TestGenerator: of each table, under each command line, systemd's generator writes the units,
+// proveGenerator: of each table, under each command line, systemd's generator writes the units,
 // links and drop-ins that are foretold, and no others.
-func TestGenerator(t *testing.T) {
+func proveGenerator(t *testing.T, _ *judge) {
 	root := generatorRoot(t)
 	tables := oddTables()
 	n := amount.Of(20, 200)
@@ -113,8 +115,8 @@ func TestGenerator(t *testing.T) {
 	fmt.Printf("kernel proof: %d lines in %d tables (seed %d), %d command lines: the %d files, links and drop-ins of systemd's generator are those that are foretold: %v\n", read, len(tables), amount.Seed(), len(lines), files, !t.Failed())
 }
 
-// TestUnitNames: of paths at random systemd names the units that are foretold, or refuses.
-func TestUnitNames(t *testing.T) {
+// proveUnitNames: of paths at random systemd names the units that are foretold, or refuses.
+func proveUnitNames(t *testing.T, _ *judge) {
 	root, r := debianBase(t), amount.Rand(7)
 	pieces := []string{"a", "B9", ".", "..", ".x", "é", " ", "-", "_", ":", "@", "%", `\`, "\t", "=", "#", "\xff", "srv", "~", "'", "\"", "x-y", "*", "//"}
 	var paths, want []string
@@ -148,9 +150,9 @@ func TestUnitNames(t *testing.T) {
 	fmt.Printf("kernel proof: %d paths (seed %d) have the names that systemd gives them\n", len(paths), amount.Seed())
 }
 
-// TestVerified: of units that are made of odd lines at random, systemd's verification says nothing,
+// proveVerified: of units that are made of odd lines at random, systemd's verification says nothing,
 // which does not show in its exit code.
-func TestVerified(t *testing.T) {
+func proveVerified(t *testing.T, _ *judge) {
 	root := generatorRoot(t)
 	n, made := amount.Of(60, 1000), 0
 	var paths []string

@@ -1,3 +1,5 @@
+//go:build proof
+
 // Package kernel puts what Fundus made before a real Linux kernel, which runs
 // as a user process: Debian's package user-mode-linux, or the kernel that
 // FUNDUS_TEST_KERNEL names. Where the kernel refuses what Fundus made, Fundus
@@ -16,10 +18,11 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
+
+	"fundus/test/kit"
 )
 
 // Answer is what the guest says of one device; see the guest.
@@ -35,18 +38,19 @@ type Answer struct {
 
 // start is one start of the guest.
 type start struct {
-	root     string   // directory that is its root, over hostfs
-	rootDisk bool     // instead, the first partition of the first disk is
-	rootName string   // or the one of that name
-	systemd  bool     // the guest is a service of a systemd
-	use      bool     // what is mounted is written to, filled and emptied
-	options  string   // of those mounts
-	modules  []string // of the kernel's, with what they need; behind a space, with parameters
-	boot     []string // more words of its command line
-	commands []string
-	memory   string   // of the machine; "" for the usual one
-	images   []string // files, as disks ubda, ubdb …
-	serials  []string // what those say of themselves; none: they go by their place
+	root      string   // directory that is its root, over hostfs
+	rootDisk  bool     // instead, the first partition of the first disk is
+	rootName  string   // or the one of that name
+	systemd   bool     // the guest is a service of a systemd
+	use       bool     // what is mounted is written to, filled and emptied
+	options   string   // of those mounts
+	modules   []string // of the kernel's, with what they need; behind a space, with parameters
+	boot      []string // more words of its command line
+	commands  []string
+	meanwhile func(context.Context, int) // what becomes of its kernel, a process, while it runs
+	memory    string                     // of the machine; "" for the usual one
+	images    []string                   // files, as disks ubda, ubdb …
+	serials   []string                   // what those say of themselves; none: they go by their place
 }
 
 // judge is a kernel with all that it needs to run.
@@ -54,48 +58,29 @@ type judge struct {
 	kernel, guest, fundus string
 	preload               string // for processors that the kernel does not know
 	modules               string // directory of the kernel's modules; empty where all is built in
-	passed, lacking       atomic.Int32
-	stalls                atomic.Int32 // kernels that stood still
-	stoodStill            atomic.Bool  // this proof's did
-	lastChance            bool         // then it fails
 }
 
-// newJudge finds the kernel. Without one the proof is left out, unless
-// FUNDUS_NEED_KERNEL is set, as make test does.
+// newJudge finds the kernel, and builds what it runs, unless that was built already.
 func newJudge(t *testing.T) *judge {
 	t.Helper()
 	j := &judge{kernel: os.Getenv("FUNDUS_TEST_KERNEL")}
 	if j.kernel == "" {
 		path, err := exec.LookPath("linux.uml")
-		if err != nil && os.Getenv("FUNDUS_NEED_KERNEL") != "" {
-			t.Fatal("no linux.uml; make test installs Debian's package user-mode-linux")
-		}
 		if err != nil {
-			t.Skip("left out: no user-mode-linux and no FUNDUS_TEST_KERNEL")
+			t.Fatal("no linux.uml: it is in Debian's package user-mode-linux; or name a kernel in FUNDUS_TEST_KERNEL")
 		}
 		j.kernel = path
 		j.modules = filepath.Join("/usr/lib/uml/modules", j.version(t))
 	}
-	dir := t.TempDir()
-	j.guest, j.fundus = filepath.Join(dir, "guest"), filepath.Join(dir, "fundus")
-	build(t, j.guest, "./guest")
-	build(t, j.fundus, "../../cmd/fundus")
-	if cpu, err := os.ReadFile("/proc/cpuinfo"); err == nil && bytes.Contains(cpu, []byte(" amx_tile")) {
-		j.preload = filepath.Join(dir, "xstate.so")
-		if out, err := exec.Command("gcc", "-shared", "-fPIC", "-O2", "-o", j.preload, "xstate/xstate.c").CombinedOutput(); err != nil {
-			t.Fatalf("%v\n%s", err, out)
+	made := kit.In(os.Getenv(kit.Made))
+	if os.Getenv(kit.Made) == "" {
+		var err error
+		if made, err = kit.Build("../..", t.TempDir()); err != nil {
+			t.Fatal(err)
 		}
 	}
+	j.guest, j.fundus, j.preload = made.Guest, made.Fundus, made.Preload
 	return j
-}
-
-func build(t *testing.T, into, pkg string) {
-	t.Helper()
-	cmd := exec.Command("go", "build", "-o", into, pkg)
-	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
-	if out, err := cmd.CombinedOutput(); err != nil {
-		t.Fatalf("%v\n%s", err, out)
-	}
 }
 
 // ask boots the kernel with the images as disks and gives its answers.
@@ -241,45 +226,6 @@ func (j *judge) answers(t *testing.T, s start, want int) []Answer {
 	}
 	t.Fatalf("the guest gave no answer (%v); its console:\n%s", err, console)
 	return nil
-}
-
-// standstill is how long a guest may say nothing. A slow machine is none that stands
-// still: before each command and each round it says where it is.
-const standstill = 6 * time.Minute
-
-// console collects what a guest says, and ends it when it says nothing for too long.
-type console struct {
-	bytes.Buffer
-	silent *time.Timer
-}
-
-func (c *console) Write(p []byte) (int, error) {
-	c.silent.Reset(standstill)
-	return c.Buffer.Write(p)
-}
-
-// watched runs the guest to its end.
-func (j *judge) watched(t *testing.T, s start) ([]byte, error) {
-	t.Helper()
-	ctx, cancel := context.WithCancel(context.Background())
-	defer cancel()
-	c := &console{silent: time.AfterFunc(standstill, cancel)}
-	defer c.silent.Stop()
-	cmd := j.machine(ctx, t, s)
-	cmd.Stdout, cmd.Stderr = c, c
-	err := cmd.Run()
-	j.still(ctx, t)
-	return c.Bytes(), err
-}
-
-// still leaves the proof where the kernel stood still until its time was up.
-func (j *judge) still(ctx context.Context, t *testing.T) {
-	t.Helper()
-	if ctx.Err() == nil || j.lastChance {
-		return
-	}
-	j.stoodStill.Store(true)
-	t.SkipNow()
 }
 
 // cut starts the guest, which ends itself in the middle: no answer comes.

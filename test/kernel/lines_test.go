@@ -1,3 +1,5 @@
+//go:build proof
+
 package kernel
 
 import (

@@ -1,7 +1,10 @@
+//go:build proof
+
 package kernel
 
 import (
 	"errors"
+	"flag"
 	"fmt"
 	"os"
 	"slices"
@@ -22,110 +25,106 @@ import (
 // soakOnly begins the names of proofs that only repeat another one.
 const soakOnly = "once more: a "
 
-// TestKernel runs every proof, and closes with their count.
-func TestKernel(t *testing.T) {
-	j := newJudge(t)
-	t.Run("proofs", func(t *testing.T) {
-		for _, p := range []struct {
-			name string
-			run  func(*testing.T, *judge)
-		}{
-			{"rounds beside systemd and udev", proveRounds},
-			{"the machine is ended in a format", proveEndedFormat(1)},
-			{"the machine is ended in a format, other moments", proveEndedFormat(2)},
-			{"the machine is ended in a table edit", proveEndedTable},
-			{"a disk from a bench: partitions, tree, full, empty", proveDisk},
-			{"small blocks and a label", proveSmall},
-			{"a terabyte, sparse", proveTerabyte},
-			{"an undone format mounts as what it was", proveUndo},
-			{"the road on the machine itself", proveRoad},
-			{"the whole road as one deed", proveOneDeed},
-			{"beside a neighbour that is written to", proveNeighbour},
-			{"undo before and after a mount", proveUndoAfterMount},
-			{"the kernel grows it online", proveGrow},
-			{"every threshold of ext4's layout", proveGeometries},
-			{"sectors of 4096 bytes", proveLargeSectors},
-			{"tables beside the kernel's lists and udev's links", proveTables},
-			{"a root on a logical partition that grows", proveLogicalRoot},
-			{"a disk that has become larger", proveRescan},
-			{"a drive that has become larger", proveGrownDrive},
-			{"hundreds of gigabytes and more than 16 TiB", proveHuge},
-			{"nothing starts by itself", proveNothingStarts},
-			{"several signatures on the same bytes", proveTwofold},
-			{"references beside udev's links", proveReferences},
-			{"figures of the kernel, and a device that answers nothing", proveFigures},
-			{"topology, and disks that come and go", proveTopology},
-			{"what is in use is refused", proveInUse},
-			{"what is claimed names who", proveClaimed},
-			{"what only the next boot takes up", proveLater},
-			{"images over loop devices", proveImages},
-			{"a system below a directory", proveRoot},
-			{"the disk of the running root", proveRootDisk},
-			{"frugal writes and looks", proveFrugal},
-			{"cuts of a format over a file system", proveFormatCuts},
-			{"cuts of table edits", proveTableCuts},
-			// The longest stand first and last: the testing package begins with the first
-			// and goes on from the last, and what is long is better not begun at the end.
-			{"FAT of every kind", proveFAT},
-			{"XFS of every shape", proveXFS},
-			{"ext2, ext3 and ext4 of every shape", proveExt},
-			{"XFS on a disk of 4096-byte sectors, and identifiers kept and changed", proveXFSAgain},
-			{"settings given later", proveAdjust},
-			{"who keeps a mount busy", proveHeld},
-			{"mounts in the kernel's words", proveWords},
-			{"files put together while they are written", proveGather},
-			{"ext2, ext3 and ext4 that were made larger", proveGrown},
-			{"a growth is what was foretold", proveForetold},
-			{"a growth of XFS is what was foretold", proveForetoldXFS},
-			{"units are started, stopped and there after a boot", proveUnits},
-			{"boots are what was foretold", proveBoots},
-			{"file systems grow while they are mounted and written to", proveLive},
-			{"lines that systemd mounts", proveLines},
-			{"from a blank disk to a home", proveHome},
-			{"swap that is needed", proveGivenUp},
-			{"swap areas", proveSwap},
-			{"what a kernel filled comes back", proveReturns},
-			{"names beside udev", proveNames},
-			{"every mount option", proveOptions},
-			{"an fstab that cannot simply be replaced", proveAwkward},
-			{"probes beside udev", proveProbes},
-			{soakOnly + "second machine's rounds beside systemd and udev", proveRounds},
-			{soakOnly + "third machine's rounds beside systemd and udev", proveRounds},
-			{soakOnly + "fourth machine's rounds beside systemd and udev", proveRounds},
-		} {
-			if strings.HasPrefix(p.name, soakOnly) && !amount.Soak() {
-				continue
-			}
-			t.Run(p.name, func(t *testing.T) {
-				t.Parallel()
-				j.prove(t, p.run)
-			})
-		}
-	})
-	if n := j.stalls.Load(); n > 0 {
-		fmt.Printf("kernel proof: %d times a kernel stood still, and its proof was begun anew\n", n)
-	}
-	fmt.Printf("kernel proof: %d passed, %d need FUNDUS_TEST_KERNEL, Linux %s\n", j.passed.Load(), j.lacking.Load(), j.version(t))
+// proof is one of those that the kernel, systemd or the boot loader judges. Whoever runs
+// them begins with those that stand on folders that the last commits touched.
+type proof struct {
+	name string
+	run  func(*testing.T, *judge)
+	on   string // such folders
 }
 
-// prove runs a proof, and once more from the start where a kernel in it stood
-// still: as a process it now and then waits for a tick of the clock that does not
-// come. Twice is a failure.
-func (j *judge) prove(t *testing.T, run func(*testing.T, *judge)) {
-	for attempt := range 2 {
-		again := &judge{kernel: j.kernel, guest: j.guest, fundus: j.fundus, preload: j.preload, modules: j.modules, lastChance: attempt == 1}
-		t.Run("attempt", func(t *testing.T) { run(t, again) })
-		if n := again.lacking.Load(); n > 0 {
-			j.lacking.Add(n)
-			return
-		}
-		if !again.stoodStill.Load() {
-			break
-		}
-		j.stalls.Add(1)
+func proofs() []proof {
+	return []proof{
+		{"rounds beside systemd and udev", proveRounds, "core/units internal/machine/live"},
+		{"the machine is ended in a format", proveEndedFormat(1), "core/fs/ext internal/deed core/fence"},
+		{"the machine is ended in a format, other moments", proveEndedFormat(2), "core/fs/ext internal/deed core/fence"},
+		{"the machine is ended in a table edit", proveEndedTable, "core/table internal/deed"},
+		{"a disk from a bench: partitions, tree, full, empty", proveDisk, "core/fs/ext core/table"},
+		{"small blocks and a label", proveSmall, "core/fs/ext"},
+		{"a terabyte, sparse", proveTerabyte, "core/fs/ext"},
+		{"an undone format mounts as what it was", proveUndo, "internal/deed internal/task/past"},
+		{"the road on the machine itself", proveRoad, "internal/cli internal/view"},
+		{"the whole road as one deed", proveOneDeed, "internal/stage internal/task"},
+		{"beside a neighbour that is written to", proveNeighbour, "core/table internal/machine/live"},
+		{"undo before and after a mount", proveUndoAfterMount, "internal/deed internal/task/past"},
+		{"the kernel grows it online", proveGrow, "core/fs/ext"},
+		{"every threshold of ext4's layout", proveGeometries, "core/fs/ext"},
+		{"sectors of 4096 bytes", proveLargeSectors, "core/block core/table core/fs/ext"},
+		{"tables beside the kernel's lists and udev's links", proveTables, "core/table core/scan"},
+		{"a root on a logical partition that grows", proveLogicalRoot, "core/table/mbr internal/task/space core/stack"},
+		{"a disk that has become larger", proveRescan, "internal/task/space core/stack"},
+		{"a drive that has become larger", proveGrownDrive, "internal/machine/live"},
+		{"hundreds of gigabytes and more than 16 TiB", proveHuge, "core/fs/ext"},
+		{"nothing starts by itself", proveNothingStarts, "core/probe core/scan internal/task/disk"},
+		{"several signatures on the same bytes", proveTwofold, "core/probe core/scan core/kind"},
+		{"references beside udev's links", proveReferences, "core/refs"},
+		{"figures of the kernel, and a device that answers nothing", proveFigures, "internal/machine/live"},
+		{"topology, and disks that come and go", proveTopology, "internal/machine/live core/inventory"},
+		{"what is in use is refused", proveInUse, "internal/machine"},
+		{"what is claimed names who", proveClaimed, "internal/machine"},
+		{"what only the next boot takes up", proveLater, "internal/machine/live"},
+		{"images over loop devices", proveImages, "internal/machine/image"},
+		{"a system below a directory", proveRoot, "internal/machine core/text"},
+		{"the disk of the running root", proveRootDisk, "internal/machine/live"},
+		{"frugal writes and looks", proveFrugal, "internal/look internal/deed"},
+		{"cuts of a format over a file system", proveFormatCuts, "core/fs/ext internal/deed core/fence"},
+		{"cuts of table edits", proveTableCuts, "core/table internal/deed"},
+		{"FAT of every kind", proveFAT, "core/fs/fat"},
+		{"XFS of every shape", proveXFS, "core/fs/xfs"},
+		{"ext2, ext3 and ext4 of every shape", proveExt, "core/fs/ext"},
+		{"XFS on a disk of 4096-byte sectors, and identifiers kept and changed", proveXFSAgain, "core/fs/xfs"},
+		{"settings given later", proveAdjust, "core/fs internal/task/content"},
+		{"who keeps a mount busy", proveHeld, "internal/machine/live"},
+		{"mounts in the kernel's words", proveWords, "core/mountopt internal/task/use"},
+		{"files put together while they are written", proveGather, "core/gather internal/task/use internal/oscall"},
+		{"ext2, ext3 and ext4 that were made larger", proveGrown, "core/fs/ext"},
+		{"a growth is what was foretold", proveForetold, "core/fs/ext"},
+		{"a growth of XFS is what was foretold", proveForetoldXFS, "core/fs/xfs"},
+		{"units are started, stopped and there after a boot", proveUnits, "core/units core/text/unit"},
+		{"boots are what was foretold", proveBoots, "core/boot core/units core/text"},
+		{"file systems grow while they are mounted and written to", proveLive, "core/fs core/stack internal/task/space"},
+		{"lines that systemd mounts", proveLines, "core/text/fstab"},
+		{"from a blank disk to a home", proveHome, "internal/task/use internal/oscall"},
+		{"swap that is needed", proveGivenUp, "core/memory core/fs/swap"},
+		{"swap areas", proveSwap, "core/fs/swap"},
+		{"what a kernel filled comes back", proveReturns, "internal/deed"},
+		{"names beside udev", proveNames, "core/fs"},
+		{"every mount option", proveOptions, "core/mountopt"},
+		{"an fstab that cannot simply be replaced", proveAwkward, "internal/oscall"},
+		{"probes beside udev", proveProbes, "core/probe core/kind"},
+		{"a guest that hangs is ended, and named", proveEnded, "test/watch"},
+		{"what systemd's generator writes", proveGenerator, "core/text/fstab core/units"},
+		{"the names of units", proveUnitNames, "core/text/unit"},
+		{"units that systemd verifies", proveVerified, "core/text/unit core/units"},
+		{"FAT before the boot loader's reader", proveBootLoader, "core/fs/fat"},
+		{soakOnly + "second machine's rounds beside systemd and udev", proveRounds, "core/units internal/machine/live"},
+		{soakOnly + "third machine's rounds beside systemd and udev", proveRounds, "core/units internal/machine/live"},
+		{soakOnly + "fourth machine's rounds beside systemd and udev", proveRounds, "core/units internal/machine/live"},
 	}
-	if !t.Failed() {
-		j.passed.Add(1)
+}
+
+// TestMain names the proofs, one a line with the folders that it stands on, where it is
+// asked to.
+func TestMain(m *testing.M) {
+	named := flag.Bool("proofs", false, "name the proofs")
+	flag.Parse()
+	if !*named {
+		os.Exit(m.Run())
+	}
+	for _, p := range proofs() {
+		if !strings.HasPrefix(p.name, soakOnly) || amount.Soak() {
+			fmt.Printf("%s\t%s\n", p.name, p.on)
+		}
+	}
+}
+
+// TestKernel runs the proofs.
+func TestKernel(t *testing.T) {
+	j := newJudge(t)
+	for _, p := range proofs() {
+		if !strings.HasPrefix(p.name, soakOnly) || amount.Soak() {
+			t.Run(p.name, func(t *testing.T) { p.run(t, j) })
+		}
 	}
 }
 
@@ -324,6 +323,23 @@ func cutImages(t *testing.T, j *judge, prepare [][]string, command []string) (im
 	}
 }
 
+// different says how many of the images differ.
+func different(t *testing.T, images []string) *amount.States {
+	t.Helper()
+	var states amount.States
+	for _, image := range images {
+		dev, err := file.Open(image, false, block.DefaultGeometry)
+		if err == nil {
+			_, err = states.See(dev)
+			err = errors.Join(err, dev.Close())
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	return &states
+}
+
 // together asks in batches of as many disks as the kernel takes.
 func (j *judge) together(t *testing.T, images []string) (answers []Answer) {
 	t.Helper()
@@ -393,6 +409,6 @@ func proveTableCuts(t *testing.T, j *judge) {
 		if seen[c.old] == 0 || seen[c.new] == 0 || seen[c.old]+seen[c.new] != len(images) {
 			t.Errorf("%s: the kernel saw %v; want only %q and %q", c.cut, seen, c.old, c.new)
 		}
-		fmt.Printf("kernel proof: %d cuts of %s: %d times the old table, %d times the new one\n", len(images), c.cut, seen[c.old], seen[c.new])
+		fmt.Printf("kernel proof: %d cuts of %s: %d times the old table, %d times the new one; %v\n", len(images), c.cut, seen[c.old], seen[c.new], different(t, images))
 	}
 }

@@ -1,3 +1,5 @@
+//go:build proof
+
 package kernel
 
 import (
@@ -7,10 +9,10 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"testing"
 
 	"fundus/test/amount"
+	"fundus/test/kit"
 )
 
 // service starts the guest program when the system is up.
@@ -27,33 +29,11 @@ ExecStart=/guest
 WantedBy=graphical.target
 `
 
-// making is held while the Debian is made, which proofs share.
-var making sync.Mutex
-
-// debianBase is a minimal Debian with systemd and udev, made once and kept in the user's
-// cache.
-func debianBase(t *testing.T) (base string) {
+// debianBase is the minimal Debian.
+func debianBase(t *testing.T) string {
 	t.Helper()
-	making.Lock()
-	defer making.Unlock()
-	cache, err := os.UserCacheDir()
+	base, err := kit.Debian()
 	if err != nil {
-		t.Fatal(err)
-	}
-	base = filepath.Join(cache, "fundus-test", "debian-systemd-1")
-	if _, err := os.Stat(filepath.Join(base, "sbin", "init")); err == nil {
-		return base
-	}
-	fresh := base + ".new"
-	_ = os.RemoveAll(fresh) // what an earlier test left unfinished
-	if err := os.MkdirAll(filepath.Dir(base), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	out, err := exec.Command("mmdebstrap", "--variant=minbase", "--include=systemd,systemd-sysv,udev,dbus,libpam-systemd,kmod", "bookworm", fresh).CombinedOutput()
-	if err != nil {
-		t.Fatalf("mmdebstrap: %v\n%s", err, out)
-	}
-	if err := os.Rename(fresh, base); err != nil {
 		t.Fatal(err)
 	}
 	return base

@@ -48,6 +48,9 @@ func odd(rng *rand.Rand) (quantity.Bytes, Options) {
 	if o.Variant >= Ext3 {
 		o.Journal = quantity.Bytes(pick(-1, -1, 5<<20, 70<<20, 1<<30))
 	}
+	if rng.IntN(4) == 0 {
+		o.InodeEvery, o.Inodes = 0, pick(1, 16, 64, 5000)
+	}
 	group := 8 * o.BlockSize * o.BlockSize
 	size := group*quantity.Bytes(1+rng.IntN(40)) + o.BlockSize*quantity.Bytes(pick(-1, 0, 1, 40, 200, 3000))
 	return max(size, quantity.MiB) + quantity.Bytes(pick(0, 512)), o
@@ -83,7 +86,7 @@ func TestLayoutIsSound(t *testing.T) {
 		if err := extent.Validate(all, l.Blocks); err != nil {
 			t.Fatalf("%d bytes, %+v: %v", size, o, err)
 		}
-		if err := counted(dev, l, all); err != nil {
+		if err := errors.Join(counted(dev, l, all), marked(dev, l)); err != nil {
 			t.Fatalf("%d bytes, %+v: %v", size, o, err)
 		}
 	}
@@ -140,6 +143,55 @@ func counted(dev block.Device, l *Layout, taken []extent.Span) error {
 	}
 	if units := uint64(n.BlocksLo) | uint64(n.BlocksHi)<<32; err != nil || mapped != want || units != want*uint64(s.BlockSize)/512 {
 		return fmt.Errorf("the journal has %d blocks and %d units, want %d blocks: %w", mapped, units, want, err)
+	}
+	return nil
+}
+
+// marked holds every inode that is in use, by its number or by what stands in it, against the
+// bitmap of the group in which it lies, and the counts of groups against those bitmaps.
+func marked(dev block.Device, l *Layout) error {
+	s, err := Read(dev)
+	if err != nil {
+		return err
+	}
+	free, size := uint64(0), int64(s.InodeSize)
+	for g := range l.Groups {
+		d, err := s.descriptor(dev, g)
+		if err != nil {
+			return err
+		}
+		bitmap := make([]byte, s.BlockSize)
+		if d.Flags&inodeUninit == 0 {
+			if bitmap, err = block.ReadSized(dev, int64(wide(d.InodeBitmapLo, d.InodeBitmapHi))*int64(s.BlockSize), int64(s.BlockSize), 1<<16); err != nil {
+				return err
+			}
+		}
+		here, table := uint64(0), int64(d.inodeTable())*int64(s.BlockSize)
+		for i := range l.InodesPerGroup {
+			number, set := g*l.InodesPerGroup+i+1, bitmap[i/8]>>(i%8)&1 == 1
+			used := number <= firstInode
+			if g < 3 || i < 16 { // each of them in the first groups, and the beginning of the others
+				n, err := block.ReadSized(dev, table+int64(i)*size, 128, 128)
+				if err != nil {
+					return err
+				}
+				used = used || n[0] != 0 || n[1] != 0 || n[26] != 0
+			}
+			if set {
+				here++
+			}
+			if used != set {
+				return fmt.Errorf("inode %d in group %d: in use %v, marked %v", number, g, used, set)
+			}
+		}
+		left := uint64(d.FreeInodesLo) | uint64(d.FreeInodesHi)<<16
+		if left+here != l.InodesPerGroup {
+			return fmt.Errorf("group %d: %d inodes free and %d marked of %d", g, left, here, l.InodesPerGroup)
+		}
+		free += left
+	}
+	if free != uint64(s.FreeInodes) {
+		return fmt.Errorf("%d inodes are free in the groups; the superblock says %d", free, s.FreeInodes)
 	}
 	return nil
 }

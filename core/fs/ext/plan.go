@@ -323,7 +323,8 @@ func (l *Layout) reserveDescriptors(perBlock uint64) {
 // countInodes gives every group the same number of inodes. Each table fills whole blocks,
 // since a part of a block would be lost, and its bitmap whole bytes, since the kernel
 // checks a checksum over whole bytes. One bitmap is one block: hence 8 for each of its
-// bytes at the most. Inode numbers have 32 bits, whatever the size.
+// bytes at the most. Inode numbers have 32 bits, whatever the size. A group has at least
+// the inodes that are in use from the start: they are marked in the first group alone.
 func (l *Layout) countInodes() error {
 	o := l.options
 	perBlock := uint64(l.BlockSize / o.InodeSize)
@@ -341,7 +342,7 @@ func (l *Layout) countInodes() error {
 		wanted = max(uint64(o.Inodes), 16)
 	}
 	n := (wanted + l.Groups - 1) / l.Groups
-	n = (n + step - 1) / step * step
+	n = (max(n, firstInode) + step - 1) / step * step
 	most := 8 * uint64(l.BlockSize)
 	for most*l.Groups > 1<<32-1 {
 		most -= step

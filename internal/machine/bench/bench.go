@@ -18,10 +18,8 @@ import (
 	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/core/block/file"
-	"fundus/core/gather"
 	"fundus/core/inventory"
 	"fundus/core/kind"
-	"fundus/core/mountopt"
 	"fundus/core/quantity"
 	"fundus/core/scan"
 	"fundus/internal/machine"
@@ -237,22 +235,6 @@ func (b *Bench) look(ctx context.Context, d *Disk, k *kernel) []inventory.Node {
 	return machine.Undisturbed(ctx, func() []inventory.Node { return b.scan(ctx, d, k) }, func() string { return b.Locked(d.Name) })
 }
 
-// Scattered and Together have no files: a bench mounts nothing.
-func (b *Bench) Scattered(_ context.Context, v *inventory.Inventory, place string, _ func(gather.File)) error {
-	if _, err := machine.CheckGather(v, place); err != nil {
-		return err
-	}
-	return &machine.Refusal{Rule: machine.RuleExchange, Thing: place, Text: "a bench mounts nothing: there are no files of " + place + " to go through"}
-}
-
-// Together puts nothing together.
-func (b *Bench) Together(ctx context.Context, v *inventory.Inventory, place, _ string) (gather.File, error) {
-	return gather.File{}, b.Scattered(ctx, v, place, nil)
-}
-
-// TryOptions has no kernel to ask.
-func (b *Bench) TryOptions(string, []string) mountopt.Answers { return nil }
-
 // Locked says who else has locked the disk's image.
 func (b *Bench) Locked(name string) string {
 	if d, err := b.disk(name); err == nil {
@@ -373,12 +355,6 @@ func (b *Bench) lostPower(err error) error {
 	k.Off, k.Uses = true, nil
 	return errors.Join(err, b.store(k))
 }
-
-// Settle has nothing to wait for: nobody watches a bench's devices.
-func (b *Bench) Settle(context.Context, []string) error { return nil }
-
-// Inhibit has nothing to inhibit.
-func (b *Bench) Inhibit(context.Context, string) func() { return func() {} }
 
 // Holds looks the action up in the kernel's tables.
 func (b *Bench) Holds(ctx context.Context, a machine.Action) (bool, error) {

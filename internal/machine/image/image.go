@@ -147,7 +147,7 @@ func Geometry(path string) block.Geometry {
 // Claim opens the image for writing and locks it. It refuses an image that
 // somebody else has locked or that a loop device carries.
 func Claim(path string, geo block.Geometry) (*file.File, error) {
-	if loop := oscall.LoopOf(oscall.SysBlock, path); loop != "" {
+	if loop := oscall.LoopOf(oscall.SysBlock, "/dev", path); loop != "" {
 		return nil, &machine.Refusal{Rule: machine.RuleMounted, Thing: path, Text: "it is carried by the loop device " + loop, Next: "release that loop device first, or work on /dev/" + loop}
 	}
 	dev, err := file.Open(path, true, geo)

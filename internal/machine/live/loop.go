@@ -14,6 +14,7 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/quantity"
 	"fundus/internal/machine"
+	"fundus/internal/oscall"
 )
 
 // loop is a loop device that carries a span of an image. The kernel releases it
@@ -94,9 +95,10 @@ func (m *Machine) imageUses(_ context.Context, v *inventory.Inventory) error {
 	}
 	names := map[string]string{} // of image nodes by the numbers of what carries them
 	for _, dir := range dirs {
-		backing, offset := attribute(dir, "loop/backing_file"), number(dir, "loop/offset")
+		carried, carries := oscall.Carried(dir, m.at.dev)
+		offset := number(dir, "loop/offset")
 		for _, disk := range v.Disks() {
-			if backing == "" || disk.Path != backing {
+			if id, ok := oscall.IDOf(disk.Path); !carries || !ok || disk.Form != inventory.Image || id != carried {
 				continue
 			}
 			for _, n := range v.Family(disk.Name) {

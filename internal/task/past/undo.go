@@ -189,7 +189,7 @@ func (u *undoing) step(ctx context.Context, number int, s draft.Step) error {
 	case draft.Write:
 		return u.write(ctx, number, s)
 	case draft.File:
-		return u.file(s.File)
+		return u.file(ctx, s.File)
 	case draft.Make:
 		if !s.Make.Remove {
 			if err := u.givenUp(ctx, s.Make.Path); err != nil {
@@ -302,7 +302,40 @@ func (u *undoing) since(ctx context.Context, t machine.Target, at int64) error {
 	return fmt.Errorf("deed %s: %w: %s%s; what was written would be lost: --over-later-writes", u.deed.ID, ErrSince, place, why)
 }
 
-func (u *undoing) file(c *draft.FileChange) error {
+// vacate unmounts what is mounted at a directory that the deed made and that goes now, where it
+// is what the deed's own line names; what somebody else mounted there stays.
+func (u *undoing) vacate(ctx context.Context, dir string) error {
+	v, err := u.p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	use, mounted := v.MountedAt(dir)
+	if !mounted {
+		return nil
+	}
+	if !u.lineFor(v, dir, use.Node) {
+		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: fmt.Sprintf("the deed made it, and %s is mounted there, which the deed did not say", use.Node), Next: "fundus unmount " + dir}
+	}
+	u.p.Note("%s is unmounted from %s first, which the deed made", use.Node, dir)
+	return u.p.Stage.Tell(ctx, machine.Action{Verb: machine.Unmount, Node: use.Node, Where: use.Where, Kind: use.Kind, Options: task.Again(use)})
+}
+
+// lineFor reports whether a line that the deed wrote mounts the device at the directory.
+func (u *undoing) lineFor(v *inventory.Inventory, dir, node string) bool {
+	for _, s := range u.deed.Steps {
+		if s.File == nil || s.File.Path != fstab.Path {
+			continue
+		}
+		for _, l := range fstab.Parse(s.File.After.Data).Entries() {
+			if l.Entry.Dir == dir && slices.ContainsFunc(v.Resolve(l.Entry.Spec), func(n inventory.Node) bool { return n.Name == node }) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (u *undoing) file(ctx context.Context, c *draft.FileChange) error {
 	now, err := u.p.Stage.ReadFile(c.Path)
 	if err != nil {
 		return err
@@ -310,6 +343,9 @@ func (u *undoing) file(c *draft.FileChange) error {
 	if c.After.Dir {
 		// A directory is taken away only while it is empty; the executor looks.
 		if c.Before.Missing && now.Dir {
+			if err := u.vacate(ctx, c.Path); err != nil {
+				return err
+			}
 			return u.p.Stage.PutFile("remove directory "+c.Path+", if it is empty", c.Path, now, c.Before)
 		}
 		return nil

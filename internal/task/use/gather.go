@@ -64,7 +64,11 @@ func (g Gather) Run(ctx context.Context, m machine.Machine) (*Gathered, error) {
 	disk, _ := v.Node(on.Node)
 	disk, _ = v.Node(disk.Disk())
 	out.Moves = disk.Hardware.Rotational
-	if err := m.Scattered(ctx, v, out.Place, out.Worst.Show); err != nil {
+	files, err := machine.Gathering(m, v, out.Place)
+	if err != nil {
+		return nil, err
+	}
+	if err := files.Scattered(ctx, v, out.Place, out.Worst.Show); err != nil {
 		return nil, err
 	}
 	began := time.Now()
@@ -81,7 +85,7 @@ func (g Gather) Run(ctx context.Context, m machine.Machine) (*Gathered, error) {
 		case g.For > 0 && time.Since(began) >= g.For:
 			out.Ended = "the time is up"
 		default:
-			if err := out.one(ctx, m, v, &row); err != nil {
+			if err := out.one(ctx, files, v, &row); err != nil {
 				return out, err
 			}
 			done += f.Data
@@ -97,7 +101,7 @@ func (g Gather) Run(ctx context.Context, m machine.Machine) (*Gathered, error) {
 
 // one puts a file together. What is in its way is said of it, and what is in the way of all
 // is an error.
-func (o *Gathered) one(ctx context.Context, m machine.Machine, v *inventory.Inventory, row *GatheredFile) error {
+func (o *Gathered) one(ctx context.Context, m machine.Gatherer, v *inventory.Inventory, row *GatheredFile) error {
 	after, err := m.Together(ctx, v, o.Place, row.Path)
 	for _, left := range []error{oscall.ErrWritten, oscall.ErrNoRun, oscall.ErrRoom, oscall.ErrLeft} {
 		if errors.Is(err, left) {

@@ -379,7 +379,7 @@ func (r *Unmount) other(ctx context.Context, p *task.Planner, v *inventory.Inven
 
 // action takes one mount away. It says what brings the same one back.
 func (r *Unmount) action(v *inventory.Inventory, u inventory.Use) machine.Action {
-	a := machine.Action{Verb: machine.Unmount, Node: u.Node, Where: u.Where, Kind: u.Kind, Options: again(u), Detach: r.Detach}
+	a := machine.Action{Verb: machine.Unmount, Node: u.Node, Where: u.Where, Kind: u.Kind, Options: task.Again(u), Detach: r.Detach}
 	if u.Part == "" {
 		return a
 	}
@@ -387,7 +387,7 @@ func (r *Unmount) action(v *inventory.Inventory, u inventory.Use) machine.Action
 		rest, in := strings.CutPrefix(u.Part+"/", strings.TrimSuffix(o.Part, "/")+"/")
 		if in && o.Where != u.Where {
 			a.From = path.Join(o.Where, rest)
-			a.Options = strings.TrimSuffix("bind,"+again(inventory.Use{Kind: u.Kind, Options: u.Options}), ",")
+			a.Options = strings.TrimSuffix("bind,"+task.Again(inventory.Use{Kind: u.Kind, Options: u.Options}), ",")
 			break
 		}
 	}
@@ -425,19 +425,6 @@ func layers(v *inventory.Inventory, dir string) (list []inventory.Use) {
 func mountedThere(v *inventory.Inventory, n inventory.Node, dir string) bool {
 	use, ok := v.MountedAt(dir)
 	return ok && use.Node == n.Name
-}
-
-// again are the options with which the kernel would mount the same once more: what it lists
-// and takes.
-func again(u inventory.Use) string {
-	t := kinds.Options(u.Kind)
-	var out []string
-	for _, o := range slices.Concat(mountopt.Listed(u.Options), mountopt.Listed(u.Super)) {
-		if row, ok := t.Find(o); ok && !row.Default && !slices.Contains(out, o) && len(t.Check([]string{o}, nil)) == 0 {
-			out = append(out, o)
-		}
-	}
-	return strings.Join(out, ",")
 }
 
 // sameMount is nil where the mount has the options that were asked for, as far as the kernel

@@ -69,6 +69,7 @@ func (x *extras) find(name string) func(words []string) string {
 		"conform":     conform,    // DISK ROOTDISK: the table of what is refused
 		"rounds":      rounds,     // N DISK: the road, over and over
 		"over":        func(w []string) string { return fmt.Sprint(unix.Mount(w[0], w[1], "ext4", 0, "")) },
+		"names":       names, // IMAGE: a link to it, another name of it, and a link to its directory
 		"image":       func(w []string) string { return makeImage(w[0], w[1]) },
 		"plant":       plant,       // DEVICE OFFSET TEXT
 		"members":     plantMember, // DEVICE OFFSET: an array member
@@ -96,7 +97,10 @@ func (x *extras) find(name string) func(words []string) string {
 		"area":        area,    // DEVICE: swapped on
 		"awkward":     awkward, // ROOT HOW: an fstab that cannot simply be replaced
 		"clear":       func([]string) string { fmt.Print("\033[H\033[2J"); return "" },
-		"show":        show, // COMMAND: on the console, as an administrator sees it
+		"show":        show,     // COMMAND: on the console, as an administrator sees it
+		"stuck":       stuck,    // waits for ever
+		"loop":        loop,     // computes for ever
+		"count":       counting, // N: lines
 		"pause":       func([]string) string { time.Sleep(2 * time.Second); return "" },
 	}[name]
 }
@@ -395,7 +399,10 @@ func initialise(words []string) string {
 		return err.Error()
 	}
 	defer syscall.Unmount("/mnt", 0)
-	for range 600 {
+	for n := range 600 {
+		if n%40 == 39 {
+			progress("inode tables are being initialised, look %d of 600", n+1)
+		}
 		time.Sleep(50 * time.Millisecond)
 		busy := false
 		found, _ := filepath.Glob("/proc/[0-9]*/comm")
@@ -509,4 +516,10 @@ func statfs(words []string) string {
 	var st syscall.Statfs_t
 	err := syscall.Statfs(words[0], &st)
 	return fmt.Sprintf("blocks %d free %d files %d left %d%s", int64(st.Blocks)*st.Frsize, int64(st.Bfree)*st.Frsize, st.Files, st.Ffree, fine(err))
+}
+
+// names gives an image three other names.
+func names(w []string) string {
+	base := strings.TrimSuffix(w[0], ".img")
+	return "named" + fmt.Sprint(errors.Join(os.Symlink(w[0], base+"-link.img"), os.Link(w[0], base+"-hard.img"), os.Symlink(filepath.Dir(w[0]), base+"-dir")))
 }

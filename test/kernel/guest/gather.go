@@ -169,6 +169,7 @@ func raced(dir string, times int) (taken, wrong int, err error) {
 		if err = errors.Join(err, errMap, s.file.Sync()); err != nil {
 			return 0, 0, err
 		}
+		progress("gather: race %d of %d", n, times)
 		time.Sleep(1100 * time.Millisecond)
 		c, began := exec.Command("/bin/fundus", "gather", dir), time.Now()
 		if err := c.Start(); err != nil {
@@ -226,6 +227,7 @@ func gathers(words []string) string {
 	}
 	killed := 0
 	for i := range kills {
+		progress("gather: kill %d of %d", i+1, kills)
 		c := exec.Command("/bin/fundus", "gather", dir)
 		if err := c.Start(); err != nil {
 			return err.Error()

@@ -24,7 +24,6 @@ func rounds(words []string) string {
 	var wrong []string
 	_ = os.MkdirAll("/srv/herbarium", 0o755)
 	for i := range n {
-		progress("round %d", i+1)
 		lines := []string{"table new " + disk, "partition add " + disk + " --size 100MiB", "format " + part + " ext4 --label herbarium"}
 		mount := []string{"mount " + part + " /srv/herbarium", "label " + part + " mosses", "undo", "unmount /srv/herbarium"}
 		if i%4 == 0 {
@@ -32,6 +31,7 @@ func rounds(words []string) string {
 		}
 		for _, line := range append(append(lines, mount...), "undo FORMAT --over-later-writes --lose=FORMAT", "undo", "undo") {
 			line = strings.ReplaceAll(line, "FORMAT", deed(format))
+			progress("round %d of %d: %s", i+1, n, line)
 			if said := fundus(strings.Fields(line + " --commit")); !strings.HasSuffix(said, "[<nil>]") {
 				wrong = append(wrong, fmt.Sprintf("round %d: fundus %s: %s", i+1, line, said))
 			}

@@ -1,4 +1,4 @@
-package all
+package cuts
 
 import (
 	"context"
@@ -14,38 +14,13 @@ import (
 	"fundus/core/block"
 	"fundus/core/fs"
 	"fundus/core/fs/ext"
-	"fundus/core/inventory"
 	"fundus/core/kind"
-	"fundus/core/mountopt"
-	"fundus/core/quantity"
-	"fundus/core/scan"
 	"fundus/core/table"
 	"fundus/core/table/schemes"
-	"fundus/internal/machine"
 	"fundus/internal/task"
 	"fundus/internal/task/content"
 	"fundus/internal/task/disk"
 )
-
-// shelf is a machine with one disk in memory, to plan on.
-type shelf struct{ dev *block.Overlay }
-
-func (s shelf) Inventory(context.Context) (*inventory.Inventory, error) {
-	n := inventory.Node{Name: "sdb", Path: "/dev/sdb", Form: inventory.Disk, Size: quantity.Bytes(s.dev.Size()), Geometry: s.dev.Geometry(), InKernel: true}
-	return &inventory.Inventory{Nodes: scan.Disk(n, s.dev), Files: map[string]inventory.File{}, Dirs: map[string]bool{}}, nil
-}
-
-func (s shelf) Open(context.Context, string) (block.Device, error) {
-	return block.NewSlice(s.dev, 0, s.dev.Size())
-}
-
-func (shelf) Locked(string) string                         { return "" }
-func (shelf) TryOptions(string, []string) mountopt.Answers { return nil }
-func (shelf) Place(path string) (machine.Place, error)     { return machine.Place{Path: path}, nil }
-func (shelf) List(string) ([]string, error)                { return nil, nil }
-func (shelf) ReadFile(string) (machine.FileState, error) {
-	return machine.FileState{Missing: true}, nil
-}
 
 // forgetful is an editor that writes another table than the one that it shows.
 type forgetful struct {
@@ -98,7 +73,7 @@ func (wrongly) Plan(ctx context.Context, p *task.Planner) error {
 // TestATableIsReadBack: a table that is not what was asked for is refused, whatever the
 // editor says.
 func TestATableIsReadBack(t *testing.T) {
-	s := task.Conditions{Machine: shelf{block.NewMemory(64<<20, block.DefaultGeometry)}}
+	s := task.Conditions{Machine: newRig(t, 512, 512)}
 	_, err := task.Plan(context.Background(), s, wrongly{})
 	if err == nil || !strings.Contains(err.Error(), "a fault of Fundus") || !strings.Contains(err.Error(), "2 at sectors 4096-6143") {
 		t.Errorf("Plan = %v", err)
@@ -108,7 +83,8 @@ func TestATableIsReadBack(t *testing.T) {
 // TestAJournalTakesNoLabel: a journal of ext4 on a device of its own belongs to a file
 // system elsewhere, which knows it by its identifier.
 func TestAJournalTakesNoLabel(t *testing.T) {
-	dev := block.NewMemory(64<<20, block.DefaultGeometry)
+	r := newRig(t, 512, 512)
+	dev := r.medium
 	if _, err := ext.Make(t.Context(), dev, ext.Usual(ext.Ext4).With("", uuid.New(), time.Unix(1, 0))); err != nil {
 		t.Fatal(err)
 	}
@@ -121,11 +97,11 @@ func TestAJournalTakesNoLabel(t *testing.T) {
 	if err := block.WriteBytes(dev, b, 1024); err != nil {
 		t.Fatal(err)
 	}
-	v, err := shelf{dev}.Inventory(context.Background())
+	v, err := r.Inventory(context.Background())
 	if c, ok := v.Nodes[0].Content(); err != nil || !ok || c.Kind != "ext journal" || c.State == fs.Damaged {
 		t.Fatalf("%+v, %v", c, err)
 	}
-	if _, err := task.Plan(context.Background(), task.Conditions{Machine: shelf{dev}}, &content.Label{Target: "sdb", Label: "mosses"}); !errors.Is(err, kind.ErrCannot) {
+	if _, err := task.Plan(context.Background(), task.Conditions{Machine: r}, &content.Label{Target: "sdb", Label: "mosses"}); !errors.Is(err, kind.ErrCannot) {
 		t.Errorf("Plan = %v", err)
 	}
 }
