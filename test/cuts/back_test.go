@@ -3,6 +3,8 @@ package cuts
 import (
 	"context"
 	"errors"
+	"fmt"
+	"os"
 	"path/filepath"
 	"testing"
 	"time"
@@ -29,7 +31,7 @@ func (road) Verb() string { return "road" }
 func (road) Plan(ctx context.Context, p *task.Planner) error {
 	for _, r := range []task.Request{&disk.TableNew{Disk: "sdb", Scheme: table.GPT}, adding(disk.NewPart{Size: size("512MiB"), Type: "swap"}, disk.NewPart{Size: size("2GiB"), Name: "herbarium"}),
 		&content.Format{Target: "sdb1", Kind: "swap"}, &content.Format{Target: "sdb2", Kind: "xfs", Label: "herbarium"}, &use.FstabAdd{Target: "sdb1", Dir: "swap"},
-		&use.Mount{Target: "sdb2", Dir: "/srv/herbarium", Persist: true, Home: use.Home{Mode: "2770", Owner: "0:0", Link: "/herb"}}} {
+		&use.Mount{Target: "sdb2", Dir: "/srv/herbarium", Persist: true, Home: use.Home{Mode: "2770", Owner: fmt.Sprintf("%d:%d", os.Getuid(), os.Getgid()), Link: "/herb"}}} {
 		if err := p.Do(ctx, r); err != nil {
 			return err
 		}

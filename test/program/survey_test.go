@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -176,15 +177,21 @@ func readsOf(t *testing.T, cmd *exec.Cmd) (calls int, said []byte) {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
+	// Opened while it runs: of one that has ended it is root's.
+	counts, err := os.Open(fmt.Sprintf("/proc/%d/io", cmd.Process.Pid))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer counts.Close()
 	// It has ended, and is not forgotten yet: then its count is whole.
 	if err := unix.Waitid(unix.P_PID, cmd.Process.Pid, nil, unix.WEXITED|unix.WNOWAIT, nil); err != nil {
 		t.Fatal(err)
 	}
-	io, err := os.ReadFile(fmt.Sprintf("/proc/%d/io", cmd.Process.Pid))
+	text, err := io.ReadAll(counts)
 	_ = cmd.Wait() // findings have an exit code of their own
-	_, after, found := strings.Cut(string(io), "syscr: ")
+	_, after, found := strings.Cut(string(text), "syscr: ")
 	if _, errCount := fmt.Sscan(after, &calls); err != nil || errCount != nil || !found {
-		t.Fatalf("reads of %v: %v, %q", cmd.Args, err, io)
+		t.Fatalf("reads of %v: %v, %q", cmd.Args, err, text)
 	}
 	return calls, out.Bytes()
 }

@@ -129,7 +129,7 @@ func TestANewKindIsOneFolderAndOneRow(t *testing.T) {
 			cmd.Args = append(append([]string{program}, strings.Fields(c.words)...), "")
 		}
 		out, _ := cmd.CombinedOutput()
-		if !strings.Contains(string(out), c.want) {
+		if !strings.Contains(strings.Join(strings.Fields(string(out)), " "), strings.Join(strings.Fields(c.want), " ")) { // lines are broken where paths are long
 			t.Errorf("fundus %s lacks %q:\n%s", c.words, c.want, out)
 		}
 	}
