@@ -1,6 +1,7 @@
 package boot
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"testing"
@@ -326,5 +327,55 @@ func TestElsewhere(t *testing.T) {
 		if got := Rehearse(v).String(); got != want {
 			t.Errorf("%q: %s, want %s", lines, got, want)
 		}
+	}
+}
+
+// TestNewestEntry: of a directory of entries the one that is started by itself, as the Boot
+// Loader Specification orders them.
+func TestNewestEntry(t *testing.T) {
+	for _, c := range []struct {
+		files map[string]string
+		want  string
+	}{
+		{map[string]string{"deb-6.9.0": "", "deb-6.10.0": ""}, "deb-6.10.0 deb-6.9.0"},
+		{map[string]string{"a": "version 6.9.0\n", "b": "version 6.10.0\n", "c": "version 6.10.0\n"}, "c b a"},
+		{map[string]string{"a": "sort-key rescue\nversion 9\n", "b": "sort-key debian\nversion 6.9\n", "c": "sort-key debian\nversion 6.10\n", "z": "version 99\n"}, "c b a z"},
+	} {
+		v := &inventory.Inventory{Files: map[string]inventory.File{}}
+		for name, text := range c.files {
+			v.Files["/boot/loader/entries/"+name+".conf"] = inventory.File{Data: []byte(text + "linux /vmlinuz\noptions root=LABEL=fernhill\n")}
+		}
+		var got []string
+		for _, e := range Entries(v) {
+			got = append(got, e.ID())
+		}
+		if strings.Join(got, " ") != c.want {
+			t.Errorf("%v: %v, want %s", c.files, got, c.want)
+		}
+	}
+}
+
+// TestPlainNames: a name that only begins like that of a device there is says nothing of itself.
+func TestPlainNames(t *testing.T) {
+	m := &machine{v: &inventory.Inventory{Nodes: []inventory.Node{{Name: "dm-1", Path: "/dev/mapper/data"}, {Name: "card", Path: ""}}}}
+	for path, want := range map[string]bool{"/dev/mapper/data": true, "/dev/mapper/data2": false, "/dev/sdq1": true, "/dev/vg0/log": false} {
+		if got := m.plain(path); got != want {
+			t.Errorf("%s: %v", path, got)
+		}
+	}
+}
+
+// TestVersions: each is older than the next, and none than itself.
+func TestVersions(t *testing.T) {
+	list := []string{"~rc1", "", "a", "b", "6.9~rc1", "6.9", "6.9-1", "6.9-2", "6.9^1", "6.9.1", "6.9.2", "6.10", "6.10a", "6.10b"}
+	for i, a := range list {
+		for k, b := range list {
+			if got := versions(a, b); got != cmp.Compare(i, k) {
+				t.Errorf("versions(%q, %q) = %d", a, b, got)
+			}
+		}
+	}
+	if versions("6.09", "6.9") != 0 || versions("6.9 ", "6.9") != 0 {
+		t.Error("zeros in front and blanks count")
 	}
 }

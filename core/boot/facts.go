@@ -1,6 +1,7 @@
 package boot
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 	"time"
@@ -89,12 +90,27 @@ func Entries(v *inventory.Inventory) (out []bootcfg.Entry) {
 				paths = append(paths, p)
 			}
 		}
-		slices.Sort(paths)
-		for _, p := range slices.Backward(paths) { // of a directory the newest first, by their names
-			out = append(out, bootcfg.Entries(p, v.Files[p].Data)...)
+		var here []bootcfg.Entry
+		for _, p := range slices.Sorted(slices.Values(paths)) {
+			here = append(here, bootcfg.Entries(p, v.Files[p].Data)...)
 		}
+		if place.Dir() {
+			slices.SortStableFunc(here, newestFirst)
+		}
+		out = append(out, here...)
 	}
 	return out
+}
+
+// newestFirst orders entries of a directory: those with a sort key first, by it; of one key the
+// newest version first; else by the name of the file, in which versions count as numbers.
+//
+// Source: the UAPI group's Boot Loader Specification, "Sorting".
+func newestFirst(a, b bootcfg.Entry) int {
+	if (a.SortKey == "") != (b.SortKey == "") {
+		return cmp.Compare(b.SortKey, a.SortKey)
+	}
+	return cmp.Or(cmp.Compare(a.SortKey, b.SortKey), versions(b.Version, a.Version), versions(b.ID(), a.ID()))
 }
 
 // ownTime is the version of systemd since which devices have a time of their own. Before that

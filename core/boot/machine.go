@@ -127,7 +127,7 @@ func (m *machine) plain(path string) bool {
 		}
 	}
 	return slices.ContainsFunc(m.v.Nodes, func(n inventory.Node) bool {
-		return strings.HasPrefix(path, n.Path) || strings.HasPrefix(path, "/dev/disk/") && len(n.Links) > 0
+		return path == n.Path || strings.HasPrefix(path, "/dev/disk/") && len(n.Links) > 0
 	})
 }
 

@@ -1,6 +1,7 @@
 package kind
 
 import (
+	"errors"
 	"slices"
 	"strings"
 	"testing"
@@ -144,4 +145,36 @@ func FuzzSamples(f *testing.F) {
 			t.Fatalf("%s: fields: %v", s.Name, err)
 		}
 	})
+}
+
+// unreadable fails reads that go beyond a byte.
+type unreadable struct {
+	block.Device
+	from int64
+}
+
+var errUnreadable = errors.New("a bad sector")
+
+func (u unreadable) ReadAt(p []byte, off int64) (int, error) {
+	if off+int64(len(p)) > u.from {
+		return 0, errUnreadable
+	}
+	return u.Device.ReadAt(p, off)
+}
+
+// TestWhatIsRecognisedStays: what is made here is recognised by its superblock, with label and
+// identifier, whatever behind it cannot be read. FAT alone has its label in a directory.
+func TestWhatIsRecognisedStays(t *testing.T) {
+	for _, m := range Makers() {
+		dev, _ := made(t, m, 512, nil)
+		want, err := MakerOf(m).Probe(dev)
+		if err != nil {
+			t.Fatal(err)
+		}
+		super := max(int64(want.Signatures[0].End()), int64(want.Super.End()), 4096)
+		got, err := MakerOf(m).Probe(unreadable{dev, super})
+		if err != nil || got == nil || got.UUID != want.UUID || got.Label != want.Label && m.Word != "fat" || got.Kind != want.Kind {
+			t.Errorf("%s with only its first %d bytes: %+v, %v", m.Word, super, got, err)
+		}
+	}
 }

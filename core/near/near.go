@@ -2,6 +2,20 @@
 // with what there is.
 package near
 
+// most is how far a word may be from one that is meant: two letters, of a short one fewer.
+func most(word string) int { return min(2, len(word)/3) }
+
+// Nearest is the word of the list that was meant, if one is near; "" else.
+func Nearest(word string, list []string) (nearest string) {
+	least := most(word) + 1
+	for _, w := range list {
+		if d := Distance(word, w); d < least {
+			nearest, least = w, d
+		}
+	}
+	return nearest
+}
+
 // Distance is how many letters must be added, dropped or changed.
 //
 // The number of changes, after Levenshtein: names are short, so the plain way will do.

@@ -22,7 +22,7 @@ type Ask struct {
 	Type       string // "" for what is on the device
 	Options    []string
 	Preset     []string // of the configuration, for this kind and bus
-	Fixed      bool     // Options are all that is wanted: nothing is proposed
+	Fixed      bool     // Options are all that is wanted of the kind: only what is about the boot is proposed
 	Needed     bool     // the boot is to stop without it
 	Automount  bool
 	Idle       string // after what time without use it is unmounted
@@ -107,8 +107,8 @@ func (r *rules) mount() {
 			r.say(o, "by the configuration")
 		}
 		r.kind()
-		r.need()
 	}
+	r.need()
 	if len(e.Options) == 0 {
 		e.Options = []string{"defaults"}
 	}

@@ -50,7 +50,7 @@ func TestOptions(t *testing.T) {
 		{"sdh", "", Ask{Dir: "/"}, "errors=remount-ro 1", ""},
 		{"sdh", loose, Ask{Dir: "/srv/ferns"}, "nofail 2", ""},
 		{"sdh", loose, Ask{Dir: "/srv/ferns", Needed: true}, "defaults 2", "makes that needed too"},
-		{"sdh", "", Ask{Dir: "/srv/ferns", Options: []string{"noatime"}, Fixed: true}, "noatime 2", ""},
+		{"sdh", "", Ask{Dir: "/srv/ferns", Options: []string{"noatime"}, Fixed: true}, "noatime,nofail 2", ""},
 		{"sdh", "", Ask{Dir: "/srv/ferns", Options: []string{"fail"}}, "fail 2", ""},
 		{"sdh", "", Ask{Dir: "/srv/ferns", Preset: []string{"noatime"}}, "noatime,nofail 2", ""},
 		{"sdc", "", Ask{Dir: "/media/card"}, "nofail,x-systemd.device-timeout=5s 0", "no owners"},

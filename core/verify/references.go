@@ -81,7 +81,10 @@ func (k *look) reference(thing string, u fstab.Unit) []finding.Finding {
 func (k *look) namesNothing(thing string, u fstab.Unit) finding.Finding {
 	e := u.Entry
 	f := k.withoutLine(FstabUnknown.New(thing, "%s names no device (mount point %s)", e.Spec, e.Dir), u)
-	if again, is := k.allRemade()[refs.Normal(e.Spec)]; is {
+	if node, how := k.misspelt(e.Spec); node != "" {
+		f.Text += "; " + how
+		f = f.WithMend("fundus fstab edit %d --device=%s", u.Line, node)
+	} else if again, is := k.allRemade()[refs.Normal(e.Spec)]; is {
 		f = again.said(f)
 	} else if meant := nearest(k.v, u.Where); meant != "" {
 		f.Text += fmt.Sprintf("; %s is mounted there", meant)

@@ -1,6 +1,9 @@
 package verify
 
 import (
+	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/google/uuid"
@@ -45,6 +48,9 @@ func (k *look) allRemade() map[string]Remade {
 	}
 	enter := func(spec, node string, guess bool) {
 		spec = refs.Normal(spec)
+		if other, _ := k.misspelt(spec); other != "" {
+			return // it is that device's
+		}
 		if k.swapAgain(spec, node, said) {
 			out[spec] = Remade{node, "UUID", "fundus adjust " + node + " uuid=" + strings.TrimPrefix(spec, "UUID="), guess}
 			return
@@ -122,4 +128,31 @@ func (r Remade) said(f finding.Finding) finding.Finding {
 		return f.WithRemedy("only where it is %s that is meant: %s", r.Node, r.Mend)
 	}
 	return f.WithMend("%s", r.Mend)
+}
+
+// misspelt finds the one device that has the value of an identifier, in other letters or under
+// another tag: a UUID behind PARTUUID=, or in capitals. Then that device is what is meant.
+func (k *look) misspelt(spec string) (node, how string) {
+	tag, value, ok := strings.Cut(refs.Normal(spec), "=")
+	if !ok || value == "" || len(k.by.Resolve(spec)) > 0 {
+		return "", ""
+	}
+	for _, n := range k.v.Nodes {
+		ids := n.Identifiers()
+		if n.Form == inventory.Image || n.Hardware.Bus == "image" {
+			continue // which is no device of the machine
+		}
+		for _, other := range slices.Sorted(maps.Keys(ids)) {
+			if !strings.EqualFold(ids[other], value) || other != tag && ids[other] != value && strings.HasSuffix(other, "LABEL") {
+				continue
+			}
+			if node != "" && node != n.Name {
+				return "", ""
+			}
+			if node, how = n.Name, fmt.Sprintf("%s is the %s of %s", value, other, n.Name); other == tag {
+				how = fmt.Sprintf("%s has %s=%s: the case of its letters counts", n.Name, tag, ids[other])
+			}
+		}
+	}
+	return node, how
 }

@@ -25,7 +25,8 @@ shows every value and where it is from.`,
 		Args:              words(2, 64, "a device and a kind, such as ext4, and settings as KEY=VALUE"),
 		ValidArgsFunction: e.completeFormat,
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
-			if _, err := kind.FindMaker(strings.ToLower(args[0])); err == nil {
+			_, errFirst := kind.FindMaker(strings.ToLower(args[0]))
+			if _, errSecond := kind.FindMaker(strings.ToLower(args[1])); errFirst == nil && errSecond != nil {
 				return usageWay("fundus help format", "the device stands before the kind: %s %s", args[1], args[0])
 			}
 			r.Target, r.Kind = args[0], strings.ToLower(args[1])

@@ -123,9 +123,9 @@ func newFstabAdd(e *Env) *cobra.Command {
 		Long: `Add a line that mounts a device at each boot. The line names the device by its
 UUID, and a missing mount point is made. Options are proposed, each with its reason:
 what can be pulled out, and data that the machine starts without, do not stop the
-boot. --needed says that it cannot do without; --options takes the place of all that
-is proposed. A swap area, or the path of a swap file, takes the word swap in place of
-a directory.`,
+boot. --needed says that it cannot do without; --options takes the place of what is
+proposed for the kind, and what is about the boot stays. A swap area, or the path of
+a swap file, takes the word swap in place of a directory.`,
 		Example:           "  fundus fstab add sdb1 /srv/herbarium\n  fundus fstab add sdc1 /media/fieldcard --automount --idle=60s",
 		Args:              words(0, 2, "a device and a directory, or swap; or --from-unit alone"),
 		ValidArgsFunction: e.completePlaces,
@@ -183,8 +183,8 @@ device, an identifier, or the number that fundus fstab list shows.`,
 		ValidArgsFunction: e.completeFstab,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r.Line, r.Add, r.Drop, r.Options = args[0], split(add), split(drop), split(options)
-			if len(r.Add)+len(r.Drop)+len(r.Options) == 0 && r.Kind == "" && r.By == "" && r.Before == "" {
-				return usageWay("fundus help fstab edit", "say what is to change: --add, --drop, --options, --type, --by or --before")
+			if len(r.Add)+len(r.Drop)+len(r.Options) == 0 && r.Kind == "" && r.By == "" && r.Device == "" && r.Before == "" {
+				return usageWay("fundus help fstab edit", "say what is to change: --add, --drop, --options, --type, --device, --by or --before")
 			}
 			if err := checkBy(r.By); err != nil {
 				return err
@@ -198,34 +198,43 @@ device, an identifier, or the number that fundus fstab list shows.`,
 	f.StringVar(&options, "options", "", "`OPTIONS` in place of all that the line has")
 	f.StringVar(&r.Kind, "type", "", "file system `TYPE`")
 	f.StringVar(&r.By, "by", "", "name the device by uuid, label, partuuid, partlabel or path")
+	f.StringVar(&r.Device, "device", "", "have it name this `DEVICE` instead")
 	f.StringVar(&r.Before, "before", "", "move it before this other `LINE`")
 	return e.addChange(cmd)
 }
 
 func newFstabRemove(e *Env) *cobra.Command {
-	return e.addChange(&cobra.Command{
+	r := &use.FstabRemove{}
+	cmd := &cobra.Command{
 		Use: "remove LINE", Short: "Take a line out of fstab",
 		Long:              "Take a line out of fstab: the mount point, the device, the identifier or the number of the line is named. All other lines stay to the byte.",
 		Example:           "  fundus fstab remove /srv/herbarium\n  fundus fstab remove sdb1 --draft",
 		Args:              words(1, 1, "one line: a mount point, a device, or its number"),
 		ValidArgsFunction: e.completeFstab,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return e.change(cmd, &use.FstabRemove{Target: args[0]})
+			r.Target = args[0]
+			return e.change(cmd, r)
 		},
-	})
+	}
+	ifThere(cmd, &r.IfThere)
+	return e.addChange(cmd)
 }
 
 func newFstabDisable(e *Env) *cobra.Command {
-	return e.addChange(&cobra.Command{
+	r := &use.FstabDisable{}
+	cmd := &cobra.Command{
 		Use: "disable LINE", Short: "Make a comment of a line",
 		Long:              "Make a comment of a line of fstab, so that no boot goes by it; fundus fstab enable gives it back as it was.",
 		Example:           "  fundus fstab disable /srv/herbarium\n  fundus fstab disable 4",
 		Args:              words(1, 1, "one line: a mount point, a device, or its number"),
 		ValidArgsFunction: e.completeFstab,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return e.change(cmd, &use.FstabDisable{Line: args[0]})
+			r.Line = args[0]
+			return e.change(cmd, r)
 		},
-	})
+	}
+	ifThere(cmd, &r.IfThere)
+	return e.addChange(cmd)
 }
 
 func newFstabEnable(e *Env) *cobra.Command {

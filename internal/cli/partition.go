@@ -224,6 +224,7 @@ move up by a number, and what names them follows.`,
 		},
 	}
 	cmd.Flags().StringVar(&r.References, "references", "", "what becomes of lines of fstab that name them: drop, disable or keep")
+	ifThere(cmd, &r.IfThere)
 	return e.addChange(cmd)
 }
 

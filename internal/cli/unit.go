@@ -111,7 +111,8 @@ the line in the same deed; what only a line can say is refused.`,
 }
 
 func newUnitRemove(e *Env) *cobra.Command {
-	return e.addChange(&cobra.Command{
+	r := &use.UnitRemove{}
+	cmd := &cobra.Command{
 		Use: "remove UNIT", Short: "Take units away, with the links that pull them in",
 		Long: `Take away the unit of a mount or of swap, with the automount before it, the links
 that pull them in, and the time that its device is waited for. The UNIT is a name,
@@ -120,7 +121,10 @@ or its mount point. What is mounted stays mounted.`,
 		Args:              words(1, 1, "one unit: its name, or its mount point"),
 		ValidArgsFunction: e.completeUnits,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return e.change(cmd, &use.UnitRemove{Unit: args[0]})
+			r.Unit = args[0]
+			return e.change(cmd, r)
 		},
-	})
+	}
+	ifThere(cmd, &r.IfThere)
+	return e.addChange(cmd)
 }

@@ -223,3 +223,8 @@ func joined(disk, number string) string {
 	}
 	return disk + number
 }
+
+// ifThere is an option of all that takes something away.
+func ifThere(cmd *cobra.Command, to *bool) {
+	cmd.Flags().BoolVar(to, "if-there", false, "do nothing where it is not there")
+}

@@ -96,11 +96,11 @@ func ReplaceFile(path string, data []byte, a Attributes, look func() error) erro
 	}
 	defer os.Remove(f.Name()) // fails once it was renamed
 	_, err = f.Write(data)
-	if err == nil {
-		err = f.Chmod(a.Mode)
-	}
 	if err == nil && (a.UID != os.Getuid() || a.GID != os.Getgid()) {
 		err = f.Chown(a.UID, a.GID)
+	}
+	if err == nil { // behind the owner: another one takes the special bits away. os.File's own knows only nine
+		err = unix.Fchmod(int(f.Fd()), uint32(a.Mode))
 	}
 	if err == nil {
 		err = copyXattrs(path, f)
@@ -124,8 +124,10 @@ func OverwriteFile(path string, data []byte) error {
 	if err != nil {
 		return err
 	}
-	_, err = f.WriteAt(data, 0)
-	return errors.Join(err, f.Truncate(int64(len(data))), f.Sync(), f.Close())
+	if _, err = f.WriteAt(data, 0); err == nil { // else what stands behind the write is all that is left
+		err = f.Truncate(int64(len(data)))
+	}
+	return errors.Join(err, f.Sync(), f.Close())
 }
 
 // NewFile writes and syncs a file that must not exist yet. Its name is durable

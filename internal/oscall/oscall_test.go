@@ -101,6 +101,23 @@ func TestUnnamedHasNoName(t *testing.T) {
 	}
 }
 
+// TestSpecialBitsAreKept: a file that is replaced has the set-group bit of the one before.
+func TestSpecialBitsAreKept(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "fstab")
+	for _, mode := range []uint32{0o2664, 0o4755, 0o1644, 0o640} {
+		if err := errors.Join(os.WriteFile(path, nil, 0o600), unix.Chmod(path, mode)); err != nil {
+			t.Fatal(err)
+		}
+		_, kept, err := ReadFile(path)
+		if err := errors.Join(err, WriteFile(path, []byte("new"), kept)); err != nil {
+			t.Fatal(err)
+		}
+		if _, now, err := ReadFile(path); err != nil || now != kept || uint32(now.Mode) != mode {
+			t.Errorf("%o became %o, %v", mode, uint32(now.Mode), err)
+		}
+	}
+}
+
 // TestLoopOf reads the kernel's list as it is laid out in sysfs: an image is found under each
 // of its names, and a file that only is called alike is not. The devices cannot be asked here;
 // the proof of images over loop devices asks them.

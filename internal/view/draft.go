@@ -147,7 +147,7 @@ func (r Draft) Words(p *Printer) {
 	}
 	p.wrap(0, p.paint(Strong, visible(d.Machine))+"  ", visible(d.Title))
 	if d.Empty() {
-		p.printf("nothing to do: it is so already\n")
+		p.wrap(0, "nothing to do: ", settled(d))
 		return
 	}
 	p.pictures(d)
@@ -447,10 +447,20 @@ type Used struct {
 // Document implements Report.
 func (r Used) Document() any { return draftDocument(r.Draft, Result{Changed: !r.Empty()}) }
 
+// settled is what a draft with nothing to do says of how things are.
+func settled(d *draft.Draft) string {
+	for _, part := range d.Parts {
+		if len(part.Notes) > 0 {
+			return visible(part.Notes[0])
+		}
+	}
+	return "it is so already"
+}
+
 // Words implements Report.
 func (r Used) Words(p *Printer) {
 	if r.Empty() {
-		p.printf("nothing to do: it is so already\n")
+		p.wrap(0, "nothing to do: ", settled(r.Draft))
 		return
 	}
 	p.printf("%s\n", p.paint(InUse, "done: "+visible(r.Title)))

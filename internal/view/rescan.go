@@ -63,7 +63,9 @@ func (r Rescanned) Words(p *Printer) {
 		if was.Size != now.Size {
 			text += ", before " + p.size(was.Size, was.Geometry.Logical)
 		}
-		if len(r.Done)+len(r.Refused) == 0 {
+		if now.Problem != "" {
+			text += "; whether kernel and table agree cannot be told: " + visible(now.Problem)
+		} else if len(r.Done)+len(r.Refused) == 0 {
 			text += "; kernel and table agree"
 		} else {
 			text += fmt.Sprintf("; partitions in the kernel: %d, before %d", len(now.Kernel), len(was.Kernel))

@@ -75,13 +75,15 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	log := "on another device"
 	if v.log > 0 {
 		end, err := v.readLog()
-		if err != nil {
-			return nil, err
-		}
-		log = fmt.Sprintf("%v at byte %d, in round %d; it ended in order", quantity.Bytes(v.size), v.log, end.cycle)
-		if !end.clean {
+		switch log = fmt.Sprintf("%v at byte %d", quantity.Bytes(v.size), v.log); {
+		case err != nil: // what was recognised is not lost to what could not be read behind it
+			c.State = fs.NotRecorded
+			log += fmt.Sprintf("; how it ended cannot be told: %v", err)
+		case end.clean:
+			log += fmt.Sprintf(", in round %d; it ended in order", end.cycle)
+		default:
 			c.State = fs.Recovery
-			log = fmt.Sprintf("%v at byte %d; it has to be replayed, unless it is mounted", quantity.Bytes(v.size), v.log)
+			log += "; it has to be replayed, unless it is mounted"
 		}
 	}
 	c.Facts = append(c.Facts,

@@ -12,6 +12,8 @@ type Entry struct {
 	Line  int    // where it begins
 	Title string // as the menu shows it
 	Words string // the kernel's command line
+	// SortKey and Version are what an entry in a file of its own is put in order by.
+	SortKey, Version string
 	// Initrd is set where an initial file system is loaded with the kernel.
 	Initrd bool
 }
@@ -53,6 +55,10 @@ func Entries(file string, data []byte) (out []Entry) {
 			if one && rest != "" {
 				e.Title = rest
 			}
+		case "sort-key":
+			e.SortKey = rest
+		case "version":
+			e.Version = rest
 		case "options", "append":
 			e.Words = strings.TrimSpace(e.Words + " " + rest)
 			for _, w := range strings.Fields(rest) {

@@ -66,7 +66,7 @@ func TestColumns(t *testing.T) {
 // TestSpan: times as systemd reads them.
 func TestSpan(t *testing.T) {
 	for s, want := range map[string]time.Duration{"5": 5 * time.Second, "1min 3s": 63 * time.Second, "1h2m3s": 3723 * time.Second, ".5": time.Second / 2, "1.5h": 90 * time.Minute, "2 ms": 2 * time.Millisecond,
-		"infinity": Forever, "0": 0, " 1w ": 7 * 24 * time.Hour, "99999999999y": Forever, "": -1, "soon": -1, "-5": -1, "5sx": -1, "5 5x": -1} {
+		"infinity": Forever, "0": 0, " 1w ": 7 * 24 * time.Hour, "200y 200y": Forever, "500000y": Forever, "300y 1s": Forever, "584942y": -1, "9999999999y": -1, "9999999999y 1s": -1, "400000y 400000y": -1, "9223372036854775808us": -1, "99999999999999999999": -1, "": -1, "soon": -1, "-5": -1, "5sx": -1, "5 5x": -1} {
 		if got, ok := Span(s); ok != (want >= 0) || ok && got != want {
 			t.Errorf("%q: %v, %v, want %v", s, got, ok, want)
 		}

@@ -11,18 +11,21 @@ import (
 const Forever = time.Duration(math.MaxInt64)
 
 // Span reads the words as systemd reads a span of time: numbers with units or without, in any
-// row, a bare one in seconds; or infinity.
+// row, a bare one in seconds; or infinity. What is more than 292 years is Forever, which is
+// more than a Duration holds; what is more than systemd's 64 bits of microseconds hold is no
+// span to it, and the line is read as if it were not there.
 //
-// Source: systemd.time(7).
+// Source: systemd.time(7); what systemd-analyze timespan refuses.
 func Span(s string) (span time.Duration, ok bool) {
 	const blanks = " \t\n\r"
 	s = strings.TrimLeft(s, blanks)
 	if rest, is := strings.CutPrefix(s, "infinity"); is {
 		return Forever, strings.Trim(rest, blanks) == ""
 	}
+	sum := uint64(0) // microseconds
 	for some := false; ; some = true {
 		if s = strings.TrimLeft(s, blanks); s == "" {
-			return span, some
+			return duration(sum), some
 		}
 		rest := strings.TrimLeft(s, "0123456789")
 		whole := s[:len(s)-len(rest)]
@@ -42,19 +45,31 @@ func Span(s string) (span time.Duration, ok bool) {
 		if !is {
 			return 0, false
 		}
-		span += times(whole, part, unit)
-		s = rest[n:]
+		more, fits := times(whole, part, unit)
+		if !fits || more >= math.MaxUint64-sum {
+			return 0, false
+		}
+		sum, s = sum+more, rest[n:]
 	}
 }
 
-// times is so many units, with what stands behind a point.
-func times(whole, part string, unit time.Duration) time.Duration {
-	n, _ := strconv.ParseInt("0"+whole, 10, 64)
-	if n > int64(Forever/unit) {
+func duration(microseconds uint64) time.Duration {
+	if microseconds > uint64(Forever/time.Microsecond) {
 		return Forever
 	}
+	return time.Duration(microseconds) * time.Microsecond
+}
+
+// times is so many units, with what stands behind a point, in microseconds; false where that
+// is more than systemd counts.
+func times(whole, part string, unit time.Duration) (microseconds uint64, ok bool) {
+	n, err := strconv.ParseInt("0"+whole, 10, 64)
+	each := uint64(unit / time.Microsecond)
+	if err != nil || uint64(n) >= math.MaxUint64/each {
+		return 0, false
+	}
 	f, _ := strconv.ParseFloat("0."+part+"0", 64)
-	return time.Duration(n)*unit + time.Duration(f*float64(unit))
+	return uint64(n)*each + uint64(f*float64(each)), true
 }
 
 // IsTime reports whether systemd reads the words as a span of time.

@@ -162,10 +162,16 @@ func (m *Machine) act(ctx context.Context, v *inventory.Inventory, a machine.Act
 func (m *Machine) readSize(disk string) error {
 	dir := filepath.Join(m.at.sys, "block", disk, "device")
 	for _, name := range []string{"rescan", "rescan_controller"} {
-		err := os.WriteFile(filepath.Join(dir, name), []byte("1"), 0o200)
-		if err == nil || !errors.Is(err, fs.ErrNotExist) {
-			return err
+		// Never created: sysfs refuses that with another error than that it is missing.
+		f, err := os.OpenFile(filepath.Join(dir, name), os.O_WRONLY, 0)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
 		}
+		if err == nil {
+			_, err = f.WriteString("1")
+			err = errors.Join(err, f.Close())
+		}
+		return err
 	}
 	if attribute(filepath.Join(m.at.sys, "block", disk), "loop/backing_file") == "" {
 		return nil

@@ -402,3 +402,20 @@ func TestSilentDisk(t *testing.T) {
 		t.Errorf("looked at once more: %+v, %v", sdc, err)
 	}
 }
+
+// TestSizeIsAskedForWhereItCanBe: a disk that announces its size by itself has no file to ask
+// by, and none is made; the second of two that may be there is written to.
+func TestSizeIsAskedForWhereItCanBe(t *testing.T) {
+	dir := t.TempDir()
+	m := &Machine{"fernhill", nil, places{filepath.Join(dir, "sys"), filepath.Join(dir, "proc"), filepath.Join(dir, "dev"), dir}, newPatience(0)}
+	plant(t, dir, map[string]string{"sys/block/vda/device/driver": "virtio", "sys/block/nvme0n1/device/rescan_controller": "0"})
+	for _, disk := range []string{"vda", "nvme0n1"} {
+		if err := m.readSize(disk); err != nil {
+			t.Errorf("%s: %v", disk, err)
+		}
+	}
+	asked, err := os.ReadFile(filepath.Join(dir, "sys/block/nvme0n1/device/rescan_controller"))
+	if entries, errDir := os.ReadDir(filepath.Join(dir, "sys/block/vda/device")); err != nil || errDir != nil || len(entries) != 1 || !strings.HasPrefix(string(asked), "1") {
+		t.Errorf("%v, %q: %v, %v", entries, asked, err, errDir)
+	}
+}

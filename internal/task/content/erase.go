@@ -53,7 +53,7 @@ func (r *Erase) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	p.Title("erase what %s is taken for", n.Name)
 	if len(chosen) == 0 {
-		return nil // nothing takes it for anything
+		return r.nothing(p, v, n)
 	}
 	believed, _ := n.Content()
 	gone := slices.ContainsFunc(chosen, func(c fs.Content) bool { return same(c, believed) })
@@ -124,6 +124,21 @@ func (r *Erase) choose(n inventory.Node) (chosen, stay []fs.Content, err error) 
 		}
 	}
 	return chosen, stay, nil
+}
+
+// nothing says what a device is on which there is nothing to be erased: nothing to do where it is
+// taken for nothing, and an error where that cannot be told or what was meant lies in its table.
+func (r *Erase) nothing(p *task.Planner, v *inventory.Inventory, n inventory.Node) error {
+	switch parts := v.Parts(n.Name); {
+	case n.Problem != "":
+		return advice.Way(fmt.Errorf("%s: it cannot be read, and what it is taken for cannot be told: %s", n.Name, n.Problem), "fundus inspect %s", n.Name)
+	case n.Table != nil && len(parts) > 0:
+		return advice.Way(fmt.Errorf("%s has a partition table (%s) and no signature beside it; what its partitions hold is erased one by one, by their names", n.Name, strings.ToUpper(string(n.Table.Scheme))), "fundus survey %s", n.Name)
+	case n.Table != nil:
+		return advice.Way(fmt.Errorf("%s has a partition table (%s) without partitions, which is not erased by itself", n.Name, strings.ToUpper(string(n.Table.Scheme))), "fundus help table")
+	}
+	p.Note("nothing takes %s for anything", n.Name)
+	return nil
 }
 
 // meant reports whether a word names the content: KIND, or KIND@BYTE for where it begins.

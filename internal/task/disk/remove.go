@@ -20,6 +20,7 @@ import (
 type PartitionRemove struct {
 	Targets    []string `json:"targets"`
 	References string   `json:"references,omitempty"` // drop, disable, or keep: lines of fstab that name them
+	IfThere    bool     `json:"if_there,omitempty"`   // one that is not there is nothing to do
 }
 
 // Verb of the request.
@@ -36,8 +37,9 @@ func (r *PartitionRemove) Plan(ctx context.Context, p *task.Planner) error {
 	var nodes []inventory.Node
 	for _, word := range r.Targets {
 		n, err := target.Partition(v, word)
-		if errors.Is(err, target.ErrNoTarget) && target.Gone(v, word) {
-			continue // it is so already
+		if errors.Is(err, target.ErrNoTarget) && target.Gone(v, word) && r.IfThere {
+			p.Note("%s is not there", word)
+			continue
 		}
 		if err != nil {
 			return err

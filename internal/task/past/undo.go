@@ -261,7 +261,9 @@ func (u *undoing) write(ctx context.Context, number int, s draft.Step) error {
 			return err
 		}
 		u.p.Warn("%v; it is written over: fundus verify says afterwards whether all fits", err)
-		u.p.Draft.Losses = append(u.p.Draft.Losses, draft.Loss{Node: target.Disk, What: "what was written since", Name: u.deed.Code, Accept: []string{u.deed.ID}})
+		if err := u.covered(ctx, target); err != nil {
+			return err
+		}
 	}
 	return u.p.Write(ctx, "restore: "+s.Title, target, func(dev block.Device) error {
 		ended := func() error { return nil } // a fenced step is one whole
@@ -271,6 +273,36 @@ func (u *undoing) write(ctx context.Context, number int, s draft.Step) error {
 		err := u.former.Back(number, func(off, n int64, data []byte) error { return put(dev, off-int64(target.Start), n, data) }, ended)
 		return errors.Join(err, dev.Sync())
 	})
+}
+
+// covered names what is lost where something was written since: what stands there now, with all
+// that it holds, by its own name.
+func (u *undoing) covered(ctx context.Context, t machine.Target) error {
+	v, err := u.p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	some := false
+	for _, n := range v.Family(t.Disk) {
+		c, ok := n.Content()
+		if !ok || c.Class == fs.Table || c.Class == fs.Fence || n.Start >= t.Start+t.Size || t.Start >= n.Start+n.Size {
+			continue
+		}
+		loss, err := u.p.LossOf(ctx, n)
+		if err != nil {
+			return err
+		}
+		if loss == nil || slices.ContainsFunc(u.p.Draft.Losses, func(o draft.Loss) bool { return o.Node == loss.Node }) {
+			continue
+		}
+		loss.What += ", with all that was written there since"
+		loss.Accept = append(loss.Accept, u.deed.Code, u.deed.ID)
+		u.p.Draft.Losses, some = append(u.p.Draft.Losses, *loss), true
+	}
+	if !some {
+		u.p.Draft.Losses = append(u.p.Draft.Losses, draft.Loss{Node: t.Disk, What: "what was written since", Name: u.deed.Code, Accept: []string{u.deed.ID}})
+	}
+	return nil
 }
 
 func put(dev block.Device, off, n int64, data []byte) error {

@@ -9,10 +9,13 @@ import (
 	"strings"
 
 	"fundus/core/advice"
+	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/mountopt"
+	"fundus/core/near"
 	"fundus/core/propose"
+	"fundus/core/target"
 	"fundus/core/text/fstab"
 	"fundus/internal/task"
 )
@@ -25,6 +28,7 @@ type FstabEdit struct {
 	Options []string `json:"options,omitempty"` // in place of all
 	Kind    string   `json:"kind,omitempty"`
 	By      string   `json:"by,omitempty"`
+	Device  string   `json:"device,omitempty"` // that it is to name
 	Before  string   `json:"before,omitempty"` // the line that it is to stand before
 }
 
@@ -119,10 +123,20 @@ func typeOf(v *inventory.Inventory, e fstab.Entry, asked string) string {
 
 // device gives the line another name for the device that it names now.
 func (r *FstabEdit) device(p *task.Planner, v *inventory.Inventory, table *fstab.File, l fstab.Line) error {
-	if r.By == "" || propose.Again(l.Entry.Spec, r.By) {
-		return nil
-	}
 	nodes := v.Resolve(l.Entry.Spec)
+	switch n, err := target.Resolve(v, r.Device); {
+	case r.Device == "" && (r.By == "" || propose.Again(l.Entry.Spec, r.By)):
+		return nil
+	case r.Device != "" && err != nil:
+		return err
+	case r.Device != "" && r.By == "" && len(nodes) == 1 && nodes[0].Name == n.Name:
+		return nil // it names that one already
+	case r.Device != "":
+		if c, ok := n.Content(); !ok || l.Entry.IsSwap() != (c.Class == fs.Swap) {
+			return advice.Way(fmt.Errorf("line %d is for %s, and %s is none: it holds %s", l.Number, map[bool]string{true: "swap", false: "a file system"}[l.Entry.IsSwap()], n.Name, cmp.Or(n.Holds(), "nothing that is known")), "fundus inspect %s", n.Name)
+		}
+		nodes = []inventory.Node{n}
+	}
 	if len(nodes) != 1 {
 		return fmt.Errorf("%s names %d devices now: which one is meant cannot be told; write the new name with --by after the line names one", l.Entry.Spec, len(nodes))
 	}
@@ -149,38 +163,49 @@ func place(l fstab.Line) string {
 
 // FstabRemove takes a line out; the mount point stays.
 type FstabRemove struct {
-	Target string `json:"target"` // mount point, device, identifier, or number
+	Target  string `json:"target"` // mount point, device, identifier, or number
+	IfThere bool   `json:"if_there,omitempty"`
 }
 
 // Verb of the request.
 func (*FstabRemove) Verb() string { return "fstab remove" }
 
 func (r *FstabRemove) Plan(ctx context.Context, p *task.Planner) error {
-	return without(ctx, p, r.Target, "remove", "remove a line from "+fstab.Path, (*fstab.File).Remove)
+	return without(ctx, p, r.Target, r.IfThere, "remove", "remove a line from "+fstab.Path, (*fstab.File).Remove)
 }
 
 // FstabDisable makes a comment of a line.
 type FstabDisable struct {
-	Line string `json:"line"`
+	Line    string `json:"line"`
+	IfThere bool   `json:"if_there,omitempty"`
 }
 
 // Verb of the request.
 func (*FstabDisable) Verb() string { return "fstab disable" }
 
 func (r *FstabDisable) Plan(ctx context.Context, p *task.Planner) error {
-	return without(ctx, p, r.Line, "disable", "make a comment of a line of "+fstab.Path, (*fstab.File).Disable)
+	return without(ctx, p, r.Line, r.IfThere, "disable", "make a comment of a line of "+fstab.Path, (*fstab.File).Disable)
 }
 
-// without takes a line out of force.
-func without(ctx context.Context, p *task.Planner, word, verb, title string, edit func(*fstab.File, int) (fstab.Line, error)) error {
+// without takes a line out of force. Where there is none that is an error, unless whoever asked
+// wants it to be nothing to do; a line that is disabled already is disabled.
+func without(ctx context.Context, p *task.Planner, word string, ifThere bool, verb, title string, edit func(*fstab.File, int) (fstab.Line, error)) error {
 	v, err := p.Now(ctx)
 	if err != nil {
 		return err
 	}
 	table := p.FstabNow()
 	l, err := pick(v, table, word, false)
-	if p.Title("%s the fstab line for %s", verb, cmp.Or(strings.TrimRight(word, "/"), word)); errors.Is(err, ErrNoLine) && l.known {
-		return nil // there is none
+	if p.Title("%s the fstab line for %s", verb, cmp.Or(strings.TrimRight(word, "/"), word)); errors.Is(err, ErrNoLine) {
+		if was, errWas := pick(v, table, word, true); errWas == nil && verb == "disable" {
+			p.Note("line %d is a comment already", was.Number)
+			return nil
+		}
+		if ifThere {
+			p.Note("fstab has no such line")
+			return nil
+		}
+		return nearLine(table, word, err)
 	}
 	if err != nil {
 		return err
@@ -198,6 +223,18 @@ func without(ctx context.Context, p *task.Planner, word, verb, title string, edi
 		}
 	}
 	return p.SetFstab(ctx, title, table)
+}
+
+// nearLine adds to an error the place or the device of a line that may have been meant.
+func nearLine(table *fstab.File, word string, err error) error {
+	var list []string
+	for _, l := range table.Entries() {
+		list = append(list, l.Entry.Dir, l.Entry.Spec)
+	}
+	if meant := near.Nearest(word, list); meant != "" {
+		return fmt.Errorf("%w; there is one for %s", err, meant)
+	}
+	return err
 }
 
 // FstabEnable makes a line again of a comment that was one.

@@ -16,7 +16,6 @@ import (
 // picked is a line that words mean, and what they say of it.
 type picked struct {
 	fstab.Line
-	known bool // the words mean a thing that is there, though no line names it
 }
 
 // pick finds the line that the words mean: by its number, its mount point, its own words for
@@ -65,8 +64,7 @@ func pick(v *inventory.Inventory, table *fstab.File, word string, disabled bool)
 	}
 	switch len(found) {
 	case 0:
-		known := errNode == nil || strings.HasPrefix(word, "/") || strings.Contains(word, "=")
-		return picked{known: known}, advice.Way(fmt.Errorf("%s: %w", word, ErrNoLine), "fundus fstab list")
+		return picked{}, advice.Way(fmt.Errorf("%s: %w", word, ErrNoLine), "fundus fstab list")
 	case 1:
 		return picked{Line: found[0]}, nil
 	}

@@ -11,6 +11,7 @@ import (
 	"fundus/core/advice"
 	"fundus/core/fs"
 	"fundus/core/inventory"
+	"fundus/core/near"
 	"fundus/core/target"
 	"fundus/core/text/fstab"
 	"fundus/core/text/unit"
@@ -189,7 +190,8 @@ func begin(ctx context.Context, p *task.Planner, made units.Made, u fstab.Unit, 
 
 // UnitRemove takes units away, with the links that pull them in.
 type UnitRemove struct {
-	Unit string `json:"unit"` // its name, or its place
+	Unit    string `json:"unit"` // its name, or its place
+	IfThere bool   `json:"if_there,omitempty"`
 }
 
 // Verb of the request.
@@ -201,9 +203,10 @@ func (r *UnitRemove) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	l, automount, err := findUnit(v, r.Unit)
-	if errors.Is(err, ErrNoUnit) && unit.Suffix(r.Unit) != "" {
+	if errors.Is(err, ErrNoUnit) && r.IfThere {
 		p.Title("remove %s", r.Unit)
-		return nil // it is so already
+		p.Note("there is no such unit")
+		return nil
 	}
 	if err != nil {
 		return err
@@ -238,7 +241,15 @@ func findUnit(v *inventory.Inventory, word string) (l units.Loaded, automount *u
 		return *automount, nil, nil
 	}
 	if at < 0 {
-		return l, nil, advice.Way(fmt.Errorf("%s: %w", word, ErrNoUnit), "fundus unit list")
+		var names []string
+		for _, u := range all {
+			names = append(names, u.Name, u.Where())
+		}
+		err := fmt.Errorf("%s: %w", word, ErrNoUnit)
+		if meant := near.Nearest(word, names); meant != "" {
+			err = fmt.Errorf("%w; there is %s", err, meant)
+		}
+		return l, nil, advice.Way(err, "fundus unit list")
 	}
 	return all[at], automount, nil
 }
