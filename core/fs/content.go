@@ -74,6 +74,7 @@ type Content struct {
 	Unknown    []string       // features that Fundus does not know: it will not write
 	Device     string         // UUID of this device, of a kind that spans several
 	Devices    string         // "device 1 of 3", where there is more than one
+	Sealed     bool           // a checksum over its label, its size among that, was right: there is no doubt of it
 	Unread     string         // what it is a member of, where that has content of its own that no probe reads
 	Yields     string         // a kind that is believed instead where both are there
 	Rank       Rank           // who is believed where several are there

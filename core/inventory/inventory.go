@@ -200,6 +200,9 @@ func Natural(a, b string) int {
 	return 0
 }
 
+// ComesAndGoes reports whether the disk can be pulled out.
+func (h Hardware) ComesAndGoes() bool { return h.Removable || h.HotPlug || h.Bus == "usb" }
+
 // Minor reports whether a disk is none to an administrator who asks for the
 // machine's disks: a loop device, memory, an optical drive.
 //

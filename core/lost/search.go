@@ -267,13 +267,22 @@ func (f *Found) weigh(dev block.Device, step quantity.Bytes) {
 	default:
 		say(10, "it ends on the disk")
 	}
+	if f.sure(dev) {
+		say(100, "a checksum over its label and its size is right")
+	}
 	if f.Content.UUID != "" {
 		f.Confidence = min(f.Confidence+5, 100)
 	}
 }
 
-// propose chooses finds that do not overlap, the best first, and gives each its
-// span.
+// sure reports whether there is no doubt of the find: its own checksum says how large it is, and
+// the disk has room for that. What lies inside of it is a part of it, whatever speaks for it.
+func (f *Found) sure(dev block.Device) bool {
+	return f.Content.Sealed && f.Content.Size <= quantity.Bytes(dev.Size())-f.Start
+}
+
+// propose chooses finds that do not overlap, what is sure first, then the best, and gives each
+// its span.
 func propose(list []Found, dev block.Device, step quantity.Bytes) {
 	order := make([]int, len(list))
 	for i := range order {
@@ -281,7 +290,8 @@ func propose(list []Found, dev block.Device, step quantity.Bytes) {
 	}
 	slices.SortStableFunc(order, func(a, b int) int {
 		x, y := list[a], list[b]
-		return cmp.Or(cmp.Compare(y.Confidence, x.Confidence), cmp.Compare(y.Content.Size, x.Content.Size), cmp.Compare(x.Start, y.Start))
+		sure := func(f Found) int { return map[bool]int{true: 1}[f.sure(dev)] }
+		return cmp.Or(cmp.Compare(sure(y), sure(x)), cmp.Compare(y.Confidence, x.Confidence), cmp.Compare(y.Content.Size, x.Content.Size), cmp.Compare(x.Start, y.Start))
 	})
 	sector := quantity.Bytes(dev.Geometry().Logical)
 	for _, i := range order {
@@ -294,7 +304,9 @@ func propose(list []Found, dev block.Device, step quantity.Bytes) {
 		f.Span = extent.Span{Start: uint64(f.Start / sector), Count: uint64(rounded / sector)}
 		for k := range list {
 			if o := list[k]; k != i && o.Proposed && o.Span.Overlaps(f.Span) {
-				f.Conflict = k
+				if f.Conflict = k; o.sure(dev) {
+					f.Confidence, f.Why = 1, []string{fmt.Sprintf("it lies inside of the %s at byte %d, of which there is no doubt", o.Content.Kind, o.Start)}
+				}
 			}
 		}
 		f.Proposed = f.Conflict < 0 && f.Confidence >= likely && f.Span.Within(uint64(dev.Size())/uint64(sector))

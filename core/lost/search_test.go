@@ -236,3 +236,41 @@ func BenchmarkFind(b *testing.B) {
 		}
 	})
 }
+
+// TestWhatIsSureComesFirst: a member whose label has a right checksum is proposed, and a file
+// system that lies inside of it, with all its copies, is not.
+func TestWhatIsSureComesFirst(t *testing.T) {
+	all := sample.All()
+	member := all[slices.IndexFunc(all, func(s sample.Sample) bool { return s.Name == "physical volume" })]
+	for _, damaged := range []bool{false, true} {
+		dev := block.NewMemory(64<<20, block.DefaultGeometry)
+		for at, b := range member.Pieces {
+			write(t, dev, b, 1<<20+at)
+		}
+		if damaged {
+			write(t, dev, []byte{0xff}, 1<<20+512+100)
+		}
+		part, err := block.NewSlice(dev, 2<<20, 6<<20)
+		if err == nil {
+			_, err = ext.Make(t.Context(), part, ext.Usual(ext.Ext4).With("seeds", uuid.New(), time.Unix(1, 0)))
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		list, err := Find(ctx, dev, quantity.MiB, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var proposed []string
+		for _, f := range list {
+			if f.Proposed {
+				proposed = append(proposed, f.Content.Kind)
+			} else if !damaged && f.Confidence > 1 {
+				t.Errorf("%s at %v is offered at %d %%", f.Content.Kind, f.Start, f.Confidence)
+			}
+		}
+		if want := map[bool]string{false: "[physical volume]", true: "[ext4]"}[damaged]; fmt.Sprint(proposed) != want {
+			t.Errorf("label damaged %v: proposed is %v, want %s", damaged, proposed, want)
+		}
+	}
+}

@@ -46,6 +46,7 @@ func PhysicalVolume(dev block.Device) (*fs.Content, error) {
 		}
 		c.UUID = dashed(string(l.raw(off, 32)))
 		c.Size = times(l.u64(off+32), 1)
+		c.Sealed = c.Size > 0
 		fact(c, "shape", "%d bytes (%v)", c.Size, c.Size)
 		return c, nil
 	}

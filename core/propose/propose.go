@@ -152,7 +152,7 @@ func (r *rules) need() {
 	case r.network():
 		r.say("_netdev", "it is reached over the network")
 		r.say("nofail", "the boot goes on without it")
-	case r.comesAndGoes():
+	case r.disk.Hardware.ComesAndGoes():
 		r.say("nofail", "it can be pulled out: the boot must not stop without it")
 		r.say("x-systemd.device-timeout=5s", "where it is missing, the boot waits no longer for it")
 	case loose:
@@ -160,10 +160,6 @@ func (r *rules) need() {
 	case data(dir) && !firmware(dir):
 		r.say("nofail", "data that the machine starts without; --needed says otherwise")
 	}
-}
-
-func (r *rules) comesAndGoes() bool {
-	return r.disk.Hardware.Removable || r.disk.Hardware.HotPlug || r.disk.Hardware.Bus == "usb"
 }
 
 func (r *rules) network() bool {
@@ -189,7 +185,7 @@ func (r *rules) swap() error {
 	e := &r.line.Entry
 	if e.Options = slices.Clone(r.ask.Options); r.ask.DeviceWait != "" {
 		r.say("x-systemd.device-timeout="+r.ask.DeviceWait, "as asked for")
-	} else if r.comesAndGoes() && !r.ask.Fixed {
+	} else if r.disk.Hardware.ComesAndGoes() && !r.ask.Fixed {
 		return fmt.Errorf("%s: %w; --device-wait=TIME shortens that", r.n.Name, ErrRemovableSwap)
 	}
 	if len(e.Options) == 0 {

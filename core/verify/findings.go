@@ -14,6 +14,8 @@ var (
 	ContentTwofold    = finding.Entry{ID: "content-twofold", Severity: finding.Error, Why: "where two signatures contradict each other the device has no identifier, and is not found at boot"}
 	ContentTooLarge   = finding.Entry{ID: "content-larger-than-device", Severity: finding.Error, Why: "the kernel refuses to mount a file system that reaches past its device"}
 	ContentSmaller    = finding.Entry{ID: "content-smaller-than-device", Severity: finding.Note, Why: "the space behind the file system is used by nobody"}
+	ContentDamaged    = finding.Entry{ID: "content-damaged", Severity: finding.Error, Why: "the kernel refuses what is there, and lines that name it wait at boot"}
+	ContentUnknown    = finding.Entry{ID: "content-unknown", Severity: finding.Warning, Why: "something is there that Fundus does not recognise: it may be data, or the rest of what was"}
 	ContentErrors     = finding.Entry{ID: "content-errors-recorded", Severity: finding.Error, Why: "the kernel found the file system inconsistent; it gets worse with every write"}
 	ContentDue        = finding.Entry{ID: "content-check-due", Severity: finding.Note, Why: "its own count says that it was not looked through for long"}
 	ContentStripe     = finding.Entry{ID: "content-stripe-misfit", Severity: finding.Note, Why: "writes that do not fill a stripe make the array read before it writes"}
@@ -36,6 +38,7 @@ var (
 	FstabNoMount      = finding.Entry{ID: "fstab-mount-point-missing", Severity: finding.Note, Why: "systemd makes the directory at boot; a plain mount fails"}
 	FstabTwice        = finding.Entry{ID: "fstab-mount-point-twice", Severity: finding.Warning, Why: "the boot takes the first line and drops the second; mounting all lines by hand puts one over the other"}
 	FstabUnstable     = finding.Entry{ID: "fstab-unstable-name", Severity: finding.Warning, Why: "kernel names change between boots, so another disk may be mounted there"}
+	FstabPulledOut    = finding.Entry{ID: "fstab-needs-removable", Severity: finding.Warning, Why: "without the device the boot stops in the emergency shell"}
 	FstabDies         = finding.Entry{ID: "fstab-reader-dies", Severity: finding.Error, Why: "the line and every one below it are mounted by nobody, and no message says so"}
 	FstabRefused      = finding.Entry{ID: "fstab-unit-refused", Severity: finding.Error, Why: "systemd cannot make a unit of the line: nothing is mounted there"}
 	FstabIgnored      = finding.Entry{ID: "fstab-line-ignored", Severity: finding.Error, Why: "systemd passes over the line without a word"}
@@ -64,11 +67,11 @@ var (
 func Catalogue() []finding.Entry {
 	return []finding.Entry{
 		AlignStep, AlignPhysical, AlignOptimal, TableTooSmall, KernelDiffers, TypeMisfit,
-		ContentFenced, ContentTwofold, ContentTooLarge, ContentSmaller, ContentErrors, ContentDue,
+		ContentFenced, ContentTwofold, ContentTooLarge, ContentSmaller, ContentDamaged, ContentUnknown, ContentErrors, ContentDue,
 		ContentStripe, MountFull, MountDiffers, IdentifierNone, ReferenceNone, FileUnread,
 		ReferenceName, ReferenceOffset, DeviceUnread, DeviceSilent, DuplicateUUID, DuplicateLabel, DuplicatePartUUID,
 		DuplicateDisk, FstabUnknown, FstabAmbiguous, FstabKind, FstabNoMount,
-		FstabTwice, FstabUnstable, FstabDies, FstabRefused, FstabIgnored, FstabLost, FstabFields,
+		FstabTwice, FstabUnstable, FstabPulledOut, FstabDies, FstabRefused, FstabIgnored, FstabLost, FstabFields,
 		FstabNumber, FstabReturn, FstabEscape, FstabTagCase, FstabOption, FstabValue, FstabNeeds,
 		FstabOverruled, FstabNoEffect, FstabRedundant, FstabTime, FstabParent, FstabLink,
 		UnitBeside, UnitMasked, UnitName, UnitNoDevice,

@@ -71,10 +71,25 @@ func (k *look) reference(thing string, u fstab.Unit) []finding.Finding {
 	} else if len(nodes) == 1 && c.Class != fs.Fence {
 		out = append(out, k.options(thing, u, nodes[0])...)
 	}
+	if len(nodes) == 1 && k.pulledOut(u, nodes[0]) {
+		out = append(out, FstabPulledOut.New(thing, "%s is needed at boot, and %s can be pulled out", u.Where, nodes[0].Name).WithMend("fundus fstab edit %d --add=nofail", u.Line))
+	}
 	if unstable().MatchString(e.Spec) {
 		out = append(out, FstabUnstable.New(thing, "%s is a kernel name", e.Spec).WithMend("fundus fstab edit %d --by=uuid", u.Line))
 	}
 	return out
+}
+
+// pulledOut reports whether a boot stops where somebody has pulled the device out, which the
+// machine could do without: the disk of the root itself it cannot.
+func (k *look) pulledOut(u fstab.Unit, n inventory.Node) bool {
+	disk, _ := k.v.Node(n.Disk())
+	if u.Tie != fstab.Required || u.Automount || u.Entry.IsSwap() || !disk.Hardware.ComesAndGoes() {
+		return false
+	}
+	root, mounted := k.v.MountedAt("/")
+	on, _ := k.v.Node(root.Node)
+	return u.Where != "/" && u.Where != "/usr" && !(mounted && on.Disk() == disk.Name)
 }
 
 // namesNothing is the finding on a line whose device is not there.

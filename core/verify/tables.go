@@ -82,12 +82,31 @@ func contents(v *inventory.Inventory) []finding.Finding {
 		case ok && c.Beside && nonTables(n) == 1: // a volume with a table in front is made so
 		case !ok && nonTables(n) > 1, ok && len(n.Contents) > 1:
 			out = append(out, twofold(n, ok))
+		case ok && c.State == fs.Damaged && c.Class != fs.Table:
+			out = append(out, ContentDamaged.New(n.Name, "the %s is damaged: %s", c.Kind, damage(c)).
+				WithRemedy("write nothing there, and copy the device away as it is before anything is tried; fundus inspect %s says what is wrong", n.Name))
+		case n.Holds() == unknown:
+			out = append(out, ContentUnknown.New(n.Name, "its contents are not recognised").
+				WithRemedy("look what was there (fundus inspect %s); what is still needed is copied away before anything is written there", n.Name))
 		case ok && c.Size > n.Size:
 			out = append(out, ContentTooLarge.New(n.Name, "the file system has %d bytes, the device %d", c.Size, n.Size).
 				WithRemedy("give the partition its former size again"))
 		}
 	}
 	return out
+}
+
+// unknown is what a node holds of which no probe knows anything, and which is not zeros.
+const unknown = "unknown"
+
+// damage is what the probe found wrong.
+func damage(c fs.Content) string {
+	for _, f := range c.Facts {
+		if f.Name == "damage" {
+			return f.Value
+		}
+	}
+	return "its superblock breaks the rules of its kind"
 }
 
 func unread(n inventory.Node) finding.Finding {

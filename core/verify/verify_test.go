@@ -135,6 +135,12 @@ func TestFindings(t *testing.T) {
 		}},
 		{AlignOptimal, "sdb1", content(func(n *inventory.Node) { n.Geometry.OptIO = 3 << 19 })},
 		{ContentSmaller, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Size -= 32 << 20 })},
+		{ContentDamaged, "sdb1", content(func(n *inventory.Node) { n.Contents[0].State = fs.Damaged })},
+		{ContentUnknown, "sdb1", content(func(n *inventory.Node) { n.Contents, n.Zeros = nil, false })},
+		{FstabPulledOut, "/etc/fstab:2", func(v *inventory.Inventory) {
+			lines("UUID=herb /srv ext4 defaults 0 2\n")(v)
+			v.Nodes[2].Hardware.Removable = true
+		}},
 		{ContentErrors, "sdb1", content(func(n *inventory.Node) { n.Contents[0].State = fs.Errors })},
 		{ContentDue, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Due = "mounted 40 times" })},
 		{ContentDue, "sdb1", func(v *inventory.Inventory) {

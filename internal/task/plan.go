@@ -259,7 +259,9 @@ func (p *Planner) finish(ctx context.Context) error {
 	for _, f := range finding.AtLeast(was, finding.Error) {
 		d.Errors = append(d.Errors, f.Key())
 	}
-	d.Findings = finding.Added(was, verify.All(after))
+	d.Findings = slices.DeleteFunc(finding.Added(was, verify.All(after)), func(f finding.Finding) bool {
+		return f.ID == verify.ContentUnknown.ID && slices.Contains(d.Excused, f.Thing) // as was asked for
+	})
 	p.boots(before, after)
 	d.Undo, d.LastStep = grade(d.Steps)
 	if d.Forward {

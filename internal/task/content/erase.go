@@ -56,6 +56,7 @@ func (r *Erase) Plan(ctx context.Context, p *task.Planner) error {
 		return r.nothing(p, v, n)
 	}
 	believed, _ := n.Content()
+	p.Excuse(n.Name) // it is to be taken for nothing
 	gone := slices.ContainsFunc(chosen, func(c fs.Content) bool { return same(c, believed) })
 	if gone {
 		loss, err := p.LossOf(ctx, n)
