@@ -178,3 +178,19 @@ func TestMakersStop(t *testing.T) {
 		}
 	}
 }
+
+// TestWhatIsRoundedIsSaid: where a value has to become another one, what is made is said, and
+// stands on the device.
+func TestWhatIsRoundedIsSaid(t *testing.T) {
+	for _, c := range []struct{ word, key, asked, made string }{{"fat", "root-entries", "17", "32"}, {"fat", "root-entries", "512", "512"}, {"ext4", "inode-count", "70", "128"}} {
+		m, err := FindMaker(c.word)
+		if err != nil {
+			t.Fatal(err)
+		}
+		dev, got := made(t, m, 512, fs.Wishes{c.key: {Word: c.asked, By: fs.ByRequest}})
+		there, err := MakerOf(m).Values(dev)
+		if err != nil || !has(got.Values, fs.Value{Key: c.key, Word: c.made, By: fs.ByRequest}) || !has(there, fs.Value{Key: c.key, Word: c.made}) {
+			t.Errorf("%s %s=%s: said %v, on the device %v, %v", c.word, c.key, c.asked, got.Values, there, err)
+		}
+	}
+}

@@ -47,15 +47,23 @@ func (t Table) Check(options []string, has Has) (out []Fault) {
 		row, _ := t.Find(o)
 		later := options[i+1:]
 		switch {
+		case slices.ContainsFunc(later, func(l string) bool { return Name(l) == Name(o) }): // which is judged there
 		case row.Not != "" && slices.ContainsFunc(later, func(l string) bool { return Name(l) == row.Not }):
 			out = append(out, Fault{Option: o, Trouble: Overruled, Says: fmt.Sprintf("%s says the opposite later: that counts", row.Not)})
 		case row.Gone:
 			out = append(out, Fault{Option: o, Trouble: NoEffect, Says: "the kernel takes it and does nothing"})
-		case row.Default && row.To == Own:
+		case row.Default && row.To == Own && !off(o):
 			out = append(out, Fault{Option: o, Trouble: Needless, Says: t.Type + " has it so without it"})
 		}
 	}
 	return out
+}
+
+// off reports whether the value of an option turns off what its name says.
+func off(o string) bool {
+	_, value, valued := strings.Cut(o, "=")
+	n, err := strconv.ParseUint(value, 0, 32)
+	return valued && err == nil && n == 0
 }
 
 func (t Table) one(o string, all []string, has Has) Fault {

@@ -8,7 +8,7 @@ import (
 
 // fern is a made-up kind.
 func fern() Table {
-	return For("fern", []Option{Flag("leafy", "").Against("bare").Usual(), Flag("bare", "").Against("leafy"), With("every", Number, "").If(Journal), OneOf("grow", "", "up", "down").Or(),
+	return For("fern", []Option{Flag("leafy", "").Against("bare").Usual(), Flag("bare", "").Against("leafy"), With("every", Number, "").If(Journal), With("fence", Number, "").Or().Against("nofence").Usual(), Flag("nofence", "").Against("fence"), OneOf("grow", "", "up", "down").Or(),
 		With("mask", Octal, ""), With("size", Size, ""), With("shift", Signed, ""), With("step", Power, ""), Flag("rescue", "").If(ReadOnly), Flag("old", "").Only("fern2"), {Name: "gone", Alone: true, To: Own, Gone: true}})
 }
 
@@ -40,6 +40,10 @@ func TestCheck(t *testing.T) {
 		"leafy":                              "leafy needless",
 		"gone":                               "gone no effect",
 		"bare,leafy":                         "bare overruled; leafy needless",
+		"leafy,bare,leafy":                   "bare overruled; leafy needless",
+		"fence":                              "fence needless",
+		"fence=1,bare":                       "fence=1 needless",
+		"fence=0":                            "",
 		"nofail,fail":                        "nofail overruled; fail unknown",
 		"x-anything=1,comment=what,defaults": "",
 	} {

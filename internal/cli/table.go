@@ -164,7 +164,7 @@ to the standard output. It is the table alone, not what is on the partitions.`,
 			if err != nil {
 				return err
 			}
-			if len(args) == 1 {
+			if len(args) == 1 || args[1] == "-" {
 				_, err = e.Out.Write(data)
 				return err
 			}

@@ -177,6 +177,7 @@ func fit(total, sector, per uint32, bits int, o Options, shorter bool) *Layout {
 // changes the other, so that it is done until nothing moves.
 func (l *Layout) lay() bool {
 	l.Reserved, l.Root = 1, roundUp(uint32(l.options.RootEntries)*entrySize, l.Sector)/l.Sector
+	l.options.RootEntries = int(l.Root * l.Sector / entrySize) // whole sectors of them
 	if l.Bits == 32 {
 		l.Reserved, l.Root = wideBefore, 0
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -79,6 +80,9 @@ func (r *FstabEdit) Plan(ctx context.Context, p *task.Planner) error {
 
 // options drops, adds and replaces options.
 func (r *FstabEdit) options(p *task.Planner, v *inventory.Inventory, table *fstab.File, l fstab.Line) error {
+	if err := apart(append(slices.Clone(r.Add), r.Options...)); err != nil {
+		return err
+	}
 	if len(r.Options) > 0 {
 		if err := table.Set(l.Number, fstab.OptionsField, strings.Join(r.Options, ",")); err != nil {
 			return err
@@ -102,6 +106,16 @@ func (r *FstabEdit) options(p *task.Planner, v *inventory.Inventory, table *fsta
 		}
 		if err := table.AddOption(l.Number, o); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+// apart refuses options that were meant to be several: a blank in a name is part of the option.
+func apart(options []string) error {
+	for _, o := range options {
+		if name := mountopt.Name(o); strings.ContainsAny(name, " \t") {
+			return advice.Way(fmt.Errorf("%q: options are separated by commas: %s", o, strings.Join(strings.Fields(o), ",")), "fundus help fstab edit")
 		}
 	}
 	return nil

@@ -128,6 +128,9 @@ func (r *FstabAdd) line(p *task.Planner, v *inventory.Inventory, n inventory.Nod
 	if !ok || c.Class != fs.FileSystem && c.Class != fs.Swap {
 		return propose.Line{}, propose.Named{}, unmountable(v, n)
 	}
+	if err := apart(r.Options); err != nil {
+		return propose.Line{}, propose.Named{}, err
+	}
 	ask := propose.Ask{Type: r.Kind, Options: r.Options, Fixed: len(r.Options) > 0, Needed: r.Needed, Automount: r.Automount, Idle: r.Idle, DeviceWait: r.DeviceWait}
 	for _, t := range []string{r.Idle, r.DeviceWait} {
 		if t != "" && !fstab.IsTime(t) {
