@@ -124,6 +124,10 @@ func (m *machine) place(n *node, where string) {
 	on, over := m.holder(where)
 	switch readOnly := m.readOnly(on, over); {
 	case there:
+	case m.v.Blocked[where] && over && !m.mountedNow(on):
+		n.unsure("%s is a file, and no directory; what is at that place on what is mounted at %s before cannot be seen from here", where, on)
+	case m.v.Blocked[where]:
+		n.fail("the mount point %s is a file, and no directory", where)
 	case !looked && readOnly: // of the network, whose places are not looked at
 		n.unsure("whether there is a directory %s was not looked at, and nothing can make it: what it lies on is read-only", where)
 	case !looked:

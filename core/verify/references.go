@@ -51,7 +51,14 @@ func (k *look) reference(thing string, u fstab.Unit) []finding.Finding {
 		return nil
 	}
 	var out []finding.Finding
-	if there, looked := k.v.Dirs[u.Where]; looked && !there && !e.IsSwap() {
+	if k.v.Blocked[u.Where] && !e.IsSwap() {
+		f := FstabNoMount.New(thing, "the mount point %s is a file, and no directory", u.Where).WithRemedy("move the file away, or let the line say another place")
+		f.Severity, f.Why = finding.Error, "nothing can be mounted there, and a boot that needs the line stops"
+		if u.Tie != fstab.Required {
+			f.Severity = finding.Warning
+		}
+		out = append(out, f)
+	} else if there, looked := k.v.Dirs[u.Where]; looked && !there && !e.IsSwap() {
 		out = append(out, FstabNoMount.New(thing, "the mount point %s does not exist", u.Where).WithRemedy("make the directory before it is mounted by hand"))
 	}
 	nodes := k.by.Resolve(e.Spec)

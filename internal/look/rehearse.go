@@ -98,6 +98,8 @@ func Rehearse(ctx context.Context, r machine.Reader, s Supposing) (*Rehearsal, e
 			return nil, err
 		}
 		supposed = append(supposed, map[bool]string{true: "with the table from standard input", false: "with " + s.Named}[s.Named == "-"])
+	} else if v.Files[fstab.Path].Missing { // a machine boots all the same
+		supposed = append(supposed, "without a "+fstab.Path+", which is missing: fundus fstab restore knows former ones")
 	} else if err := readable(v); err != nil {
 		return nil, err
 	}
@@ -254,10 +256,9 @@ func readable(v *inventory.Inventory) error {
 // RehearseAt does so with a look that was taken, and with what was seen of the table before.
 func RehearseAt(v *inventory.Inventory, seen Seen) (*Rehearsal, error) {
 	f := v.Files[fstab.Path]
-	if err := readable(v); err != nil {
-		if f.Missing && len(seen.Data) > 0 {
-			return nil, advice.Way(err, "fundus fstab restore")
-		}
+	if err := readable(v); err != nil && f.Missing && len(seen.Data) > 0 {
+		return nil, advice.Way(err, "fundus fstab restore")
+	} else if err != nil && !f.Missing { // without one a machine boots all the same
 		return nil, err
 	}
 	out := rehearsal(v, boot.Rehearse(v))

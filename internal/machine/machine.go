@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"slices"
@@ -137,6 +138,9 @@ func LookAtPlaces(v *inventory.Inventory, r Reader) error {
 		if _, looked := v.Dirs[u.Where]; !looked && u.Where != "" && u.None == "" && !u.Entry.Network() {
 			state, err := r.ReadFile(u.Where)
 			v.Dirs[u.Where] = err == nil && state.Dir
+			if at, errPlace := r.Place(u.Where); !v.Dirs[u.Where] && errPlace == nil && at.There {
+				v.Blocked = blocked(v.Blocked, u.Where)
+			}
 		}
 		if strings.HasPrefix(u.What, "/") && !fstab.IsNode(u.What) && !u.Entry.Network() {
 			at, err := r.Place(u.What)
@@ -144,6 +148,16 @@ func LookAtPlaces(v *inventory.Inventory, r Reader) error {
 		}
 	}
 	return nil
+}
+
+// blocked adds a place.
+func blocked(places map[string]bool, where string) map[string]bool {
+	out := maps.Clone(places)
+	if out == nil {
+		out = map[string]bool{}
+	}
+	out[where] = true
+	return out
 }
 
 // mostText is how much of a text file is read.
