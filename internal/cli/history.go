@@ -113,7 +113,11 @@ func newDeed(e *Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return e.printer().Show(view.Deed{Deed: d})
+			all, err := m.store.List()
+			if err != nil {
+				return err
+			}
+			return e.printer().Show(view.Deed{Deed: d, NoWay: deed.NoWay(all, d)})
 		},
 	}
 	remove := &cobra.Command{

@@ -222,30 +222,3 @@ func (x *executor) tellKernel(ctx context.Context) error {
 	}
 	return nil
 }
-
-// NewerOn gives the newest deed that was made after this one in the same place
-// and is still in force.
-func (s *Store) NewerOn(d *Deed) (*Deed, error) {
-	all, err := s.List()
-	if err != nil {
-		return nil, err
-	}
-	undone := map[string]bool{}
-	for _, o := range all {
-		if o.UndoneBy != "" {
-			undone[o.ID], undone[o.UndoneBy] = true, true
-		}
-	}
-	for _, o := range all {
-		if o.Number <= d.Number {
-			break
-		}
-		// Of a text file only the deed's own lines are taken back: another deed's may stand
-		// beside them, unless it is not over.
-		over := o.onSameBytes(&d.Manifest) || o.State == Unfinished && o.Touches(&d.Manifest)
-		if o.Problem == nil && o.State != TakenBack && !undone[o.ID] && over {
-			return o, nil
-		}
-	}
-	return nil, nil
-}

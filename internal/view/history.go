@@ -1,6 +1,7 @@
 package view
 
 import (
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -100,8 +101,11 @@ func (r Deeds) Words(p *Printer) {
 			when = d.Created.Local().Format(clock)
 		}
 		undo := "-"
-		if d.Problem == nil && d.Reversible() && d.UndoneBy == "" {
+		switch err := deed.NoWay(list, d); {
+		case err == nil:
 			undo = "yes"
+		case errors.Is(err, deed.ErrNewer) && d.Reversible():
+			undo = "later" // a newer one first
 		}
 		rows = append(rows, []string{fmt.Sprint(d.Number), when, p.paint(colour, state), undo, visible(touched(d)), visible(d.Title)})
 	}
@@ -112,6 +116,9 @@ func (r Deeds) Words(p *Printer) {
 	}
 	for _, line := range p.fitted([]string{">deed", "when", "state", "undo", "on", "what"}, rows, 5) {
 		p.printf("%s\n", line)
+	}
+	if slices.ContainsFunc(rows, func(row []string) bool { return row[3] == "later" }) {
+		p.printf("later: once the newer deeds in the same place are taken back\n")
 	}
 	if !r.All && more > 0 {
 		p.printf("%s older; fundus deed list --all\n", count(more, "deed"))
@@ -147,7 +154,10 @@ func stateWords(d *deed.Deed) (string, State) {
 }
 
 // Deed is one deed.
-type Deed struct{ *deed.Deed }
+type Deed struct {
+	*deed.Deed
+	NoWay error // why it cannot be taken back, as far as other deeds tell
+}
 
 // Document implements Report.
 func (r Deed) Document() any { return deedsDocument([]*deed.Deed{r.Deed}) }
@@ -178,8 +188,10 @@ func (r Deed) Words(p *Printer) {
 	switch {
 	case d.State == deed.Unfinished:
 		p.printf("to finish it or take it back: fundus recover %s\n", d.ID)
-	case d.Undoable():
+	case d.Undoes == "" && r.NoWay == nil:
 		p.printf("to take it back: fundus undo %s\n", d.ID)
+	case d.Undoes == "" && errors.Is(r.NoWay, deed.ErrNewer):
+		p.wrap(0, "to take it back: ", visible(r.NoWay.Error()))
 	}
 }
 

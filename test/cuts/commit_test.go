@@ -256,7 +256,7 @@ func TestUndoGoesNewestFirst(t *testing.T) {
 	r, store := newRig(t, 512, 512), storeIn(t)
 	first := must(t, r, store, herbarium()[:2]...)
 	must(t, r, store, herbarium()[2])
-	if _, err := r.commit(store, &past.Undo{Deed: first.ID}); !errors.Is(err, past.ErrNewer) {
+	if _, err := r.commit(store, &past.Undo{Deed: first.ID}); !errors.Is(err, deed.ErrNewer) {
 		t.Errorf("undo of the older = %v", err)
 	}
 	must(t, r, store, &past.Undo{}, &past.Undo{}, &past.Undo{})

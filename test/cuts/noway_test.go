@@ -101,7 +101,7 @@ func TestNoWayBack(t *testing.T) {
 	r, store := start.apart(t), storeIn(t)
 	must(t, r, store, growing{})
 	for _, undo := range []*past.Undo{{Deed: "1"}, {Deed: "1", Over: true}} {
-		if _, err := r.commit(store, undo); !errors.Is(err, past.ErrNoUndo) || !strings.Contains(err.Error(), "step 2") {
+		if _, err := r.commit(store, undo); !errors.Is(err, deed.ErrNoUndo) || !strings.Contains(err.Error(), "step 2") {
 			t.Errorf("undo = %v", err)
 		}
 	}
@@ -210,7 +210,7 @@ func TestWithoutUndo(t *testing.T) {
 	if _, err := forward(c, store); !errors.As(err, &midway) {
 		t.Errorf("a failure = %v", err)
 	}
-	if _, err := done.commit(x.store, &past.Undo{Deed: "1"}); !errors.Is(err, past.ErrNoUndo) {
+	if _, err := done.commit(x.store, &past.Undo{Deed: "1"}); !errors.Is(err, deed.ErrNoUndo) {
 		t.Errorf("undo = %v", err)
 	}
 }

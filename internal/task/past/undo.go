@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/core/fs"
 	"fundus/core/inventory"
@@ -36,11 +35,7 @@ func (*Undo) Verb() string { return "undo" }
 
 // Errors of undo.
 var (
-	ErrSince   = errors.New("something was written there since")
-	ErrNewer   = errors.New("a newer deed lies over it")
-	ErrUndone  = errors.New("it was taken back already")
-	ErrNotDone = errors.New("it was never completed")
-	ErrNoUndo  = errors.New("it cannot be taken back")
+	ErrSince = errors.New("something was written there since")
 )
 
 func (r *Undo) Plan(ctx context.Context, p *task.Planner) error {
@@ -48,7 +43,11 @@ func (r *Undo) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		return err
 	}
-	if err := undoable(p.Store, d); err != nil {
+	all, err := p.Store.List()
+	if err != nil {
+		return err
+	}
+	if err := deed.NoWay(all, d); err != nil {
 		return err
 	}
 	if p.Draft.Request, err = task.Encode(&Undo{Deed: d.ID, Over: r.Over, Image: r.Image}); err != nil {
@@ -138,39 +137,6 @@ func signature(c fs.Content) int64 {
 		return 0
 	}
 	return int64(c.Signatures[0].Start)
-}
-
-func undoable(store *deed.Store, d *deed.Deed) error {
-	if err := d.Carried(); d.Problem == nil && err != nil {
-		return err
-	}
-	switch {
-	case d.Problem != nil:
-		return fmt.Errorf("%w; nothing can be taken back from it", d.Problem)
-	case d.State == deed.Unfinished:
-		return advice.Way(fmt.Errorf("deed %s: %w", d.ID, deed.ErrNotOver), "fundus recover %d", d.Number)
-	case d.State == deed.TakenBack:
-		return fmt.Errorf("deed %s: %w, nothing is left of it", d.ID, ErrNotDone)
-	case d.UndoneBy != "":
-		return advice.Way(fmt.Errorf("deed %s: %w, by deed %s, which can be taken back itself", d.ID, ErrUndone, d.UndoneBy), "fundus undo %s", d.UndoneBy)
-	}
-	if d.Forward {
-		return fmt.Errorf("deed %s: %w: nothing from before was kept", d.ID, ErrNoUndo)
-	}
-	if d.Last > 0 {
-		return fmt.Errorf("deed %s: %w: step %d, %q, has no way back, and what stands before it must stay as it is", d.ID, ErrNoUndo, d.Last, d.Steps[d.Last-1].Title)
-	}
-	newer, err := store.NewerOn(d)
-	if err != nil {
-		return err
-	}
-	if newer != nil && newer.State == deed.Done && !newer.Reversible() {
-		return fmt.Errorf("deed %s: %w: %s (%s), which has no way back itself", d.ID, ErrNewer, newer.ID, newer.Title)
-	}
-	if newer != nil {
-		return advice.Way(fmt.Errorf("deed %s: %w: %s (%s); undo that one first", d.ID, ErrNewer, newer.ID, newer.Title), "fundus undo %d", newer.Number)
-	}
-	return nil
 }
 
 // undoing appends the inverse of one step after the other.
