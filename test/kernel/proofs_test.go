@@ -47,6 +47,7 @@ func proofs() []proof {
 		{"the whole road as one deed", proveOneDeed, "internal/stage internal/task"},
 		{"beside a neighbour that is written to", proveNeighbour, "core/table internal/machine/live"},
 		{"undo before and after a mount", proveUndoAfterMount, "internal/deed internal/task/past"},
+		{"what was made to mount on goes with its undo", proveMadePlaces, "internal/task/past internal/stage internal/machine/live"},
 		{"the kernel grows it online", proveGrow, "core/fs/ext"},
 		{"every threshold of ext4's layout", proveGeometries, "core/fs/ext"},
 		{"sectors of 4096 bytes", proveLargeSectors, "core/block core/table core/fs/ext"},
@@ -300,6 +301,27 @@ func proveUndoAfterMount(t *testing.T, j *judge) {
 	}, blank(t, 64<<20))[0]
 	says(t, a.Said, [][]string{{fine}, {fine}, {fine}, {fine}, {"something was written there since", "mounted for writing", refused}, {fine}, {fine}, {fine}, {"ext4 old", "in order", fine}})
 	clean(t, a, nil, []string{"ubda mounted"})
+}
+
+// proveMadePlaces: what made a mount point and a line is taken back while the device is mounted
+// there; where somebody mounted another one there since, it is refused with the way out.
+func proveMadePlaces(t *testing.T, j *judge) {
+	commands := []string{
+		"format ubda ext4 --label one --commit", "format ubdb ext4 --label two --commit",
+		"mount ubda /srv/one --make --persist --owner 7:7 --mode 2770 --commit", "undo --commit", "survey ubda", "gone /srv/one",
+		"fstab add ubda /srv/three --commit", "mount /srv/three", "undo --commit", "survey ubda", "gone /srv/three",
+		"fstab add ubda /srv/four --commit", "mount ubdb /srv/four", "undo --commit", "unmount /srv/four", "undo --commit", "gone /srv/four", "fstab list",
+	}
+	a := j.boot(t, false, commands, blank(t, 64<<20), blank(t, 64<<20))[1]
+	says(t, a.Said, [][]string{
+		{fine}, {fine},
+		{"done: mount ubda at /srv/one", fine}, {"done: undo", fine}, {"ext4", fine}, {"gone<nil>"},
+		{fine}, {fine}, {"is unmounted from /srv/three first", "done: undo", fine}, {"ext4", fine}, {"gone<nil>"},
+		{fine}, {fine}, {"ubdb is mounted there", "fundus unmount /srv/four", refused}, {fine}, {"done: undo", fine}, {"gone<nil>"}, {"the file is missing", refused},
+	})
+	if len(a.Said) > 9 && (strings.Contains(a.Said[4], "/srv/one") || strings.Contains(a.Said[9], "/srv/three")) {
+		t.Errorf("mounted still:\n%s\n%s", a.Said[4], a.Said[9])
+	}
 }
 
 // cutImages runs the command with the power cut before each of its writes and

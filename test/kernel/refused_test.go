@@ -76,16 +76,16 @@ func proveImages(t *testing.T, j *judge) {
 		"image /srv/card.img 67108864", "table new /srv/card.img --commit", "partition add /srv/card.img --size 40MiB --commit", "format /srv/card.img:1 ext4 --label card --commit",
 		"mkdir /card", "mount /srv/card.img:1 /card", "loops", "survey /srv/card.img", "format /srv/card.img:1 ext4 --lose=card --commit", "survey", "names /srv/card.img",
 		"format /srv/card-link.img:1 ext4 --lose=card --commit", "erase /srv/card-hard.img:1 --lose=card --commit", "table new /srv/card-dir/card.img --lose=card --commit", "partition remove /srv/card-link.img:1 --lose=card --commit", "label /srv/card-hard.img:1 mosses --commit", "survey /srv/card-hard.img",
-		"unmount /card", "loops",
+		"unmount /card", "survey /srv/card.img", "loops",
 		"carry ubdb 4096", "table new loop0 --commit --steps", "partition add loop0 --size max --commit --steps", "format loop0 ext4 --commit --lose=x", "unmount /srv",
 	}})[1]
 	says(t, a.Said, [][]string{
 		{fine}, {fine}, {fine}, {"image"}, {fine}, {fine}, {fine}, {"<nil>"}, {"done: mount", fine}, {"loops: /srv/card.img offset 1048576 sector 512"}, {"/card", fine}, {"mounted at /card", refused},
-		{"left out: loop0", fine}, {"named<nil>"}, {"mounted at /card", refused}, {"mounted at /card", refused}, {"mounted at /card", refused}, {"mounted at /card", refused}, {"done: label", fine}, {"mosses", "/card", fine},
-		{fine}, {"loops: "}, {"loop0"}, {"of 4096 bytes = 64.0 MiB", fine}, {"x 4096 bytes", fine},
+		{"left out: loop0", fine}, {"named<nil>"}, {"mounted at /card", refused}, {"mounted at /card", refused}, {"mounted at /card", refused}, {"mounted at /card", refused}, {"done: label", fine}, {"/card", fine},
+		{fine}, {"mosses", fine}, {"loops: "}, {"loop0"}, {"of 4096 bytes = 64.0 MiB", fine}, {"x 4096 bytes", fine},
 	})
-	if strings.TrimSpace(a.Said[21]) != "loops:" {
-		t.Errorf("left: %s", a.Said[21])
+	if strings.TrimSpace(a.Said[22]) != "loops:" {
+		t.Errorf("left: %s", a.Said[22])
 	}
 }
 

@@ -69,6 +69,7 @@ func (x *extras) find(name string) func(words []string) string {
 		"conform":     conform,    // DISK ROOTDISK: the table of what is refused
 		"rounds":      rounds,     // N DISK: the road, over and over
 		"over":        func(w []string) string { return fmt.Sprint(unix.Mount(w[0], w[1], "ext4", 0, "")) },
+		"gone":        gone,  // PATH: is there nothing?
 		"names":       names, // IMAGE: a link to it, another name of it, and a link to its directory
 		"image":       func(w []string) string { return makeImage(w[0], w[1]) },
 		"plant":       plant,       // DEVICE OFFSET TEXT
@@ -522,4 +523,13 @@ func statfs(words []string) string {
 func names(w []string) string {
 	base := strings.TrimSuffix(w[0], ".img")
 	return "named" + fmt.Sprint(errors.Join(os.Symlink(w[0], base+"-link.img"), os.Link(w[0], base+"-hard.img"), os.Symlink(filepath.Dir(w[0]), base+"-dir")))
+}
+
+// gone reports whether there is nothing at the path.
+func gone(w []string) string {
+	_, err := os.Lstat(w[0])
+	if !os.IsNotExist(err) {
+		return fmt.Sprintf("there is something at %s: %v", w[0], err)
+	}
+	return "gone" + fmt.Sprint(error(nil))
 }
