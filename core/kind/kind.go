@@ -23,6 +23,7 @@ import (
 	"fundus/core/fs/swap"
 	"fundus/core/fs/xfs"
 	"fundus/core/mountopt"
+	"fundus/core/near"
 	"fundus/core/probe"
 	"fundus/core/progress"
 	"fundus/core/quantity"
@@ -254,6 +255,14 @@ func FindMaker(word string) (Maker, error) {
 		if m.Word == strings.ToLower(word) {
 			return m, nil
 		}
+	}
+	for _, k := range All() { // as Linux calls what is mounted
+		if len(k.Makes) == 1 && k.Options != nil && slices.Contains(k.Options.As, strings.ToLower(word)) {
+			return k.Makes[0], nil
+		}
+	}
+	if meant := near.Nearest(strings.ToLower(word), Words()); meant != "" {
+		return Maker{}, fmt.Errorf("%q: %w; did you mean %s?", word, ErrUnknown, meant)
 	}
 	return Maker{}, fmt.Errorf("%q: %w; it makes: %s", word, ErrUnknown, strings.Join(Words(), " "))
 }

@@ -2,8 +2,9 @@
 // with what there is.
 package near
 
-// most is how far a word may be from one that is meant: two letters, of a short one fewer.
-func most(word string) int { return min(2, len(word)/3) }
+// most is how far a word may be from one that is meant: two letters, of a short one fewer. Two
+// that changed places are two.
+func most(word string) int { return min(2, len(word)/2) }
 
 // Nearest is the word of the list that was meant, if one is near; "" else.
 func Nearest(word string, list []string) (nearest string) {

@@ -33,6 +33,14 @@ shows every value and where it is from.`,
 			if r.Asked, err = settingsOf(args[2:]); err != nil {
 				return err
 			}
+			if bits, is := strings.CutPrefix(r.Kind, "fat"); is && bits != "" { // FAT32 and the like, as it is shown
+				if r.Kind = "fat"; r.Asked["bits"] == "" {
+					r.Asked["bits"] = bits
+				}
+			}
+			if m, err := kind.FindMaker(r.Kind); err == nil {
+				r.Kind = m.Word
+			}
 			return e.change(cmd, r, args[0])
 		},
 	}

@@ -91,8 +91,8 @@ erased on purpose: --content.`,
 	return e.addChange(cmd)
 }
 
-// parts matches the words: the nth type belongs to the nth size, and one that
-// stands alone to all.
+// parts matches the words: the nth type belongs to the nth size. One that is said once for
+// several partitions is refused, whatever it is: nobody can tell for which it was meant.
 func (w *addWords) parts() ([]disk.NewPart, error) {
 	n := max(len(w.sizes), 1)
 	switch {
@@ -103,38 +103,36 @@ func (w *addWords) parts() ([]disk.NewPart, error) {
 	case w.to != "" && w.at == "" && w.in == 0:
 		return nil, fmt.Errorf("--to says where it ends; say with --at where it begins, or with --in in which gap")
 	}
-	pick := func(option string, list []string, i int, shared bool) (string, error) {
+	pick := func(option string, list []string, i int) (string, error) {
 		switch {
 		case len(list) == n:
 			return list[i], nil
 		case len(list) == 0:
 			return "", nil
-		case len(list) == 1 && shared:
-			return list[0], nil
 		}
-		return "", fmt.Errorf("--%s: say it once for each of the %d partitions, not %d times in all", option, n, len(list))
+		return "", fmt.Errorf("--%s: say it for each of the %d partitions, in the order of their sizes; it is said %d times", option, n, len(list))
 	}
 	parts := make([]disk.NewPart, n)
 	for i := range parts {
 		p := &parts[i]
-		size, err := pick("size", w.sizes, i, false)
+		size, err := pick("size", w.sizes, i)
 		if err == nil && size != "" {
 			if p.Size, err = quantity.Parse(size); err != nil {
 				err = fmt.Errorf("--size=%w", err)
 			}
 		}
 		if err == nil {
-			p.Type, err = pick("type", w.types, i, true)
+			p.Type, err = pick("type", w.types, i)
 		}
 		if err == nil {
-			p.Name, err = pick("name", w.names, i, false)
+			p.Name, err = pick("name", w.names, i)
 		}
 		if err == nil {
-			p.UUID, err = pick("uuid", w.ids, i, false)
+			p.UUID, err = pick("uuid", w.ids, i)
 		}
 		number := ""
 		if err == nil {
-			number, err = pick("number", w.numbers, i, false)
+			number, err = pick("number", w.numbers, i)
 		}
 		if err == nil && number != "" {
 			p.Number, err = positive("number", number)
