@@ -110,7 +110,7 @@ func (w *addWords) parts() ([]disk.NewPart, error) {
 		case len(list) == 0:
 			return "", nil
 		}
-		return "", fmt.Errorf("--%s: say it for each of the %d partitions, in the order of their sizes; it is said %d times", option, n, len(list))
+		return "", fmt.Errorf("--%s: say it for each of the %d partitions, in the order of their sizes (it was said for %d)", option, n, len(list))
 	}
 	parts := make([]disk.NewPart, n)
 	for i := range parts {
