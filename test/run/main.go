@@ -7,7 +7,10 @@ package main
 import (
 	"flag"
 	"fmt"
+	"fundus/test/watch"
 	"os"
+	"os/signal"
+	"syscall"
 	"time"
 )
 
@@ -39,6 +42,7 @@ func run(which string, o options) error {
 		return err
 	}
 	defer p.remove()
+	defer interrupted(p)()
 	t := newTally(time.Now())
 	switch which {
 	case "test":
@@ -54,4 +58,23 @@ func run(which string, o options) error {
 		return proofs(p, newTally(time.Now()), o)
 	}
 	return fmt.Errorf("test, proof or soak, not %q", which)
+}
+
+// interrupted ends all that was begun when somebody ends this program, and leaves nothing: guests
+// and tests have process groups of their own, and would go on.
+func interrupted(p *place) (stop func()) {
+	signals := make(chan os.Signal, 1)
+	signal.Notify(signals, syscall.SIGINT, syscall.SIGTERM, syscall.SIGHUP)
+	go func() {
+		if _, ok := <-signals; !ok {
+			return
+		}
+		for _, pid := range watch.Below(os.Getpid()) {
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+		}
+		p.remove()
+		fmt.Fprintln(os.Stderr, "interrupted: what was running was ended")
+		os.Exit(1)
+	}()
+	return func() { signal.Stop(signals); close(signals) }
 }

@@ -3,6 +3,7 @@ package watch
 import (
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -21,6 +22,15 @@ func Look(root int) Sample {
 		}
 	}
 	return s
+}
+
+// Below are the processes that one has begun, and those that they have.
+func Below(root int) (out []int) {
+	children, _ := family()
+	for list := slices.Clone(children[root]); len(list) > 0; list = list[1:] {
+		out, list = append(out, list[0]), append(list, children[list[0]]...)
+	}
+	return out
 }
 
 // family gives the children of every process, and the state of each.
