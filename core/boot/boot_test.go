@@ -54,6 +54,8 @@ func TestOutcomeOfALine(t *testing.T) {
 		{"UUID=twin /srv/twin ext4 defaults 0 2", Unknown, "sdc1 and sdd1"},
 		{"UUID=gone none swap sw,nofail 0 0", Delay, "with nofail too"},
 		{"UUID=gone none swap sw,noauto 0 0", Waiting, "noauto"},
+		{"UUID=herb /srv/herbarium ext4 remount,noatime 0 2", Emergency, "remount asks"},
+		{"UUID=herb /srv/herbarium ext4 X-mount.mkdir,X-fstrim.notrim,helper=x 0 2", Fine, "sdb1"},
 		{"UUID=herb /srv/x", Fine, "sdb1"},
 		{"UUID=gone /srv/x ext4", Emergency, "no device has"},
 		{"UUID=gone /srv/x ext4 ro, noatime 0 0", Emergency, "no device has"},

@@ -70,6 +70,10 @@ func (m *machine) device(n *node, l *units.Loaded, e fstab.Entry) {
 		n.fail("%s: %s", on.Name, reason)
 		return
 	}
+	if e.Has("remount") && !e.IsSwap() {
+		n.fail("%s: remount asks for other options of what is mounted there, and nothing is", on.Name)
+		return
+	}
 	if f, wrong := m.options(on, e); wrong && f.Trouble == mountopt.Untold {
 		n.unsure("%s", f.Says)
 	} else if wrong && !e.IsSwap() {
@@ -110,7 +114,7 @@ func (m *machine) options(n inventory.Node, e fstab.Entry) (mountopt.Fault, bool
 	if ok && (typ == "" || typ == "auto" || strings.Contains(typ, ",")) {
 		typ = c.MountType()
 	}
-	for _, f := range kind.Options(typ).Check(e.Options, c.Has) {
+	for _, f := range kind.Options(typ).CheckBy(e.Options, c.Has, m.v.Answers[typ]) { // as fstab check judges the line
 		if f.Trouble.Refused() || f.Trouble == mountopt.Untold {
 			return f, true
 		}

@@ -60,6 +60,8 @@ func attributes() []Option {
 		{Name: "remount", Alone: true, To: Program, Says: "other options for what is mounted"},
 		{Name: "loop", Alone: true, Value: Device, To: Program, Says: "an image file, by a loop device"},
 		{Name: "offset", Value: Number, To: Program, Says: "where in the image file it begins, in bytes"},
+		{Name: "helper", Value: Text, To: Program, Says: "the program that mounts it; it is taken by whoever starts that"},
+		{Name: "uhelper", Value: Text, To: Program, Says: "the program that unmounts it; it is taken by whoever starts that"},
 		{Name: "sizelimit", Value: Number, To: Program, Says: "how much of the image file it has, in bytes"},
 	}
 }

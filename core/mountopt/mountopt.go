@@ -170,7 +170,9 @@ func (t Table) Find(option string) (Option, bool) {
 			return o, true
 		}
 	}
-	if strings.HasPrefix(name, "x-") || name == "comment" { // kept in the line, and for nobody here
+	// Kept in the line, and for nobody here: what begins with a small letter is remembered by
+	// the mount program, with a capital one taken by it, and neither reaches the kernel.
+	if strings.HasPrefix(name, "x-") || strings.HasPrefix(name, "X-") || name == "comment" {
 		return Option{Name: name, Alone: true, Value: Text, To: Boot, Says: "kept in the line, without effect"}, true
 	}
 	return Option{}, false

@@ -46,6 +46,7 @@ func TestCheck(t *testing.T) {
 		"fence=0":                            "",
 		"nofail,fail":                        "nofail overruled; fail unknown",
 		"x-anything=1,comment=what,defaults": "",
+		"X-mount.mkdir,X-fstrim.notrim,X-any=1,helper=a,uhelper=b": "",
 	} {
 		if got := said(fern().Check(strings.Split(options, ","), func(Need) bool { return true })); got != want {
 			t.Errorf("%s: %q, want %q", options, got, want)

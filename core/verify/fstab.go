@@ -126,6 +126,13 @@ func (k *look) options(thing string, u fstab.Unit, n inventory.Node) (out []find
 	if ok && (typ == "" || typ == "auto" || strings.Contains(typ, ",")) {
 		typ = c.MountType()
 	}
+	if u.Entry.Has("remount") && !u.Entry.IsSwap() {
+		f := FstabNeeds.New(thing, "remount asks for other options of what is mounted there, and at boot nothing is").WithMend("fundus fstab edit %d --drop=remount", u.Line)
+		if u.Tie != fstab.Required {
+			f.Severity = finding.Warning
+		}
+		out = append(out, f)
+	}
 	entries := map[mountopt.Trouble]finding.Entry{mountopt.Unknown: FstabOption, mountopt.BadValue: FstabValue, mountopt.Missing: FstabNeeds,
 		mountopt.Overruled: FstabOverruled, mountopt.NoEffect: FstabNoEffect, mountopt.Needless: FstabRedundant}
 	for _, fault := range kind.Options(typ).CheckBy(u.Entry.Options, c.Has, k.v.Answers[typ]) {
