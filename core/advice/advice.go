@@ -152,15 +152,11 @@ func logical(v *inventory.Inventory, n inventory.Node) string {
 }
 
 // Absent says what may be done about a line of fstab that names a device which is not there:
-// what a deed can bring back, or a search can find, is looked for before the line goes.
+// what a deed can bring back is brought back before the line goes. What a search may find on a
+// disk that is not recognised is said of that disk, and not of every line.
 func Absent(v *inventory.Inventory, dir, shown string) Advice {
 	for _, n := range v.Nodes {
 		if Of(n) == Fenced {
-			return For(v, n, FileSystem)
-		}
-	}
-	for _, n := range v.Nodes {
-		if h := Of(n); h == LostTable || h == Unknown && n.Form != inventory.Partition {
 			return For(v, n, FileSystem)
 		}
 	}

@@ -86,8 +86,12 @@ func contents(v *inventory.Inventory) []finding.Finding {
 			out = append(out, ContentDamaged.New(n.Name, "the %s is damaged: %s", c.Kind, damage(c)).
 				WithRemedy("write nothing there, and copy the device away as it is before anything is tried; fundus inspect %s says what is wrong", n.Name))
 		case n.Holds() == unknown:
-			out = append(out, ContentUnknown.New(n.Name, "its contents are not recognised").
-				WithRemedy("look what was there (fundus inspect %s); what is still needed is copied away before anything is written there", n.Name))
+			f := ContentUnknown.New(n.Name, "its contents are not recognised")
+			if n.Form == inventory.Disk {
+				out = append(out, f.WithMend("fundus table repair %s --search", n.Name))
+				break
+			}
+			out = append(out, f.WithRemedy("look what was there (fundus inspect %s); what is still needed is copied away before anything is written there", n.Name))
 		case ok && c.Size > n.Size:
 			out = append(out, ContentTooLarge.New(n.Name, "the file system has %d bytes, the device %d", c.Size, n.Size).
 				WithRemedy("give the partition its former size again"))

@@ -415,6 +415,9 @@ func CheckClaim(v *inventory.Inventory, t Target) error {
 	if !ok {
 		return refuse(RuleNoDevice, t.Disk, "fundus survey", "there is no such device")
 	}
+	if disk.Hardware.ReadOnly && disk.Form == inventory.Image {
+		return refuse(RuleReadOnly, t.Disk, "chmod u+w "+t.Disk+", if it is to be changed", "the file's mode lets nobody write to it")
+	}
 	if disk.Hardware.ReadOnly {
 		return refuse(RuleReadOnly, t.Disk, "it may have a switch for that", "the medium is read-only")
 	}
