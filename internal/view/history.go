@@ -3,8 +3,8 @@ package view
 import (
 	"errors"
 	"fmt"
+	"path"
 	"slices"
-	"strings"
 	"time"
 
 	"fundus/internal/deed"
@@ -107,7 +107,7 @@ func (r Deeds) Words(p *Printer) {
 		case errors.Is(err, deed.ErrNewer) && d.Reversible():
 			undo = "later" // a newer one first
 		}
-		rows = append(rows, []string{fmt.Sprint(d.Number), when, p.paint(colour, state), undo, visible(touched(d)), visible(d.Title)})
+		rows = append(rows, []string{fmt.Sprint(d.Number), when, p.paint(colour, state), undo, visible(briefly(touched(d))), visible(d.Title)})
 	}
 	const newest = 20
 	more := len(rows) - newest
@@ -126,8 +126,7 @@ func (r Deeds) Words(p *Printer) {
 }
 
 // touched are the disks that a deed wrote to, else its text files.
-func touched(d *deed.Deed) string {
-	var words []string
+func touched(d *deed.Deed) (words []string) {
 	for _, t := range d.Written() {
 		words = append(words, t.Name)
 	}
@@ -136,7 +135,26 @@ func touched(d *deed.Deed) string {
 			words = append(words, s.File.Path)
 		}
 	}
-	return strings.Join(words, ", ")
+	return words
+}
+
+// briefly is the first of them, and how many there are beside it; of a long path the name alone.
+func briefly(words []string) string {
+	const wide = 24 // columns
+	if len(words) == 0 {
+		return ""
+	}
+	text := words[0]
+	if len(text) > wide {
+		text = path.Base(text)
+	}
+	if r := []rune(text); len(r) > wide {
+		text = "…" + string(r[len(r)-wide+1:])
+	}
+	if more := len(words) - 1; more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	return text
 }
 
 func stateWords(d *deed.Deed) (string, State) {
