@@ -18,6 +18,7 @@ import (
 	"fundus/internal/task"
 	"fundus/internal/task/past"
 	"fundus/internal/task/use"
+	"fundus/test/amount"
 )
 
 // tree is every file and directory below a root, with the files' content.
@@ -53,7 +54,7 @@ func tree(t testing.TB, root string) string {
 // the log, also where the table is a symbolic link. A file is replaced by renaming, so that a unit that was begun stands
 // before or after; both are tried. Recover brings the whole tree of before or after.
 func TestFilesCut(t *testing.T) {
-	cuts := 0
+	cuts, states := 0, &amount.States{}
 	line := &use.FstabAdd{Target: "sdb1", Dir: "/srv/seeds/herbarium"}
 	units := &use.UnitAdd{FstabAdd: use.FstabAdd{Target: "sdb1", Dir: "/srv/seeds/herbarium", Automount: true, Idle: "60s", DeviceWait: "5s"}}
 	fromLine := &use.UnitAdd{FromFstab: "/srv/seeds/herbarium"}
@@ -98,6 +99,9 @@ func TestFilesCut(t *testing.T) {
 					c.root = memoryDir(t)
 					copyTree(t, before, c.root)
 					apply(t, c.root, d, done)
+					if _, err := states.See(c.medium, fmt.Sprint(i, way), tree(t, c.root), string(prefix)); err != nil {
+						t.Fatal(err)
+					}
 					if err := os.WriteFile(filepath.Join(again.Dir, "deeds", d.ID, "log"), prefix, 0o600); err != nil {
 						t.Fatal(err)
 					}
@@ -116,7 +120,7 @@ func TestFilesCut(t *testing.T) {
 			}
 		}
 	}
-	fmt.Printf("cuts of text files, links and units: %d, each recovered to the whole tree of before or after\n", cuts)
+	fmt.Printf("cuts of text files, links and units: %d, each recovered to the whole tree of before or after; of %v\n", cuts, states)
 }
 
 // TestRecoverKeepsALaterEdit: a text file that somebody edited after the crash is

@@ -15,13 +15,14 @@ import (
 	"fundus/internal/task"
 	"fundus/internal/task/past"
 	"fundus/internal/task/use"
+	"fundus/test/amount"
 )
 
 // TestMakingCut cuts the making of a file to swap on, with its line of fstab, and its undo, at
 // each line of the log, with what an unfinished try left lying about. Recover brings what was
 // before or after: no file, or one that is whole, swapped on and named.
 func TestMakingCut(t *testing.T) {
-	cuts := 0
+	cuts, states := 0, &amount.States{}
 	for _, undo := range []bool{false, true} {
 		r, store := newRig(t, 512, 512), storeIn(t)
 		r.files = true
@@ -56,6 +57,9 @@ func TestMakingCut(t *testing.T) {
 					if began > done { // what it was at is left lying about
 						half(t, c.root, d.Steps[d.Strokes[done].Step])
 					}
+					if _, err := states.See(c.medium, fmt.Sprint(undo, way, c.areas), tree(t, c.root), string(prefix)); err != nil {
+						t.Fatal(err)
+					}
 					if err := os.WriteFile(filepath.Join(again.Dir, "deeds", d.ID, "log"), prefix, 0o600); err != nil {
 						t.Fatal(err)
 					}
@@ -75,7 +79,7 @@ func TestMakingCut(t *testing.T) {
 			}
 		}
 	}
-	fmt.Printf("cuts of a file to swap on: %d, each recovered to what was before or after\n", cuts)
+	fmt.Printf("cuts of a file to swap on: %d, each recovered to what was before or after; of %v\n", cuts, states)
 }
 
 // reach brings about what the first strokes of the deed do.

@@ -219,7 +219,7 @@ func endFormats(t *testing.T, j *judge, rng *rand.Rand) {
 	if counts["refused"] == 0 || counts["mounted"]+counts["refused"] != points || counts["recovered"] < points/2 {
 		t.Errorf("the cuts prove nothing: %v", counts)
 	}
-	fmt.Printf("kernel proof: the machine ended at %d of %d moments of a format: %d mount, %d are refused; %d recovered; %v\n", points, p.moments, counts["mounted"], counts["refused"], counts["recovered"], states)
+	fmt.Printf("kernel proof: the machine ended at %d of %d moments of a format: %d mount, %d are refused; %d recovered; of %v\n", points, p.moments, counts["mounted"], counts["refused"], counts["recovered"], states)
 }
 
 // proveEndedTable: before and after each sync of an added partition the kernel
@@ -232,7 +232,11 @@ func proveEndedTable(t *testing.T, j *judge) {
 	for moment := 1; moment <= p.moments; moment++ {
 		list = append(list, j.end(t, p, "sync", moment, moment, direction(moment/2)))
 	}
-	counts := map[string]int{}
+	var images []string
+	for _, e := range list {
+		images = append(images, e.image)
+	}
+	states, counts := different(t, images), map[string]int{}
 	j.recovered(t, list, func(e ended, before, after Answer, said []string) {
 		seen, end := strings.Join(before.Partitions, ", "), strings.Join(after.Partitions, ", ")
 		counts[seen]++
@@ -246,5 +250,5 @@ func proveEndedTable(t *testing.T, j *judge) {
 	if counts[old] == 0 || counts[fresh] == 0 {
 		t.Errorf("the cuts prove nothing: %v", counts)
 	}
-	fmt.Printf("kernel proof: the machine ended before and after each of %d syncs of an added partition: %d times the old table, %d times the new one\n", p.moments/2, counts[old], counts[fresh])
+	fmt.Printf("kernel proof: the machine ended before and after each of %d syncs of an added partition: %d times the old table, %d times the new one; of %v\n", p.moments/2, counts[old], counts[fresh], states)
 }

@@ -398,7 +398,7 @@ func proveFormatCuts(t *testing.T, j *judge) {
 	if mounted == 0 || fenced == 0 {
 		t.Errorf("%d mounted, %d fenced: the cuts prove nothing", mounted, fenced)
 	}
-	fmt.Printf("kernel proof: %d cuts of a format: %d mount, %d are refused\n", len(images), mounted, fenced)
+	fmt.Printf("kernel proof: %d cuts of a format: %d mount, %d are refused; of %v\n", len(images), mounted, fenced, different(t, images))
 }
 
 // proveTableCuts: after each cut of an edit of a table the kernel sees the old
@@ -431,6 +431,6 @@ func proveTableCuts(t *testing.T, j *judge) {
 		if seen[c.old] == 0 || seen[c.new] == 0 || seen[c.old]+seen[c.new] != len(images) {
 			t.Errorf("%s: the kernel saw %v; want only %q and %q", c.cut, seen, c.old, c.new)
 		}
-		fmt.Printf("kernel proof: %d cuts of %s: %d times the old table, %d times the new one; %v\n", len(images), c.cut, seen[c.old], seen[c.new], different(t, images))
+		fmt.Printf("kernel proof: %d cuts of %s: %d times the old table, %d times the new one; of %v\n", len(images), c.cut, seen[c.old], seen[c.new], different(t, images))
 	}
 }

@@ -91,6 +91,7 @@ func (t *tally) show(format string, args ...any) {
 
 var (
 	figures = regexp.MustCompile(`^(cuts|cuts during recover|cuts of text files|failures): (\d+)`)
+	states  = regexp.MustCompile(`; of (\d+) cases, (\d+) different states`)
 	spoken  = regexp.MustCompile(`^[a-z][a-zA-Z0-9 ]*: .`)
 	lacks   = regexp.MustCompile(`^lacking: (.*)`)
 )
@@ -102,6 +103,12 @@ func (t *tally) say(name string, e event) {
 	if m := figures.FindStringSubmatch(e.Output); m != nil {
 		n, _ := strconv.Atoi(m[2])
 		t.sums[m[1]] += n
+	}
+	if m := states.FindStringSubmatch(e.Output); m != nil {
+		for i, what := range []string{"cases", "states"} {
+			n, _ := strconv.Atoi(m[i+1])
+			t.sums[what] += n
+		}
 	}
 	if m := lacks.FindStringSubmatch(e.Output); m != nil {
 		t.lacking[strings.TrimSpace(m[1])] = true
@@ -149,6 +156,9 @@ func (t *tally) close(p *place, what, others string) error {
 	cuts := t.sums["cuts"] + t.sums["cuts during recover"] + t.sums["cuts of text files"]
 	if cuts > 0 {
 		what += fmt.Sprintf(", %d cuts, %d failures taken back", cuts, t.sums["failures"])
+	}
+	if n := t.sums["cases"]; n > 0 {
+		what += fmt.Sprintf(", %d cases that left %d different states", n, t.sums["states"])
 	}
 	fmt.Printf("%d tests passed, %d failed, %d left out; %s; %.1f processor minutes (%.1f of them in the kernel; compiling %.1f more) in %.1f minutes; seed %d; the longest: %s\n%s\n",
 		t.passed, len(t.failed), len(t.skipped), what, ran.processor().Minutes(), ran.system.Minutes(), t.compiled.processor().Minutes(), time.Since(t.begun).Minutes(), amount.Seed(), strings.Join(long, ", "), others)
