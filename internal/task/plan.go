@@ -260,7 +260,7 @@ func (p *Planner) finish(ctx context.Context) error {
 		d.Errors = append(d.Errors, f.Key())
 	}
 	d.Findings = slices.DeleteFunc(finding.Added(was, verify.All(after)), func(f finding.Finding) bool {
-		return f.ID == verify.ContentUnknown.ID && slices.Contains(d.Excused, f.Thing) // as was asked for
+		return f.ID == verify.ContentUnknown.ID && slices.Contains(d.Excused, f.Key()) // as was asked for
 	})
 	p.boots(before, after)
 	d.Undo, d.LastStep = grade(d.Steps)

@@ -46,6 +46,7 @@ func newPlace() (*place, error) {
 	p.env = append(slices.DeleteFunc(os.Environ(), foreign),
 		"TMPDIR="+p.in("tmp"), "HOME="+p.in("home"), "XDG_STATE_HOME="+p.in("state"), "GOCACHE="+of[1], "GOMODCACHE="+of[2], "GOPATH="+of[3],
 		kit.Made+"="+p.in("built"), kit.Cache+"="+filepath.Join(cache, "fundus-test"))
+	p.env = slices.Clip(p.env) // several append to it at once
 	p.before = map[string]bool{}
 	for _, name := range append(p.inMemory(), p.tree()...) {
 		p.before[name] = true

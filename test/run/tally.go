@@ -157,6 +157,9 @@ func (t *tally) close(p *place, what, others string) error {
 	if cuts > 0 {
 		what += fmt.Sprintf(", %d cuts, %d failures taken back", cuts, t.sums["failures"])
 	}
+	if n := t.sums["begun anew"]; n > 0 {
+		what += fmt.Sprintf(", %d begun anew, since a guest stood still", n)
+	}
 	if n := t.sums["cases"]; n > 0 {
 		what += fmt.Sprintf(", %d cases that left %d different states", n, t.sums["states"])
 	}

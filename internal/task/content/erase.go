@@ -15,6 +15,7 @@ import (
 	"fundus/core/kind"
 	"fundus/core/refs"
 	"fundus/core/target"
+	"fundus/core/verify"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -56,7 +57,7 @@ func (r *Erase) Plan(ctx context.Context, p *task.Planner) error {
 		return r.nothing(p, v, n)
 	}
 	believed, _ := n.Content()
-	p.Excuse(n.Name) // it is to be taken for nothing
+	p.Excuse(verify.ContentUnknown.New(n.Name, "").Key()) // it is to be taken for nothing
 	gone := slices.ContainsFunc(chosen, func(c fs.Content) bool { return same(c, believed) })
 	if gone {
 		loss, err := p.LossOf(ctx, n)
