@@ -22,7 +22,8 @@ func RehearseFrom(v *inventory.Inventory, s Start) Report {
 
 // prepared is the graph of a boot before anything is started.
 func prepared(v *inventory.Inventory, s Start) *machine {
-	m := &machine{v: v, by: v.Resolver(), lines: v.Units(), facts: factsOf(v, s), crypt: crypttab.Entries(v.Files[crypttab.Path].Data)}
+	v, hidden := seen(v, s.Words)
+	m := &machine{v: v, hidden: hidden, by: v.Resolver(), lines: v.Units(), facts: factsOf(v, s), crypt: crypttab.Entries(v.Files[crypttab.Path].Data)}
 	m.rootFound = m.root()
 	m.graph = build(m, m.load())
 	return m

@@ -302,7 +302,7 @@ func TestEncryptedAndFoundByType(t *testing.T) {
 		}, "[]"},
 	} {
 		part := func(number int, id, typ string) inventory.Node {
-			return inventory.Node{Name: fmt.Sprintf("sdx%d", number), Path: fmt.Sprintf("/dev/sdx%d", number), Form: inventory.Partition, Parent: "sdx", Number: number, Size: quantity.GiB, Entry: table.Partition{Number: number, UUID: "p" + id, Type: typ},
+			return inventory.Node{Name: fmt.Sprintf("sdx%d", number), Path: fmt.Sprintf("/dev/sdx%d", number), Form: inventory.Partition, Parent: "sdx", Number: number, Size: quantity.GiB, Linux: inventory.KernelPart{Number: number, Size: quantity.GiB}, Entry: table.Partition{Number: number, UUID: "p" + id, Type: typ},
 				Contents: []fs.Content{{Kind: "ext4", Class: fs.FileSystem, UUID: id, Size: quantity.GiB, State: fs.Clean}}}
 		}
 		v := &inventory.Inventory{Nodes: []inventory.Node{{Name: "sdx", Path: "/dev/sdx", Form: inventory.Disk, Table: &table.Table{Scheme: table.GPT}}, part(1, "root", ""), part(2, "h", home)},

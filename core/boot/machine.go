@@ -17,6 +17,7 @@ import (
 // machine is what the units are held against.
 type machine struct {
 	v        *inventory.Inventory
+	hidden   []inventory.Node // partitions of which the kernel makes no devices
 	by       *inventory.Resolver
 	facts    facts
 	lines    []fstab.Unit
@@ -146,6 +147,9 @@ func (m *machine) unread() string {
 // A fence hides the identifier that it stands in place of: then the way out is to recover,
 // not to mend the line.
 func (m *machine) missing(spec string) string {
+	if words := m.unseen(spec); words != "" {
+		return words
+	}
 	for _, n := range m.v.Nodes {
 		if c, ok := n.Content(); ok && c.Class == fs.Fence {
 			return fmt.Sprintf("no device has %s; %s is fenced by a deed that was cut short (fundus recover)", spec, n.Name)

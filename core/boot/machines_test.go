@@ -48,7 +48,7 @@ func machines(t *testing.T) (list []described) {
 // disks are those of every such machine: a root with swap and homes beside it, and two for data.
 func disks() (out []inventory.Node) {
 	add := func(name, parent string, number int, kind, label, typ string) {
-		n := inventory.Node{Name: name, Path: "/dev/" + name, Form: inventory.Partition, Parent: parent, Number: number, Size: quantity.GiB, Entry: table.Partition{Number: number, UUID: "p-" + name, Type: typ}}
+		n := inventory.Node{Name: name, Path: "/dev/" + name, Form: inventory.Partition, Parent: parent, Number: number, Size: quantity.GiB, Linux: inventory.KernelPart{Number: number, Size: quantity.GiB}, Entry: table.Partition{Number: number, UUID: "p-" + name, Type: typ}}
 		if parent == "" {
 			n.Form, n.Table = inventory.Disk, &table.Table{Scheme: table.GPT}
 		}

@@ -69,6 +69,7 @@ type Content struct {
 	Used       quantity.Bytes // as recorded; only with HasUsage
 	HasUsage   bool
 	State      State
+	AtMount    AtMount        // what the kernel finds at a mount behind a good superblock
 	Ownerless  bool           // it keeps no owners and modes of files
 	NoJournal  bool           // its kind may have one, and it has none
 	Unknown    []string       // features that Fundus does not know: it will not write
@@ -89,6 +90,18 @@ type Content struct {
 	Signatures []extent.Span  // bytes; the first is what the kernel would believe
 	Features   []Feature      // that it uses, of the kinds that list them
 	Facts      []Fact         // for inspect, in the order to be shown
+}
+
+// AtMount is why the kernel refuses to mount what has a good superblock: every mount, or one for
+// writing. Both are "" where nothing that it reads is against it.
+type AtMount struct{ Any, Writing string }
+
+// Why is the one or the other.
+func (m AtMount) Why() string {
+	if m.Any != "" {
+		return m.Any
+	}
+	return m.Writing
 }
 
 // Words are kind, label and size, as they stand in a sentence.

@@ -118,6 +118,7 @@ type Node struct {
 	Zeros    bool              // nothing is recognised, and the places that were sampled read as zeros
 	InKernel bool              // the kernel has a node for it, as it is
 	Kernel   []KernelPart      // of a disk: what the kernel takes for its partitions
+	Linux    KernelPart        // of a partition: what the kernel makes of it when it reads the table; of no size where it takes none
 	Device   string            // the kernel's number of it, "8:17"; empty where there is no kernel
 	Alias    string            // its other name: of a device-mapper device, of an array
 	Layer    string            // what an array or a volume is, such as "logical volume" or "RAID 1, active"
@@ -141,15 +142,23 @@ type KernelPart struct {
 // its disk, at an offset.
 func (n Node) Disk() string { return cmp.Or(n.Parent, n.Name) }
 
-// InKernelAs is what the kernel makes of a partition that it takes up from the
-// table: of an extended one, which nobody is to write to, it shows two sectors of
-// 512 bytes, or one that is larger (block/partitions/msdos.c).
-func (n Node) InKernelAs() KernelPart {
-	k := KernelPart{n.Number, n.Start, n.Size}
-	if n.Entry.Role == table.Extended {
-		k.Size = min(n.Size, max(quantity.Bytes(n.Geometry.Logical), 1024))
+// KnownAs reports whether the partition is among those that the kernel knows: as it would take it
+// from the table, or, where it takes none, as it stands there, from an earlier look.
+func (n Node) KnownAs(known []KernelPart) bool {
+	if n.Linux.Size > 0 {
+		return slices.Contains(known, n.Linux)
 	}
-	return k
+	return n.Size > 0 && slices.Contains(known, KernelPart{n.Number, n.Start, n.Size})
+}
+
+// Taken lists the partitions of a disk as the kernel takes them from its table.
+func (v *Inventory) Taken(disk string) (out []KernelPart) {
+	for _, n := range v.Parts(disk) {
+		if n.Linux.Size > 0 {
+			out = append(out, n.Linux)
+		}
+	}
+	return out
 }
 
 // Hardware is what a disk says of itself.

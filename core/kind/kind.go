@@ -34,10 +34,12 @@ import (
 // Kind is one kind of content and what Fundus can do with it. A capability
 // that it does not have is nil.
 type Kind struct {
-	Name     string                                      // the family: "ext", "fat"
-	Types    []string                                    // what Linux and udev call its variants, where Fundus must know
-	Makes    []Maker                                     // its variants that `format` makes
-	Probe    func(dev block.Device) (*fs.Content, error) // nil content: not this kind
+	Name  string                                      // the family: "ext", "fat"
+	Types []string                                    // what Linux and udev call its variants, where Fundus must know
+	Makes []Maker                                     // its variants that `format` makes
+	Probe func(dev block.Device) (*fs.Content, error) // nil content: not this kind
+	// AtMount reads what the kernel reads before it has mounted; nil: nothing more is known.
+	AtMount  func(dev block.Device) fs.AtMount
 	Fields   func(dev block.Device) ([]field.Structure, error)
 	Values   func(dev block.Device) ([]fs.Value, error) // today's values of the settings
 	SetLabel func(dev block.Device, label string) error
@@ -175,13 +177,13 @@ func All() []Kind {
 	return []Kind{
 		{Name: "fence", Probe: fence.Probe, Fields: fence.Fields},
 		{Name: "gpt", Probe: probeGPT, Fields: gpt.Fields},
-		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: extMakers(), Values: ext.Values, Probe: ext.Probe, Fields: ext.Fields, SetLabel: ext.SetLabel, Relabels: true,
+		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: extMakers(), Values: ext.Values, Probe: ext.Probe, AtMount: ext.AtMount, Fields: ext.Fields, SetLabel: ext.SetLabel, Relabels: true,
 			SetID: wideID(ext.SetUUID), LiveID: ext.ChangesUUID, Adjust: ext.Adjust, Alike: ext.Alike, Untouched: []string{"noload"}, SwapFiles: []SwapFile{{Type: "ext4"}, {Type: "ext3", Written: true}, {Type: "ext2", Written: true}}, Exchanges: map[string]Exchange{"ext4": Ranges}, Resizing: &Resizing{Reach: ext.Reach, Resize: ext.Grow}, Growing: &Growing{[]string{"ext4", "ext3"}, GrowBlocks, ext.ReachLive},
 			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted, ext.MarkLabelled, wideID(ext.MarkIdentified), ext.MarkGrown}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies,
 			Options: &Mounts{[]string{"ext4", "ext3", "ext2"}, ext.MountOptions}},
-		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, SetLabel: xfs.SetLabel, Relabels: true, Untouched: []string{"norecovery"}, SwapFiles: []SwapFile{{Type: "xfs"}}, Exchanges: map[string]Exchange{"xfs": Whole}, Growing: &Growing{[]string{"xfs"}, GrowData, xfs.Reach}, NeverLess: "nobody makes an XFS smaller: what is in it can be copied into a smaller one", SetID: wideID(xfs.SetUUID), Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
+		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, AtMount: xfs.AtMount, SetLabel: xfs.SetLabel, Relabels: true, Untouched: []string{"norecovery"}, SwapFiles: []SwapFile{{Type: "xfs"}}, Exchanges: map[string]Exchange{"xfs": Whole}, Growing: &Growing{[]string{"xfs"}, GrowData, xfs.Reach}, NeverLess: "nobody makes an XFS smaller: what is in it can be copied into a smaller one", SetID: wideID(xfs.SetUUID), Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
 		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},
-		{Name: "fat", Makes: []Maker{{Word: "fat", ID: fs.Serial, Settings: fat.Settings, Traits: fs.NoTraits, Make: fat.MakeOrder, Variant: fat.Variant}}, Values: fat.Values, SetLabel: fat.SetLabel, FitLabel: fat.Fit, SetID: func(dev block.Device, id fs.ID) error { return fat.SetSerial(dev, id.Number()) }, Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies,
+		{Name: "fat", Makes: []Maker{{Word: "fat", ID: fs.Serial, Settings: fat.Settings, Traits: fs.NoTraits, Make: fat.MakeOrder, Variant: fat.Variant}}, Values: fat.Values, AtMount: fat.AtMount, SetLabel: fat.SetLabel, FitLabel: fat.Fit, SetID: func(dev block.Device, id fs.ID) error { return fat.SetSerial(dev, id.Number()) }, Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies,
 			Options: &Mounts{[]string{"vfat", "msdos"}, fat.MountOptions}},
 		{Name: "exfat", Probe: probe.ExFAT, Fields: probe.ExFATFields, Marks: []Mark{{3, "EXFAT   "}}, Options: &Mounts{[]string{"exfat"}, probe.ExFATOptions}},
 		{Name: "ntfs", Probe: probe.NTFS, Fields: probe.NTFSFields, Marks: []Mark{{3, "NTFS    "}}, Options: &Mounts{[]string{"ntfs3"}, probe.NTFSOptions}},
@@ -336,6 +338,9 @@ func Probe(dev block.Device) ([]fs.Content, error) {
 		}
 		if c != nil {
 			c.Family, c.Labels = k.Name, k.SetLabel != nil
+			if k.AtMount != nil && c.State != fs.Damaged && !c.AtEnd {
+				c.AtMount = k.AtMount(dev)
+			}
 			out = append(out, *c)
 		}
 	}

@@ -104,10 +104,7 @@ func Table(name string, dev block.Device) (*table.Table, []finding.Finding, erro
 		if state.Dead() {
 			break
 		}
-		if t := cmp.Or(state.Good(), state.Cut); t != nil { // one that was cut is looked at, though Linux does not believe it
-			return t.Model(quantity.Bytes(dev.Geometry().Logical)), bad, nil
-		}
-		return nil, bad, nil
+		return state.Model(), bad, nil
 	case !errors.Is(err, gpt.ErrNone):
 		return nil, nil, err
 	}
@@ -122,6 +119,16 @@ func Table(name string, dev block.Device) (*table.Table, []finding.Finding, erro
 	return t.Model(), bad, nil
 }
 
+// linux is what the kernel makes of the partition when it reads the disk's table.
+func linux(disk inventory.Node, p table.Partition, dev block.Device) inventory.KernelPart {
+	span := disk.Table.Linux(p, uint64(dev.Size()/dev.Geometry().Logical))
+	start, size, ok := disk.Table.Bytes(span)
+	if !ok || size == 0 {
+		return inventory.KernelPart{}
+	}
+	return inventory.KernelPart{Number: p.Number, Start: start, Size: size}
+}
+
 func partition(disk inventory.Node, dev block.Device, p table.Partition, scratch *block.Scratch) inventory.Node {
 	n := inventory.Node{Form: inventory.Partition, Parent: disk.Name, Number: p.Number, Entry: p, Geometry: disk.Geometry, Hardware: disk.Hardware}
 	n.Name, n.Path = Name(disk, p.Number)
@@ -129,7 +136,8 @@ func partition(disk inventory.Node, dev block.Device, p table.Partition, scratch
 	n.Start, n.Size = start, size
 	// By place and size, not by number alone: after an edit the kernel may still have
 	// another partition under this number.
-	n.InKernel = slices.Contains(disk.Kernel, n.InKernelAs())
+	n.Linux = linux(disk, p, dev)
+	n.InKernel = n.KnownAs(disk.Kernel)
 	n.Identity = disk.Identity
 	n.Identity.Number, n.Identity.Start, n.Identity.Length = p.Number, start, size
 	if !ok || p.Span.Count == 0 {

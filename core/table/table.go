@@ -46,6 +46,8 @@ type Table struct {
 	Slots  int            // how many entries there are
 	Parts  []Partition    // by number
 	Chain  []extent.Span  // sectors that hold the chain of logical partitions
+	Unseen string         // why Linux takes none of it from the disk; "" where it does, see Linux
+	Forced bool           // Linux takes it all the same where its command line says gpt
 }
 
 // Partition is one entry.

@@ -27,7 +27,7 @@ func tables(v *inventory.Inventory) []finding.Finding {
 // /dev/sdb2 goes to where the second partition was. Images and volumes are left out: the
 // kernel of this machine has no list for them, or keeps another one.
 func kernelDiffers(v *inventory.Inventory, disk inventory.Node) []finding.Finding {
-	if disk.Form == inventory.Image || disk.Form == inventory.Volume || disk.Minor() && len(disk.Kernel) == 0 || disk.Problem != "" || disk.Table == nil && len(disk.TableBad) > 0 {
+	if disk.Form == inventory.Image || disk.Form == inventory.Volume || disk.Minor() && len(disk.Kernel) == 0 || disk.Problem != "" || disk.Table == nil && len(disk.TableBad) > 0 || disk.Table != nil && disk.Table.Unseen != "" {
 		return nil
 	}
 	var words []string
@@ -36,13 +36,12 @@ func kernelDiffers(v *inventory.Inventory, disk inventory.Node) []finding.Findin
 		named[n.Number] = true
 		i := slices.IndexFunc(disk.Kernel, func(k inventory.KernelPart) bool { return k.Number == n.Number })
 		switch {
-		// One that reaches behind the end of the disk the kernel leaves out on purpose; the
-		// table's own check says so.
-		case i < 0 && n.Size > 0 && n.Start+n.Size <= disk.Size:
+		// What the kernel leaves out on purpose is the table's own check to say.
+		case i < 0 && n.Linux.Size > 0:
 			words = append(words, fmt.Sprintf("it does not know partition %d", n.Number))
-		case i >= 0 && !n.InKernel:
+		case i >= 0 && !n.InKernel && n.Linux.Size > 0:
 			k := disk.Kernel[i]
-			words = append(words, fmt.Sprintf("its partition %d has %v from byte %d, in the table %v from byte %d", n.Number, k.Size, k.Start, n.Size, n.Start))
+			words = append(words, fmt.Sprintf("its partition %d has %v from byte %d, in the table %v from byte %d", n.Number, k.Size, k.Start, n.Linux.Size, n.Linux.Start))
 		}
 	}
 	for _, k := range disk.Kernel {

@@ -18,7 +18,7 @@ import (
 // clean is a machine without findings; each case spoils one thing.
 func clean() *inventory.Inventory {
 	part := func(name, uuid string) inventory.Node {
-		return inventory.Node{Name: name, Path: "/dev/" + name, Parent: name[:3], Form: inventory.Partition, Number: 1, InKernel: true, Start: quantity.MiB, Size: quantity.GiB,
+		return inventory.Node{Name: name, Path: "/dev/" + name, Parent: name[:3], Form: inventory.Partition, Number: 1, InKernel: true, Linux: inventory.KernelPart{Number: 1, Start: quantity.MiB, Size: quantity.GiB}, Start: quantity.MiB, Size: quantity.GiB,
 			Geometry: block.Geometry{Logical: 512, Physical: 4096}, Entry: table.Partition{UUID: "part-" + uuid},
 			Contents: []fs.Content{{Kind: "ext4", Grows: true, Class: fs.FileSystem, UUID: uuid, Label: "l-" + uuid, Size: quantity.GiB}}}
 	}

@@ -10,16 +10,17 @@ import (
 // kernel's partitions of a disk those of its table: first what it must forget, then
 // what becomes smaller, larger, and at last what is new. So a partition that is as
 // it was is never touched, and its mount is not disturbed.
+//
+// Where Linux would see none of a table's partitions the kernel keeps those that it has: what
+// is asked for then is the table's repair.
 func Catchup(v *inventory.Inventory, disk string) (list []Action) {
 	d, ok := v.Node(disk)
-	if !ok || d.Form == inventory.Image || d.Form == inventory.Volume || d.Problem != "" || d.Table == nil && len(d.TableBad) > 0 { // what cannot be read says nothing
+	if !ok || d.Form == inventory.Image || d.Form == inventory.Volume || d.Problem != "" || d.Table == nil && len(d.TableBad) > 0 || d.Table != nil && d.Table.Unseen != "" { // what cannot be read says nothing
 		return nil
 	}
 	wanted := map[int]inventory.KernelPart{}
-	for _, n := range v.Parts(disk) {
-		if k := n.InKernelAs(); k.Size > 0 && k.Start < d.Size && k.Size <= d.Size-k.Start { // the kernel takes no other
-			wanted[n.Number] = k
-		}
+	for _, k := range v.Taken(disk) {
+		wanted[k.Number] = k
 	}
 	action := func(verb Verb, k inventory.KernelPart) Action {
 		return Action{Verb: verb, Disk: disk, Number: k.Number, Start: k.Start, Size: k.Size}

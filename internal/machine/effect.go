@@ -143,7 +143,7 @@ func tell(v *inventory.Inventory, a Action) {
 			}
 			n.Kernel = known
 		case n.Parent == a.Disk:
-			n.InKernel = slices.Contains(known, n.InKernelAs())
+			n.InKernel = n.KnownAs(known)
 		}
 	}
 }
@@ -152,16 +152,13 @@ func tell(v *inventory.Inventory, a Action) {
 func readTable(v *inventory.Inventory, a Action) {
 	v.Nodes = slices.Clone(v.Nodes)
 	disk := a.Disk
-	var known []inventory.KernelPart
-	for _, n := range v.Parts(disk) {
-		known = append(known, n.InKernelAs())
-	}
+	known := v.Taken(disk)
 	for i := range v.Nodes {
 		switch n := &v.Nodes[i]; {
 		case n.Name == disk:
 			n.Kernel = known
 		case n.Parent == disk:
-			n.InKernel = true
+			n.InKernel = n.KnownAs(known)
 		}
 	}
 }

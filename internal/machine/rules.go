@@ -94,6 +94,9 @@ func checkMount(v *inventory.Inventory, a Action) *Refusal {
 	if !ok {
 		return refuse(RuleNoDevice, a.Node, "fundus survey", "there is no such device")
 	}
+	if r := checkKnown(v, n); r != nil {
+		return r
+	}
 	c, ok := n.Content()
 	switch {
 	case !ok:
@@ -121,6 +124,21 @@ func checkMount(v *inventory.Inventory, a Action) *Refusal {
 		return refuse(RuleOption, n.Name, "fundus options "+typ, "the kernel refuses the mount: %s", bad)
 	}
 	return nil
+}
+
+// checkKnown refuses a partition that the table has and the kernel has not: there is no device of
+// it to be mounted, or swapped on.
+func checkKnown(v *inventory.Inventory, n inventory.Node) *Refusal {
+	disk, _ := v.Node(n.Parent)
+	switch {
+	case n.Form != inventory.Partition || n.InKernel || v.Imaged(n):
+		return nil
+	case disk.Table != nil && disk.Table.Unseen != "":
+		return refuse(RuleNoDevice, n.Name, "fundus table repair "+disk.Name, "Linux sees no partition of %s: %s", disk.Name, disk.Table.Unseen)
+	case n.Linux.Size == 0:
+		return refuse(RuleNoDevice, n.Name, "fundus verify "+disk.Name, "the kernel makes no device of what the table says of it")
+	}
+	return refuse(RuleNoDevice, n.Name, "fundus rescan "+disk.Name, "the kernel goes by other partitions")
 }
 
 // refusedOptions says what the kernel has against the options, each of them; "" for nothing.
@@ -361,7 +379,7 @@ func checkSwap(v *inventory.Inventory, a Action) *Refusal {
 	if !ok {
 		return refuse(RuleNoDevice, a.Node, "fundus survey", "there is no such device")
 	}
-	if r := checkAsleep(v, n, nil); r != nil && a.Verb == SwapOn {
+	if r := cmp.Or(checkKnown(v, n), checkAsleep(v, n, nil)); r != nil && a.Verb == SwapOn {
 		return r
 	}
 	active := false

@@ -63,7 +63,13 @@ func (r Rescanned) Words(p *Printer) {
 		if was.Size != now.Size {
 			text += ", before " + p.size(was.Size, was.Geometry.Logical)
 		}
-		if now.Problem != "" {
+		unseen := now.Table != nil && now.Table.Unseen != ""
+		if unseen {
+			text += "; Linux sees no partition on it: " + visible(now.Table.Unseen)
+			if len(now.Kernel) > 0 {
+				text += fmt.Sprintf("; the kernel still has %d, from before, until it starts again", len(now.Kernel))
+			}
+		} else if now.Problem != "" {
 			text += "; whether kernel and table agree cannot be told: " + visible(now.Problem)
 		} else if len(r.Done)+len(r.Refused) == 0 {
 			text += "; kernel and table agree"
@@ -81,7 +87,9 @@ func (r Rescanned) Words(p *Printer) {
 		for _, f := range r.Refused {
 			p.wrap(2, "refused: ", visible(f.Err.Error()))
 		}
-		if now.Size > was.Size && now.Table != nil {
+		if unseen {
+			p.wrap(2, "", "fundus table repair "+visible(now.Name))
+		} else if now.Size > was.Size && now.Table != nil {
 			p.wrap(2, "", fmt.Sprintf("the new room is free for partitions: fundus partition list %s", visible(now.Name)))
 		}
 	}

@@ -102,7 +102,7 @@ func atOnce(t *testing.T, start *rig, seed [32]byte, list []request) outcome {
 }
 
 // agree holds both ways against each other.
-func agree(t *testing.T, start *rig, list []request) (fine bool) {
+func agree(t *testing.T, start *rig, list []request, states *amount.States) (fine bool) {
 	t.Helper()
 	seed := [32]byte{9, byte(len(start.known))}
 	one, all := inTurn(t, start, seed, list), atOnce(t, start, seed, list)
@@ -123,6 +123,9 @@ func agree(t *testing.T, start *rig, list []request) (fine bool) {
 	default:
 		if err := same(one.rig, all.rig); err != nil {
 			t.Errorf("%s: %v", name, err)
+		}
+		if _, err := states.See(all.rig.medium, all.files); err != nil {
+			t.Fatal(err)
 		}
 	}
 	return true
@@ -149,7 +152,7 @@ func requests() (list []request) {
 // request (a sample by twenty of them), and by a seeded choice of two.
 func TestChainedIsOneAfterTheOther(t *testing.T) {
 	all := requests()
-	total := &tally{counts: map[string]int{}}
+	total, states := &tally{counts: map[string]int{}}, &amount.States{}
 	t.Run("stories", func(t *testing.T) {
 		for n, s := range stories() {
 			if _, several := s.cut.(*chain); several || s.keep || s.spoil > 0 || s.large {
@@ -168,13 +171,13 @@ func TestChainedIsOneAfterTheOther(t *testing.T) {
 				for _, i := range rng.Perm(len(all))[:amount.Of(min(20, len(all)), len(all))] {
 					second := all[i]
 					counts["pairs"]++
-					if agree(t, start, []request{s.cut, second}) {
+					if agree(t, start, []request{s.cut, second}, states) {
 						counts["fine"]++
 					}
 				}
 				for range amount.Of(4, 100) {
 					counts["triples"]++
-					if agree(t, start, []request{s.cut, all[rng.IntN(len(all))], all[rng.IntN(len(all))]}) {
+					if agree(t, start, []request{s.cut, all[rng.IntN(len(all))], all[rng.IntN(len(all))]}, states) {
 						counts["fine"]++
 					}
 				}
@@ -186,8 +189,8 @@ func TestChainedIsOneAfterTheOther(t *testing.T) {
 	if c["fine"] < (c["pairs"]+c["triples"])/4 {
 		t.Errorf("only %d of %d pairs and %d triples are possible at all", c["fine"], c["pairs"], c["triples"])
 	}
-	fmt.Printf("chained is one after the other: %d pairs and %d triples of %d stories with %d requests, %d of them possible, the others refused both ways; seed %d\n",
-		c["pairs"], c["triples"], c["stories"], len(all), c["fine"], amount.Seed())
+	fmt.Printf("chained is one after the other: %d pairs and %d triples of %d stories with %d requests, %d of them possible, the others refused both ways; of %v; seed %d\n",
+		c["pairs"], c["triples"], c["stories"], len(all), c["fine"], states, amount.Seed())
 }
 
 // TestOneDraftForTheWholeRoad: a table, a partition, a file system and a line of fstab

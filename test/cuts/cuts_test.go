@@ -343,7 +343,7 @@ func TestCutsDuringRecover(t *testing.T) {
 // TestFailuresAreTakenBack: where one write or sync fails and the device goes on, the
 // error surfaces and every byte is as before.
 func TestFailuresAreTakenBack(t *testing.T) {
-	total, _ := each(t, always, func(t *testing.T, p *setting, counts map[string]int) {
+	total, states := each(t, always, func(t *testing.T, p *setting, counts map[string]int) {
 		for _, n := range p.chosen(4) {
 			r, store := p.start.apart(t), linked(t, p.blank)
 			r.fault = block.Fault{FailAt: n, CutAt: block.Never, ReadErrorAt: block.Never}
@@ -356,11 +356,14 @@ func TestFailuresAreTakenBack(t *testing.T) {
 				t.Fatal(err)
 			}
 			p.settled(t, r, deed.Back, fmt.Sprintf("failure at %d", n))
+			if _, err := p.states.See(r.medium, p.name); err != nil {
+				t.Fatal(err)
+			}
 			if !slices.Equal(r.areas, p.start.areas) {
 				t.Errorf("%s, failure at %d: swapped on are %v, before %v", p.name, n, r.areas, p.start.areas)
 			}
 			counts["failures"]++
 		}
 	})
-	fmt.Printf("failures: %d, each surfaced and was taken back\n", total["failures"])
+	fmt.Printf("failures: %d, each surfaced and was taken back; of %v\n", total["failures"], states)
 }

@@ -18,6 +18,7 @@ import (
 	"fundus/internal/task/content"
 	"fundus/internal/task/disk"
 	"fundus/internal/task/past"
+	"fundus/test/amount"
 )
 
 // planted is an action of the rig's kernel that nothing takes back, as a growth of a
@@ -111,6 +112,7 @@ func TestNoWayBack(t *testing.T) {
 // where it was discarded; what was there before comes back until the first byte is, and
 // nothing is discarded at a recovery.
 func TestDiscard(t *testing.T) {
+	states := &amount.States{}
 	for _, word := range kind.Words() {
 		t.Run(word, func(t *testing.T) {
 			start := newRig(t, 512, 512)
@@ -128,6 +130,9 @@ func TestDiscard(t *testing.T) {
 				for _, way := range []deed.Direction{deed.Back, deed.Forward} {
 					r, store := x.at(t, n, uint64(n))
 					before := anyDiscarded(t, r)
+					if _, err := states.See(r.medium, word, string(way)); err != nil {
+						t.Fatal(err)
+					}
 					if err := r.recover(store, way); err != nil {
 						t.Fatalf("cut at %d, recover %s: %v", n, way, err)
 					}
@@ -143,6 +148,7 @@ func TestDiscard(t *testing.T) {
 			}
 		})
 	}
+	fmt.Printf("cuts of a format with a discard: each recovered to what was before or after; of %v\n", states)
 }
 
 // anyDiscarded reports whether the rig discarded anything of the first partition.

@@ -19,6 +19,7 @@ import (
 	"fundus/internal/task/content"
 	"fundus/internal/task/past"
 	"fundus/internal/task/use"
+	"fundus/test/amount"
 )
 
 // TestProofOwningCut cuts a mount whose files are given away, with a mode and a link, and its undo,
@@ -26,7 +27,7 @@ import (
 // after half of them. The machine has forgotten the mount, as after a boot, or not. Recover
 // brings what was before or after.
 func TestProofOwningCut(t *testing.T) {
-	cuts := 0
+	cuts, states := 0, &amount.States{}
 	for _, undo := range []bool{false, true} {
 		r, store := newRig(t, 512, 512), storeIn(t)
 		planted := []string{"srv/herbarium/a/b/deep", "srv/herbarium/a/one", "srv/herbarium/two", "home/curator/notes", "etc/passwd", "etc/group"}
@@ -80,6 +81,9 @@ func TestProofOwningCut(t *testing.T) {
 						t.Fatal(err)
 					}
 					where := fmt.Sprintf("undo %v, %d lines, %s, half %v", undo, n, way, half)
+					if _, err := states.See(c.medium, string(prefix), fmt.Sprint(ownersIn(t, c.root)), string(way)); err != nil {
+						t.Fatal(err)
+					}
 					if err := c.recover(again, way); err != nil {
 						t.Fatalf("%s: %v", where, err)
 					}
@@ -95,7 +99,7 @@ func TestProofOwningCut(t *testing.T) {
 			}
 		}
 	}
-	fmt.Printf("cuts of files given away: %d, each recovered to what was before or after\n", cuts)
+	fmt.Printf("cuts of files given away: %d, each recovered to what was before or after; of %v\n", cuts, states)
 }
 
 // owned says of each file below a root whose it is, and its mode or where it leads.

@@ -16,6 +16,7 @@ import (
 	"fundus/internal/task/content"
 	"fundus/internal/task/disk"
 	"fundus/internal/task/space"
+	"fundus/test/amount"
 )
 
 // errorsOf are what is wrong with the machine: its tables, what lies on it, and what the
@@ -98,7 +99,7 @@ func resizes() []story {
 // not there before, in tables, in what lies on the disk, and in what the kernel takes for its
 // partitions; of every other draft there is none after the last step.
 func TestPrefixes(t *testing.T) {
-	steps, drafts := 0, 0
+	steps, drafts, states := 0, 0, &amount.States{}
 	for _, s := range slices.Concat(stories(), resizes()) {
 		t.Run(s.name, func(t *testing.T) {
 			r := newRig(t, max(s.physics, 512), max(s.logical, 512))
@@ -130,12 +131,15 @@ func TestPrefixes(t *testing.T) {
 						t.Errorf("after %d of %d steps: %s", n, len(plan.Draft.Steps), key)
 					}
 				}
+				if _, err := states.See(c.medium, s.name, fmt.Sprint(c.known)); err != nil {
+					t.Fatal(err)
+				}
 				steps++
 			}
 			drafts++
 		})
 	}
-	fmt.Printf("prefixes: %d states of %d drafts without a new error\n", steps, drafts)
+	fmt.Printf("prefixes: %d states of %d drafts without a new error; of %v\n", steps, drafts, states)
 }
 
 // resizing reports whether the request, or one of its parts, gives something another size.

@@ -70,6 +70,7 @@ func proofs() []proof {
 		{"frugal writes and looks", proveFrugal, "internal/look internal/deed"},
 		{"cuts of a format over a file system", proveFormatCuts, "core/fs/ext internal/deed core/fence"},
 		{"cuts of table edits", proveTableCuts, "core/table internal/deed"},
+		{"what the kernel refuses at a mount", proveRefused, "core/fs core/kind"},
 		{"FAT of every kind", proveFAT, "core/fs/fat"},
 		{"XFS of every shape", proveXFS, "core/fs/xfs"},
 		{"ext2, ext3 and ext4 of every shape", proveExt, "core/fs/ext"},

@@ -19,6 +19,7 @@ import (
 	"fundus/core/quantity"
 	"fundus/core/table"
 	"fundus/core/table/schemes"
+	"fundus/test/broken"
 )
 
 // tabled is an image with a table that random edits made.
@@ -129,10 +130,49 @@ func proveTables(t *testing.T, j *judge) {
 	n := sameLists(t, a.Said[1], a.Said[0], uuids)
 	a = j.run(t, start{modules: []string{"loop"}, images: large, commands: append(carry, "survey --all --json", "figures")})[len(large)-1]
 	n4096 := sameLists(t, a.Said[len(carry)+1], a.Said[len(carry)], nil)
+	proveBroken(t, j)
 	if n < 60 || n4096 < 40 {
 		t.Errorf("only %d and %d partitions", n, n4096)
 	}
 	fmt.Printf("kernel proof: %d tables: %d partitions and %d on sectors of 4096 bytes are listed by the kernel and named by udev as Fundus does\n", len(small)+len(large), n, n4096)
+}
+
+// proveBroken: of tables that are broken in one way each, the kernel has the partitions that are
+// foretold, and where those are none nothing is said to differ.
+func proveBroken(t *testing.T, j *judge) {
+	var images []string
+	disks := broken.Disks()
+	for _, d := range disks {
+		image := blank(t, broken.Size)
+		dev, err := file.Open(image, true, block.DefaultGeometry)
+		if err == nil {
+			err = errors.Join(d.Make(dev), dev.Close())
+		}
+		if err != nil {
+			t.Fatal(d.Name, err)
+		}
+		images = append(images, image)
+	}
+	a := j.run(t, start{images: images, commands: []string{"figures", "verify --json", "rescan --draft"}})[len(images)-1]
+	var kernel seen
+	if err := json.Unmarshal([]byte(a.Said[0]), &kernel); err != nil {
+		t.Fatal(err, a.Said[0])
+	}
+	for i, d := range disks {
+		var got []string
+		for n := range 9 {
+			if k, is := kernel.Partitions[fmt.Sprintf("ubd%c%d", 'a'+i, n)]; is {
+				got = append(got, fmt.Sprintf("%d:%s+%s", n, k["start"], k["size"]))
+			}
+		}
+		if got := strings.Join(got, " "); got != d.Linux {
+			t.Errorf("%s: the kernel has %q, foretold was %q", d.Name, got, d.Linux)
+		}
+	}
+	if strings.Contains(a.Said[1], "kernel-partitions-differ") || strings.Contains(a.Said[2], "would:") {
+		t.Errorf("kernel and table are said to differ: %s\n%s", a.Said[1], a.Said[2])
+	}
+	fmt.Printf("kernel proof: %d tables, each broken in its own way: the kernel has the partitions that are foretold\n", len(disks))
 }
 
 // proveLogicalRoot: a system whose root is a logical partition is found by its

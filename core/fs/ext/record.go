@@ -229,11 +229,15 @@ func halves(n uint64) (lo, hi uint32) { return uint32(n), uint32(n >> 32) }
 
 // descriptor reads that of a group, of 32 bytes or of more.
 func (s *Superblock) descriptor(dev block.Device, group uint64) (descriptor, error) {
-	var d descriptor
 	b, _, err := s.rawDescriptor(dev, group)
 	if err != nil {
-		return d, err
+		return descriptor{}, err
 	}
+	return decodeDescriptor(b)
+}
+
+// decodeDescriptor takes one apart; a short one has no high halves.
+func decodeDescriptor(b []byte) (d descriptor, err error) {
 	if len(b) < binary.Size(d) {
 		return d, field.Decode(b, binary.LittleEndian, &d.descriptorFirst)
 	}

@@ -38,10 +38,8 @@ func Check(disk string, s *State) []finding.Finding {
 	}
 	switch s.Protective {
 	case Pure, HybridMBR:
-	case StrayRecord:
-		out = append(out, TableProtective.New(disk, "the protective record in sector 0 does not begin with sector 1: Linux sees no partition").WithMend("%s", repair))
 	default:
-		out = append(out, TableProtective.New(disk, "sector 0 holds no protective record").WithMend("%s", repair))
+		out = append(out, TableProtective.New(disk, "%s: Linux sees no partition", s.Unseen()).WithMend("%s", repair))
 	}
 	if s.Protective == HybridMBR {
 		out = append(out, TableHybrid.New(disk, "sector 0 has partitions beside the protective record, which Linux does not look at").
@@ -61,7 +59,7 @@ func Check(disk string, s *State) []finding.Finding {
 		out = append(out, TableHidden.New(disk, "its entries have %d bytes: Linux takes those of %d alone, and sees no partition", good.EntrySize, entryEnd).
 			WithRemedy("copy away what is on the partitions with a system that sees them"))
 	} else if hidden := good.Hidden(); len(hidden) > 0 {
-		out = append(out, TableHidden.New(disk, "Linux has no devices for partitions above %d: %s", HighestNumber, numbers(hidden)).
+		out = append(out, TableHidden.New(disk, "Linux has no devices for partitions above %d: %s", table.HighestNumber, numbers(hidden)).
 			WithRemedy("give them lower numbers: fundus partition edit --number"))
 	}
 	good := s.Good()

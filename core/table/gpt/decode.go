@@ -1,6 +1,7 @@
 package gpt
 
 import (
+	"cmp"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -8,6 +9,8 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/block/field"
+	"fundus/core/quantity"
+	"fundus/core/table"
 )
 
 // ErrNone says that there is no trace of a GPT.
@@ -43,13 +46,52 @@ const (
 	StrayRecord Protective = "stray"
 )
 
-// Believed is the table that Linux takes, or nil: the primary, else the
-// backup, and neither without a protective record.
+// Believed is the better copy where sector 0 announces a GPT, or nil. Whether Linux takes it is
+// Unseen's.
 func (s *State) Believed() *Table {
 	if s.Protective != Pure && s.Protective != HybridMBR {
 		return nil
 	}
 	return s.Good()
+}
+
+// Unseen says why Linux takes no partition from the table; "" where it does.
+//
+// It wants the protective record and a good primary copy, and looks at the backup only where
+// that one names it, unless its command line says gpt (block/partitions/efi.c, find_valid_gpt,
+// is_gpt_valid). Of the size of an entry it takes one alone.
+func (s *State) Unseen() string {
+	switch {
+	case s.Dead():
+		return "Linux goes by the MBR in sector 0"
+	case s.Protective == StrayRecord:
+		return "the protective record in sector 0 does not begin with sector 1"
+	case s.Protective == NoRecord:
+		return "sector 0 holds no protective record"
+	case s.Primary == nil && s.Cut != nil:
+		return fmt.Sprintf("the table is for %d sectors, the disk has %d", s.Cut.Alternate+1, s.Sectors)
+	case s.Primary == nil:
+		return "the primary copy of its table is damaged"
+	case s.Primary.EntrySize != entryEnd:
+		return fmt.Sprintf("its entries have %d bytes, and Linux takes those of %d alone", s.Primary.EntrySize, entryEnd)
+	}
+	return ""
+}
+
+// Model is the table in the common form, as it is shown: the better copy, or the one that was
+// made for a larger disk, within the disk; nil without one.
+func (s *State) Model() *table.Table {
+	t := cmp.Or(s.Good(), s.Cut)
+	if t == nil {
+		return nil
+	}
+	m := t.Model(quantity.Bytes(s.sector))
+	m.Unseen, m.Forced = s.Unseen(), t != s.Cut && t.EntrySize == entryEnd
+	if t == s.Cut {
+		end := max(s.Sectors-min(t.arraySectors(s.sector)+1, s.Sectors), m.Usable.Start)
+		m.Usable.Count = min(m.Usable.Count, end-m.Usable.Start)
+	}
+	return m
 }
 
 // Dead reports whether Linux goes by an MBR, whatever a GPT behind it says.

@@ -19,10 +19,6 @@ type Editor struct {
 
 var _ table.Editor = (*Editor)(nil)
 
-// HighestNumber is the last partition that Linux has a device for: its tables have
-// 256 places, counted from 0 (block/partitions/check.c, DISK_MAX_PARTS).
-const HighestNumber = 255
-
 // Edit starts from a table, which stays as it is. Sectors of the entry array are not
 // usable, whatever its header says.
 func (t *Table) Edit(sector quantity.Bytes) *Editor {
@@ -115,8 +111,8 @@ func (e *Editor) entry(from Entry, p table.Partition) (Entry, error) {
 			return from, fmt.Errorf("PARTUUID %s: %w: partition %d has it", id, table.ErrValue, i+1)
 		}
 	}
-	if p.Number > HighestNumber {
-		return from, fmt.Errorf("partition %d: %w: Linux has devices for numbers up to %d", p.Number, table.ErrValue, HighestNumber)
+	if p.Number > table.HighestNumber {
+		return from, fmt.Errorf("partition %d: %w: Linux has devices for numbers up to %d", p.Number, table.ErrValue, table.HighestNumber)
 	}
 	if p.Span.Count == 0 {
 		return from, fmt.Errorf("sectors %v: %w: it has no sectors", p.Span, table.ErrPlace)
@@ -178,7 +174,7 @@ func (e *Editor) Write(dev block.Device) (string, error) {
 // (block/partitions/efi.c).
 func (t *Table) Hidden() (numbers []int) {
 	for i, e := range t.Entries {
-		if e.Used() && i >= HighestNumber {
+		if e.Used() && i >= table.HighestNumber {
 			numbers = append(numbers, i+1)
 		}
 	}

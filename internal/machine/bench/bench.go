@@ -448,14 +448,6 @@ func (k *kernel) bring(v *inventory.Inventory, a machine.Action) {
 	}
 }
 
-func readTable(v *inventory.Inventory, disk string) []inventory.KernelPart {
-	var out []inventory.KernelPart
-	for _, n := range v.Parts(disk) {
-		out = append(out, n.InKernelAs())
-	}
-	return out
-}
-
 func (b *Bench) mount(v *inventory.Inventory, k *kernel, a machine.Action) error {
 	n, _ := v.Node(a.Node)
 	c, _ := n.Content()

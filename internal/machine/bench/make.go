@@ -196,7 +196,7 @@ func (b *Bench) replugged(name string) error {
 	delete(k.Sizes, name)
 	if d, err := b.disk(name); err == nil {
 		v := &inventory.Inventory{Nodes: b.scan(context.Background(), d, k)}
-		if parts := readTable(v, name); len(parts) > 0 {
+		if parts := v.Taken(name); len(parts) > 0 {
 			k.Partitions[name] = parts
 		}
 	}
@@ -291,7 +291,8 @@ func (b *Bench) Boot(ctx context.Context) (boot.Report, error) {
 		return boot.Report{}, err
 	}
 	for _, n := range v.Disks() {
-		fresh.Partitions[n.Name] = readTable(v, n.Name)
+		fresh.Partitions[n.Name] = v.Taken(n.Name)
+		machine.Effect(v, machine.Action{Verb: machine.ReadTable, Disk: n.Name})
 	}
 	if err := b.store(fresh); err != nil {
 		return boot.Report{}, err

@@ -89,7 +89,7 @@ func newTableFacts(p *task.Planner, n inventory.Node, m *table.Table) {
 	if m.Scheme == table.GPT {
 		p.Details(fs.Fact{Name: "disk GUID", Value: m.ID})
 		if m.Slots != gpt.DefaultEntries {
-			p.Details(fs.Fact{Name: "entries", Value: fmt.Sprintf("%d, of which Linux has devices for the first %d", m.Slots, gpt.HighestNumber)})
+			p.Details(fs.Fact{Name: "entries", Value: fmt.Sprintf("%d, of which Linux has devices for the first %d", m.Slots, table.HighestNumber)})
 		}
 		return
 	}

@@ -49,7 +49,8 @@ func (x *extras) find(name string) func(words []string) string {
 		"suspended":   func([]string) string { return read("/sys/block/dm-0", "dm/suspended") },
 		"figures":     figures, // what the kernel itself says of disks, mounts and swaps
 		"bind":        func(w []string) string { return fine(syscall.Mount(w[0], w[1], "", syscall.MS_BIND, "")) },
-		"zram":        zram, // BYTES: a disk in memory
+		"attempt":     attempt, // DEVICE TYPE ro|rw: a mount by the kernel's own call
+		"zram":        zram,    // BYTES: a disk in memory
 		"grow":        func(w []string) string { return grow(w[0], w[1]) },
 		"look":        look,      // DEVICE: what the kernel makes of it
 		"helper":      helper,    // WORDS: a process of its own that holds something

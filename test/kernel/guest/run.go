@@ -42,6 +42,21 @@ func fundus(words []string) string {
 	return fmt.Sprintf("%s[%v]", out, err)
 }
 
+// attempt has the kernel mount a device as a type with flags, "ro" or "rw", and says how that ended.
+func attempt(words []string) string {
+	flags := uintptr(0)
+	if words[2] == "ro" {
+		flags = syscall.MS_RDONLY
+	}
+	if err := syscall.Mount("/dev/"+words[0], "/mnt", words[1], flags, ""); err != nil {
+		return err.Error()
+	}
+	if err := syscall.Unmount("/mnt", 0); err != nil {
+		return "unmount: " + err.Error()
+	}
+	return "mounted"
+}
+
 // resizeFS is the request to grow a mounted ext4 to a number of blocks
 // (include/uapi/linux/ext4.h).
 const resizeFS = 0x40086610

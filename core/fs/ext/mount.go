@@ -1,0 +1,208 @@
+package ext
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"slices"
+
+	"fundus/core/block"
+	"fundus/core/block/field"
+	"fundus/core/fs"
+)
+
+// AtMount says why the kernel would refuse to mount what has a good superblock. It looks at what
+// the kernel looks at before it has mounted, and at nothing more: every group descriptor, the root
+// directory's inode, and the journal's inode and superblock. What cannot be read is refused too.
+//
+// What a replay of the journal may put right is not judged: with one due, the root directory.
+//
+// Source: fs/ext4/super.c (ext4_check_descriptors, __ext4_fill_super, ext4_get_journal_inode) and
+// fs/jbd2/journal.c (journal_get_superblock) of Linux 6.1.
+func AtMount(dev block.Device) (m fs.AtMount) {
+	s, err := Read(dev)
+	if err != nil || s.Incompat&incompatJournalDev != 0 {
+		return m
+	}
+	if m = s.descriptorsAtMount(dev); m.Any != "" {
+		return m
+	}
+	if _, why := s.special(dev, rootInode, modeDir); why != "" && s.Incompat&incompatRecover == 0 {
+		m.Any = "the root directory: " + why
+		return m
+	}
+	if s.Compat&compatJournal != 0 && s.disk.JournalInode != 0 {
+		if why := s.journalAtMount(dev); why != "" {
+			m.Any = "the journal: " + why
+		}
+	}
+	return m
+}
+
+// descriptorsAtMount holds the places that the descriptors name, and their checksums. For a wrong
+// checksum alone, and for a place over the superblock's neighbours, a mount for reading passes.
+func (s *Superblock) descriptorsAtMount(dev block.Device) (m fs.AtMount) {
+	size, first := s.descriptorSize(), s.FirstData
+	if size < int64(binary.Size(descriptorFirst{})) || size > int64(s.BlockSize) {
+		return fs.AtMount{Any: fmt.Sprintf("group descriptors of %d bytes", size)}
+	}
+	var block0 []byte
+	last := uint64(s.Blocks) - 1
+	table := (uint64(s.InodesPerGroup)*uint64(s.InodeSize) + uint64(s.BlockSize) - 1) / uint64(s.BlockSize)
+	for group := range s.Groups() {
+		if group%s.perDesc() == 0 {
+			at := int64(s.descHome(s.shape(), group/s.perDesc())) * int64(s.BlockSize)
+			var err error
+			if block0, err = block.ReadSized(dev, at, int64(s.BlockSize), int64(s.BlockSize)); err != nil {
+				return fs.AtMount{Any: fmt.Sprintf("the descriptors of group %d cannot be read: %v", group, err)}
+			}
+		}
+		raw := block0[int64(group%s.perDesc())*size:][:size]
+		d, err := decodeDescriptor(raw)
+		if err != nil {
+			return fs.AtMount{Any: err.Error()}
+		}
+		from, to := first, last
+		if s.Incompat&incompatFlexBG == 0 {
+			from = s.groupStart(group)
+			to = min(last, from+uint64(s.BlocksPerGroup)-1)
+		}
+		for _, p := range []struct {
+			what       string
+			at, blocks uint64
+		}{{"block bitmap", wide(d.BlockBitmapLo, d.BlockBitmapHi), 1}, {"inode bitmap", wide(d.InodeBitmapLo, d.InodeBitmapHi), 1}, {"inode table", d.inodeTable(), table}} {
+			switch {
+			case p.at < from || p.at > to || p.blocks-1 > to-p.at:
+				return fs.AtMount{Any: fmt.Sprintf("group %d: its %s is at block %d, outside of blocks %d to %d", group, p.what, p.at, from, to)}
+			case p.at <= first+s.shape().desc && m.Writing == "":
+				m.Writing = fmt.Sprintf("group %d: its %s is at block %d, where the superblock or the descriptors lie", group, p.what, p.at)
+			}
+		}
+		if m.Writing == "" && s.summed() {
+			sealed := slices.Clone(raw)
+			if s.sealDescriptor(sealed, group, s.UUID, field.At(descriptor{}, "Checksum")); !bytes.Equal(sealed, raw) {
+				m.Writing = fmt.Sprintf("group %d: the checksum of its descriptor is wrong", group)
+			}
+		}
+	}
+	return m
+}
+
+// special reads an inode as the kernel does one that it needs itself; a word where it refuses it.
+func (s *Superblock) special(dev block.Device, number uint32, mode uint16) (inode, string) {
+	at, err := s.placeOfInode(dev, uint64(number))
+	if err != nil {
+		return inode{}, err.Error()
+	}
+	raw, err := block.ReadSized(dev, int64(at), int64(s.InodeSize), int64(s.BlockSize))
+	if err != nil {
+		return inode{}, fmt.Sprintf("inode %d cannot be read: %v", number, err)
+	}
+	n, err := s.inode(dev, uint64(number))
+	if err != nil {
+		return n, err.Error()
+	}
+	const kinds = 0o170000
+	sealed := slices.Clone(raw)
+	s.sealInode(sealed, number, n)
+	extra := 0
+	if len(raw) > binary.Size(inodeFirst{}) {
+		extra = int(n.ExtraSize)
+	}
+	switch {
+	case extra%4 != 0 || binary.Size(inodeFirst{})+extra > len(raw):
+		return n, fmt.Sprintf("inode %d says that %d bytes behind its first part are used", number, extra)
+	case !bytes.Equal(sealed, raw):
+		return n, fmt.Sprintf("the checksum of inode %d is wrong", number)
+	case n.Links == 0:
+		return n, fmt.Sprintf("inode %d has no links", number)
+	case n.Mode&kinds != mode:
+		return n, fmt.Sprintf("inode %d has the mode %#o", number, n.Mode)
+	case mode == modeDir && n.SizeLo == 0 && n.SizeHi == 0, mode == modeDir && n.BlocksLo == 0 && n.BlocksHi == 0 && n.Flags&flagInline == 0:
+		return n, fmt.Sprintf("inode %d is empty", number)
+	case n.Flags&flagExtents != 0 && binary.LittleEndian.Uint16(n.Block[:]) != extentMagic:
+		return n, fmt.Sprintf("the extents of inode %d have no signature", number)
+	}
+	return n, ""
+}
+
+// flagInline says that an inode holds its content itself.
+const flagInline = 0x10000000
+
+// The journal's superblock (fs/jbd2, struct journal_superblock_s); numbers are big-endian.
+const (
+	journalMagic   = 0xC03B3998
+	journalSums    = 0x8 | 0x10 // checksums of version 2 and 3
+	journalSumAt   = 0xFC
+	journalSuperV1 = 3
+	journalSuperV2 = 4
+	journalKnown   = 0x3F // incompatible features
+)
+
+func (s *Superblock) journalAtMount(dev block.Device) string {
+	n, why := s.special(dev, s.disk.JournalInode, modeFile)
+	if why != "" {
+		return why
+	}
+	blocks := wide(n.SizeLo, n.SizeHi) / uint64(s.BlockSize)
+	spans, err := s.blocksOf(dev, n)
+	if err != nil || len(spans) == 0 {
+		return fmt.Sprintf("the map of inode %d: %v", s.disk.JournalInode, err)
+	}
+	at, ok := s.firstBlock(dev, n)
+	if !ok {
+		return "" // its map has more than one level: which block is the first is not looked up
+	}
+	b, err := block.ReadSized(dev, int64(at)*int64(s.BlockSize), 1024, 1024)
+	if err != nil {
+		return fmt.Sprintf("its superblock cannot be read: %v", err)
+	}
+	be := binary.BigEndian
+	version, features, length, begin := be.Uint32(b[4:]), uint32(0), uint64(be.Uint32(b[16:])), be.Uint32(b[20:])
+	if version == journalSuperV2 {
+		features = be.Uint32(b[40:])
+	}
+	sum := slices.Clone(b)
+	clear(sum[journalSumAt : journalSumAt+4])
+	switch {
+	case be.Uint32(b) != journalMagic || be.Uint32(b[12:]) != uint32(s.BlockSize):
+		return "it has no valid superblock"
+	case version != journalSuperV1 && version != journalSuperV2:
+		return fmt.Sprintf("its superblock has the form %d", version)
+	case length > blocks:
+		return fmt.Sprintf("it is to have %d blocks, and its file has %d", length, blocks)
+	case begin == 0 || uint64(begin) >= length:
+		return fmt.Sprintf("its log is to begin at block %d of %d", begin, length)
+	case features&^journalKnown != 0:
+		return fmt.Sprintf("it has features that are not known: %#x", features&^journalKnown)
+	case features&journalSums == journalSums:
+		return "it has checksums of two forms at once"
+	case features&journalSums != 0 && be.Uint32(b[journalSumAt:]) != crc(^uint32(0), sum):
+		return "the checksum of its superblock is wrong"
+	}
+	return ""
+}
+
+// firstBlock is the block with which a file begins, where its inode itself names it.
+func (s *Superblock) firstBlock(dev block.Device, n inode) (at uint64, ok bool) {
+	le := binary.LittleEndian
+	if n.Flags&flagExtents == 0 {
+		at = uint64(le.Uint32(n.Block[:]))
+		return at, at != 0
+	}
+	b := n.Block[:]
+	for depth := le.Uint16(b[6:]); ; depth-- {
+		if len(b) < 24 || le.Uint16(b) != extentMagic || le.Uint16(b[2:]) == 0 || le.Uint16(b[6:]) != depth {
+			return 0, false
+		}
+		e := b[12:]
+		if depth == 0 {
+			return uint64(le.Uint16(e[6:]))<<32 | uint64(le.Uint32(e[8:])), le.Uint32(e) == 0
+		}
+		below := uint64(le.Uint16(e[8:]))<<32 | uint64(le.Uint32(e[4:]))
+		var err error
+		if b, err = block.ReadSized(dev, int64(below)*int64(s.BlockSize), int64(s.BlockSize), int64(s.BlockSize)); err != nil {
+			return 0, false
+		}
+	}
+}
