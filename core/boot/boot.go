@@ -114,8 +114,12 @@ func (j *judge) verdict(r *Report, asked string) {
 	if why := j.m.staysReadOnly(); why != "" && r.Why == "" {
 		r.Verdict, r.Why = worst(r.Verdict, Without), why
 	}
-	if r.Verdict == Untold {
-		j.first(r, func(l Line) bool { return l.Outcome == Unknown && !l.NoFail })
+	if why := j.m.ownPlace(); why != "" && r.Verdict.Rank() < Untold.Rank() {
+		r.Verdict, r.Why = Untold, why
+	}
+	if r.Verdict == Untold && r.Why == "" {
+		needed := func(l Line) bool { return l.Outcome == Unknown && !l.NoFail && !l.Unit.Automount }
+		_ = j.first(r, func(l Line) bool { return needed(l) && !l.Unit.Entry.Network() }) || j.first(r, needed)
 	}
 	if r.Delay > 0 && !j.first(r, func(l Line) bool { return l.Outcome == Delay && l.Wait == r.Delay }) && r.Why == "" {
 		r.Why = j.longest(r.Delay)

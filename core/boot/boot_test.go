@@ -20,7 +20,11 @@ func fernhill(lines string) *inventory.Inventory {
 	part := func(name, kind, uuid, label string) inventory.Node {
 		n := inventory.Node{Name: name, Path: "/dev/" + name, Form: inventory.Partition, Size: quantity.GiB, Entry: table.Partition{UUID: "p-" + name}}
 		if kind != "" {
-			n.Contents = []fs.Content{{Kind: kind, Types: map[string][]string{"FAT32": {"vfat", "msdos"}, "ext3": {"ext3", "ext4"}}[kind], Class: fs.FileSystem, UUID: uuid, Label: label, Size: quantity.GiB, State: fs.Clean}}
+			class := fs.FileSystem
+			if kind == "swap" {
+				class = fs.Swap
+			}
+			n.Contents = []fs.Content{{Kind: kind, Types: map[string][]string{"FAT32": {"vfat", "msdos"}, "ext3": {"ext3", "ext4"}}[kind], Class: class, UUID: uuid, Label: label, Size: quantity.GiB, State: fs.Clean}}
 		}
 		return n
 	}
@@ -57,6 +61,10 @@ func TestOutcomeOfALine(t *testing.T) {
 		{"UUID=herb /srv/herbarium ext4 remount,noatime 0 2", Emergency, "remount asks"},
 		{"UUID=herb /srv/herbarium ext4 X-mount.mkdir,X-fstrim.notrim,helper=x 0 2", Fine, "sdb1"},
 		{"UUID=herb /srv/x", Fine, "sdb1"},
+		{"UUID=herb /srv/x noxfs user,exec,owner,group,users,comment=seeds 0 2", Fine, "sdb1"},
+		{"UUID=herb /srv/x noext4,xfs", Emergency, "it holds ext4, not noext4,xfs"},
+		{"LABEL=FIELDCARD /media/card vfat uid=curator,gid=users 0 0", Unknown, "curator"},
+		{"UUID=herb /srv/x ext4 context=system_u:object_r:tmp_t 0 0", Fine, "sdb1"},
 		{"UUID=gone /srv/x ext4", Emergency, "no device has"},
 		{"UUID=gone /srv/x ext4 ro, noatime 0 0", Emergency, "no device has"},
 		{"UUID=gone /srv/x ext4 defaults 0 2\r", Emergency, "no device has"},

@@ -7,7 +7,6 @@ import (
 
 	"fundus/core/fs"
 	"fundus/core/inventory"
-	"fundus/core/quantity"
 	"fundus/core/text/crypttab"
 	"fundus/core/text/fstab"
 	"fundus/core/text/unit"
@@ -156,31 +155,4 @@ func (m *machine) missing(spec string) string {
 		}
 	}
 	return "no device has " + spec
-}
-
-// mountable says why the kernel would refuse the node as the entry's type.
-//
-// It asks what the kernel asks at the mount, as far as that can be seen from outside:
-// class, kind, damage, features, size.
-func mountable(n inventory.Node, e fstab.Entry) string {
-	c, ok := n.Content()
-	switch {
-	case n.Problem != "":
-		return n.Problem
-	case !ok && len(n.Contents) > 1:
-		return "it carries several signatures: " + n.Holds()
-	case !ok:
-		return "it holds no file system"
-	case c.Class == fs.Fence:
-		return "it is fenced by a deed that was cut short (fundus recover)"
-	case !c.MountsAs(e.Type):
-		return fmt.Sprintf("it holds %s, not %s", c.Kind, e.Type)
-	case c.State == fs.Damaged:
-		return "its superblock is damaged"
-	case len(c.Unknown) > 0:
-		return "it has features that are not known: " + strings.Join(c.Unknown, ", ")
-	case c.Size > quantity.Bytes(n.Size):
-		return fmt.Sprintf("the file system has %d bytes, the device only %d", c.Size, n.Size)
-	}
-	return ""
 }

@@ -27,8 +27,9 @@ type described struct {
 	Always bool                `json:"always,omitempty"` // it boots whenever the proof runs
 	Fstab  []string            `json:"fstab"`
 	Files  map[string][]string `json:"files,omitempty"` // by path; "-> " begins a link
-	Words  []string            `json:"words,omitempty"` // of the kernel
-	Is     []string            `json:"foretold"`        // the verdict, and what becomes of each line
+	Words  []string            `json:"words,omitempty"`
+	Damage []string            `json:"damage,omitempty"` // of the kernel
+	Is     []string            `json:"foretold"`         // the verdict, and what becomes of each line
 }
 
 const machinesFile = "testdata/machines.json"
@@ -108,11 +109,36 @@ func (d described) look() *inventory.Inventory {
 			v.Files[path] = inventory.File{Data: []byte(text)}
 		}
 	}
+	for _, at := range d.Damage {
+		spoil(v, at)
+	}
+	v.Blocked, v.Names, v.SwapFiles = map[string]bool{"/etc/hostname": true}, map[string]bool{"uid=daemon": true, "gid=users": true}, map[string]string{"/swapfile": "it has no signature of swap"}
 	for _, u := range v.Units() {
 		v.Dirs[u.Where] = v.Dirs[u.Where] || slices.Contains([]string{"/", "/var", "/srv", "/home"}, u.Where)
-		v.Sources[u.What] = u.What == "/srv"
+		v.Sources[u.What] = u.What == "/srv" || len(v.Files[u.What].Data) > 0
 	}
 	return v
+}
+
+// spoil does to the machine what bytes that are written over, "DISK FROM COUNT", do to it: to a
+// table from the first byte on, else to the descriptors of what lies there.
+func spoil(v *inventory.Inventory, at string) {
+	var disk string
+	var from, count int64
+	if _, err := fmt.Sscanf(at, "%s %d %d", &disk, &from, &count); err != nil {
+		panic(err)
+	}
+	for i := range v.Nodes {
+		switch n := &v.Nodes[i]; {
+		case from == 0 && n.Name == disk:
+			n.Table = &table.Table{Scheme: table.GPT, Unseen: "the primary copy of its table is damaged"}
+		case from == 0 && n.Parent == disk:
+			n.Linux = inventory.KernelPart{}
+		case from > 0 && n.Name == disk+"5":
+			n.Contents = slices.Clone(n.Contents)
+			n.Contents[0].AtMount.Any = "its descriptors are gone"
+		}
+	}
 }
 
 // said is what is foretold, in few words.

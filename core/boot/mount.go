@@ -7,7 +7,7 @@ import (
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/kind"
-	"fundus/core/mountopt"
+	"fundus/core/mounts"
 	"fundus/core/text/fstab"
 	"fundus/core/text/unit"
 	"fundus/core/units"
@@ -26,6 +26,8 @@ func (m *machine) comes(n *node) {
 			n.device = list[0].Name
 		}
 		switch {
+		case m.remountRefused() != "":
+			n.remark = "by the command line, without the options of this line, which the kernel refuses: " + m.remountRefused()
 		case !m.remounts():
 			n.remark = "by the command line; the options of this line are not given to it, since what does that is not started"
 		case len(list) == 0 && fstab.IsNode(l.What()):
@@ -66,18 +68,21 @@ func (m *machine) device(n *node, l *units.Loaded, e fstab.Entry) {
 		n.remark = "it is formatted at boot, since it is empty"
 		return
 	}
-	if reason := mountable(on, e); reason != "" {
-		n.fail("%s: %s", on.Name, reason)
+	ask := mounts.Ask{On: on, Type: e.Type, Options: e.Options, Answers: m.v.Answers, Names: m.v.Names}
+	if o := ask.Judge(); o != nil && o.Unsure {
+		n.unsure("%s", o.Says)
+		return
+	} else if o != nil {
+		n.fail("%s: %s", on.Name, o.Says)
 		return
 	}
-	if e.Has("remount") && !e.IsSwap() {
-		n.fail("%s: remount asks for other options of what is mounted there, and nothing is", on.Name)
+	if o := m.rival(n, ask); o != nil {
+		n.unsure("%s: it is to be mounted at %s too, for writing there or here alone, and the kernel mounts one of both: which is chance", on.Name, o.loaded.Where())
 		return
 	}
-	if f, wrong := m.options(on, e); wrong && f.Trouble == mountopt.Untold {
-		n.unsure("%s", f.Says)
-	} else if wrong && !e.IsSwap() {
-		n.fail("%s: the kernel refuses the mount: %s", on.Name, f.Says)
+	ask.Beside = m.beside(n, ask)
+	if o := ask.Judge(); o != nil {
+		n.fail("%s: %s", on.Name, o.Says)
 	} else if state := m.left(on); state != "" && checked(n) {
 		n.remark = "a check comes first, which may say more: " + state
 	}
@@ -104,22 +109,6 @@ func makes(n *node) bool {
 	return slices.ContainsFunc(n.requires, func(r *node) bool {
 		return strings.HasPrefix(r.name, "systemd-makefs@") || strings.HasPrefix(r.name, units.SwapService)
 	})
-}
-
-// options gives the first option for which the kernel refuses the mount, or of which nobody
-// can tell.
-func (m *machine) options(n inventory.Node, e fstab.Entry) (mountopt.Fault, bool) {
-	typ := e.Type
-	c, ok := n.Content()
-	if ok && (typ == "" || typ == "auto" || strings.Contains(typ, ",")) {
-		typ = c.MountType()
-	}
-	for _, f := range kind.Options(typ).CheckBy(e.Options, c.Has, m.v.Answers[typ]) { // as fstab check judges the line
-		if f.Trouble.Refused() || f.Trouble == mountopt.Untold {
-			return f, true
-		}
-	}
-	return mountopt.Fault{}, false
 }
 
 // place says whether there is a directory to mount on. systemd makes a missing one where it can.
@@ -186,7 +175,7 @@ func (m *machine) readOnly(where string, over bool) bool {
 // of the table has local-fs.target want, unless it dies before.
 func (m *machine) remounts() bool {
 	n, ok := m.graph.nodes["systemd-remount-fs.service"]
-	return ok && n.job
+	return ok && n.job && m.remountRefused() == ""
 }
 
 // staysReadOnly says why the root is read-only though its line does not ask for that; "" where it
@@ -194,6 +183,9 @@ func (m *machine) remounts() bool {
 func (m *machine) staysReadOnly() string {
 	for _, u := range m.lines {
 		if u.Where == "/" && u.None == "" && !u.Entry.On("ro", "rw") && m.rootReadOnly() {
+			if why := m.remountRefused(); why != "" {
+				return "the root stays read-only, as the kernel mounts it: the options of its line are refused: " + why
+			}
 			return "the root stays read-only, as the kernel mounts it: nothing gives it the options of its line"
 		}
 	}
@@ -239,13 +231,20 @@ func (m *machine) bare(n *node, l *units.Loaded, e fstab.Entry) {
 		n.unsure("whether the file %s is there cannot be told", what)
 	case e.IsSwap() && !there && !hidden:
 		n.fail("there is no file %s", what)
+	case e.IsSwap() && hidden:
+		n.unsure("the file %s lies on what is mounted before it, and cannot be seen from here", what)
+	case e.IsSwap() && m.v.SwapFiles[what] != "":
+		n.fail("nothing can be swapped on %s: %s", what, m.v.SwapFiles[what])
 	case e.IsSwap():
 		n.remark = "the file " + what + "; no device is waited for"
 	case bound:
 		m.bound(n, what, there || m.mounts(what))
 	case inMemory(e.Type):
-		if f, wrong := refused(e.Type, e.Options); wrong {
-			n.fail("the kernel refuses the mount: %s", f.Says)
+		if o := (mounts.Ask{Type: e.Type, Options: e.Options, Answers: m.v.Answers, Names: m.v.Names}).Memory(); o != nil && o.Unsure {
+			n.unsure("%s", o.Says)
+			return
+		} else if o != nil {
+			n.fail("%s", o.Says)
 			return
 		}
 		n.remark = "in memory, needs no device"
@@ -287,15 +286,6 @@ func (m *machine) mounts(where string) bool {
 func (m *machine) covered(path string) bool {
 	on, over := m.holder(path + "/x") // at the place itself too
 	return over && !m.mountedNow(on)
-}
-
-func refused(typ string, options []string) (mountopt.Fault, bool) {
-	for _, f := range kind.Options(typ).Check(options, nil) {
-		if f.Trouble.Refused() {
-			return f, true
-		}
-	}
-	return mountopt.Fault{}, false
 }
 
 // inMemory lists what the kernel makes up by itself.

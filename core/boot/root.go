@@ -7,6 +7,7 @@ import (
 
 	"fundus/core/fs"
 	"fundus/core/inventory"
+	"fundus/core/mounts"
 	"fundus/core/refs"
 	"fundus/core/text/fstab"
 	"fundus/core/text/unit"
@@ -79,8 +80,11 @@ func (m *machine) root() found {
 	if e.Type == "" {
 		e.Type = "auto"
 	}
-	if why := mountable(n, e); why != "" && !(ok && (c.Class == fs.Encrypted || c.Class == fs.Member)) {
-		return found{verdict: NoRoot, why: fmt.Sprintf("%s is %s: %s", at, n.Name, why)}
+	ask := mounts.Ask{On: n, Type: e.Type, Options: m.facts.rootOptions(), Answers: m.v.Answers, Names: m.v.Names}
+	if o := ask.Judge(); o != nil && o.Unsure {
+		return found{verdict: Untold, why: fmt.Sprintf("%s is %s: %s", at, n.Name, o.Says)}
+	} else if o != nil && !(ok && (c.Class == fs.Encrypted || c.Class == fs.Member)) {
+		return found{verdict: NoRoot, why: fmt.Sprintf("%s is %s: %s", at, n.Name, o.Says)}
 	}
 	return found{node: n.Name, words: fmt.Sprintf("%s is %s", at, n.Name)}
 }
@@ -117,6 +121,18 @@ func (m *machine) rootNow() string {
 	}
 	if u, ok := m.v.MountedAt("/"); ok {
 		return u.Node
+	}
+	return ""
+}
+
+// ownPlace says why nobody can tell what becomes of a boot in which systemd's own files are covered
+// by a mount: without an initial file system it runs from the root, and reads the rest of them
+// from what is put over them. "" where nothing is.
+func (m *machine) ownPlace() string {
+	for _, u := range m.lines {
+		if u.Where == "/usr" && u.None == "" && u.Tie != fstab.Untied && m.facts.Initrd == No {
+			return fmt.Sprintf("/usr (line %d) is mounted over the system's own programs after systemd has started from them: without an initial file system, which mounts it before, nobody can tell what comes of that", u.Line)
+		}
 	}
 	return ""
 }

@@ -71,6 +71,7 @@ type Content struct {
 	State      State
 	AtMount    AtMount        // what the kernel finds at a mount behind a good superblock
 	Ownerless  bool           // it keeps no owners and modes of files
+	OldFormat  bool           // of a version before today's
 	NoJournal  bool           // its kind may have one, and it has none
 	Unknown    []string       // features that Fundus does not know: it will not write
 	Device     string         // UUID of this device, of a kind that spans several
@@ -124,7 +125,15 @@ func (c Content) Uses(constant string) bool {
 }
 
 // Has reports whether the file system itself has what a mount option needs.
-func (c Content) Has(need mountopt.Need) bool { return need != mountopt.Journal || !c.NoJournal }
+func (c Content) Has(need mountopt.Need) bool {
+	switch need {
+	case mountopt.Journal:
+		return !c.NoJournal
+	case mountopt.Older:
+		return c.OldFormat
+	}
+	return true
+}
 
 // MountType is what fstab and mount call the content.
 func (c Content) MountType() string {
@@ -143,12 +152,21 @@ func (c Content) MountsAs(typ string) bool {
 	if len(own) == 0 {
 		own = []string{c.Kind}
 	}
+	if c.Excluding(typ) { // any type but those
+		return c.Class == FileSystem && !slices.ContainsFunc(own, func(o string) bool { return slices.Contains(strings.Split(typ[len("no"):], ","), o) })
+	}
 	return slices.ContainsFunc(strings.Split(typ, ","), func(word string) bool {
 		if word == "" || word == "auto" {
 			return c.Class != Swap
 		}
 		return slices.ContainsFunc(own, func(o string) bool { return word == o || strings.HasPrefix(word, o+"-") })
 	})
+}
+
+// Excluding reports whether the word for a type is one for any but those that it names, as the
+// mount program reads it: "noxfs".
+func (c Content) Excluding(typ string) bool {
+	return strings.HasPrefix(typ, "no") && !strings.HasPrefix(typ, "none") && !slices.Contains(c.Types, typ)
 }
 
 // Rank orders contents that have a signature on the same bytes, as udev does.

@@ -70,6 +70,7 @@ type Kind struct {
 	Copies     func(dev block.Device) (same, looked int, first bool)
 	Simulation *Simulation // what a mount does to the bytes, for benches
 	Options    *Mounts     // nil: what the kernel takes is not known
+	Alone      string      // the option without which the kernel mounts no two with one UUID; "" where it does
 	OnlyRead   bool        // no mount of it can be written to
 }
 
@@ -181,7 +182,7 @@ func All() []Kind {
 			SetID: wideID(ext.SetUUID), LiveID: ext.ChangesUUID, Adjust: ext.Adjust, Alike: ext.Alike, Untouched: []string{"noload"}, SwapFiles: []SwapFile{{Type: "ext4"}, {Type: "ext3", Written: true}, {Type: "ext2", Written: true}}, Exchanges: map[string]Exchange{"ext4": Ranges}, Resizing: &Resizing{Reach: ext.Reach, Resize: ext.Grow}, Growing: &Growing{[]string{"ext4", "ext3"}, GrowBlocks, ext.ReachLive},
 			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted, ext.MarkLabelled, wideID(ext.MarkIdentified), ext.MarkGrown}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies,
 			Options: &Mounts{[]string{"ext4", "ext3", "ext2"}, ext.MountOptions}},
-		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, AtMount: xfs.AtMount, SetLabel: xfs.SetLabel, Relabels: true, Untouched: []string{"norecovery"}, SwapFiles: []SwapFile{{Type: "xfs"}}, Exchanges: map[string]Exchange{"xfs": Whole}, Growing: &Growing{[]string{"xfs"}, GrowData, xfs.Reach}, NeverLess: "nobody makes an XFS smaller: what is in it can be copied into a smaller one", SetID: wideID(xfs.SetUUID), Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
+		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, AtMount: xfs.AtMount, Alone: "nouuid", SetLabel: xfs.SetLabel, Relabels: true, Untouched: []string{"norecovery"}, SwapFiles: []SwapFile{{Type: "xfs"}}, Exchanges: map[string]Exchange{"xfs": Whole}, Growing: &Growing{[]string{"xfs"}, GrowData, xfs.Reach}, NeverLess: "nobody makes an XFS smaller: what is in it can be copied into a smaller one", SetID: wideID(xfs.SetUUID), Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
 		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},
 		{Name: "fat", Makes: []Maker{{Word: "fat", ID: fs.Serial, Settings: fat.Settings, Traits: fs.NoTraits, Make: fat.MakeOrder, Variant: fat.Variant}}, Values: fat.Values, AtMount: fat.AtMount, SetLabel: fat.SetLabel, FitLabel: fat.Fit, SetID: func(dev block.Device, id fs.ID) error { return fat.SetSerial(dev, id.Number()) }, Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies,
 			Options: &Mounts{[]string{"vfat", "msdos"}, fat.MountOptions}},
@@ -338,7 +339,7 @@ func Probe(dev block.Device) ([]fs.Content, error) {
 		}
 		if c != nil {
 			c.Family, c.Labels = k.Name, k.SetLabel != nil
-			if k.AtMount != nil && c.State != fs.Damaged && !c.AtEnd {
+			if k.AtMount != nil && c.State != fs.Damaged && !c.AtEnd && int64(c.Size) <= dev.Size() {
 				c.AtMount = k.AtMount(dev)
 			}
 			out = append(out, *c)

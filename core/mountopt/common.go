@@ -62,6 +62,10 @@ func attributes() []Option {
 		{Name: "offset", Value: Number, To: Program, Says: "where in the image file it begins, in bytes"},
 		{Name: "helper", Value: Text, To: Program, Says: "the program that mounts it; it is taken by whoever starts that"},
 		{Name: "uhelper", Value: Text, To: Program, Says: "the program that unmounts it; it is taken by whoever starts that"},
+		{Name: "context", Value: Text, To: Program, Says: "the label of all files under SELinux; it is dropped where that does not run"},
+		{Name: "fscontext", Value: Text, To: Program, Says: "the label of the file system under SELinux; it is dropped where that does not run"},
+		{Name: "defcontext", Value: Text, To: Program, Says: "the label of files without one under SELinux; it is dropped where that does not run"},
+		{Name: "rootcontext", Value: Text, To: Program, Says: "the label of its root under SELinux; it is dropped where that does not run"},
 		{Name: "sizelimit", Value: Number, To: Program, Says: "how much of the image file it has, in bytes"},
 	}
 }

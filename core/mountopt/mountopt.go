@@ -53,6 +53,7 @@ type Need string
 const (
 	Journal  Need = "a journal"
 	ReadOnly Need = "ro"
+	Older    Need = "an older format"
 	Built    Need = "a kernel built for it" // of which nobody here can tell
 )
 
@@ -67,6 +68,8 @@ type Option struct {
 	Not     string   // its opposite, which excludes it
 	Needs   Need
 	Default bool     // it is so without it
+	Firm    bool     // it is decided when something is first mounted: a remount with another value is refused
+	FirmAt  string   // what it is then without a word
 	Gone    bool     // taken, and without effect: the kernel has dropped it
 	Since   string   // the Linux that has it first; empty for every one that is maintained
 	Implies []string // what it stands for as well, unless a later option says otherwise
@@ -100,6 +103,9 @@ func (o Option) If(n Need) Option { o.Needs = n; return o }
 
 // From names the first Linux that has it.
 func (o Option) From(linux string) Option { o.Since = linux; return o }
+
+// AtFirst says that the option is decided at the first mount, and what it is without a word.
+func (o Option) AtFirst(usual string) Option { o.Firm, o.FirmAt = true, usual; return o }
 
 // Only limits the row to types of the kind.
 func (o Option) Only(types ...string) Option { o.Types = types; return o }

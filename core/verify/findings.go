@@ -54,6 +54,8 @@ var (
 	FstabOverruled    = finding.Entry{ID: "fstab-option-overridden", Severity: finding.Warning, Why: "the last of two opposites counts, whichever was meant"}
 	FstabNoEffect     = finding.Entry{ID: "fstab-option-no-effect", Severity: finding.Note, Why: "whoever reads the line believes that it does something"}
 	FstabRedundant    = finding.Entry{ID: "fstab-option-redundant", Severity: finding.Note, Why: "the file system has it so without the option"}
+	FstabForetold     = finding.Entry{ID: "fstab-not-mounted", Severity: finding.Error, Why: "the next boot goes on without what the line asks for, or does not come up"}
+	FstabUntold       = finding.Entry{ID: "fstab-untold", Severity: finding.Note, Why: "what nobody can see from here may come up, and may not"}
 	FstabTime         = finding.Entry{ID: "fstab-timeout-unparsable", Severity: finding.Warning, Why: "systemd goes by its default instead"}
 	FstabParent       = finding.Entry{ID: "fstab-parent-nofail", Severity: finding.Error, Why: "a required line below one with nofail makes that one required too: without it the boot ends in the emergency shell"}
 	UnitBeside        = finding.Entry{ID: "unit-beside-line", Severity: finding.Warning, Why: "whoever changes the line wonders why nothing changes"}
@@ -73,7 +75,7 @@ func Catalogue() []finding.Entry {
 		DuplicateDisk, FstabUnknown, FstabAmbiguous, FstabKind, FstabNoMount,
 		FstabTwice, FstabUnstable, FstabPulledOut, FstabDies, FstabRefused, FstabIgnored, FstabLost, FstabFields,
 		FstabNumber, FstabReturn, FstabEscape, FstabTagCase, FstabOption, FstabValue, FstabNeeds,
-		FstabOverruled, FstabNoEffect, FstabRedundant, FstabTime, FstabParent, FstabLink,
+		FstabOverruled, FstabNoEffect, FstabRedundant, FstabForetold, FstabUntold, FstabTime, FstabParent, FstabLink,
 		UnitBeside, UnitMasked, UnitName, UnitNoDevice,
 	}
 }

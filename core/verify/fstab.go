@@ -10,6 +10,7 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/mountopt"
+	"fundus/core/mounts"
 	"fundus/core/text"
 	"fundus/core/text/fstab"
 )
@@ -121,11 +122,6 @@ func times(thing string, u fstab.Unit) (out []finding.Finding) {
 
 // options holds those of a line against what its file system takes.
 func (k *look) options(thing string, u fstab.Unit, n inventory.Node) (out []finding.Finding) {
-	typ := u.Entry.Type
-	c, ok := n.Content()
-	if ok && (typ == "" || typ == "auto" || strings.Contains(typ, ",")) {
-		typ = c.MountType()
-	}
 	if u.Entry.Has("remount") && !u.Entry.IsSwap() {
 		f := FstabNeeds.New(thing, "remount asks for other options of what is mounted there, and at boot nothing is").WithMend("fundus fstab edit %d --drop=remount", u.Line)
 		if u.Tie != fstab.Required {
@@ -133,16 +129,20 @@ func (k *look) options(thing string, u fstab.Unit, n inventory.Node) (out []find
 		}
 		out = append(out, f)
 	}
+	ask := mounts.Ask{On: n, Type: u.Entry.Type, Options: slices.Clone(u.Entry.Options), Answers: k.v.Answers, Names: k.v.Names}
+	if last := len(ask.Options) - 1; last >= 0 { // systemd takes blanks off the end of a value
+		ask.Options[last] = strings.TrimRight(ask.Options[last], "\r")
+	}
 	entries := map[mountopt.Trouble]finding.Entry{mountopt.Unknown: FstabOption, mountopt.BadValue: FstabValue, mountopt.Missing: FstabNeeds,
 		mountopt.Overruled: FstabOverruled, mountopt.NoEffect: FstabNoEffect, mountopt.Needless: FstabRedundant}
-	for _, fault := range kind.Options(typ).CheckBy(u.Entry.Options, c.Has, k.v.Answers[typ]) {
+	for _, fault := range ask.Faults() {
 		entry, known := entries[fault.Trouble]
 		if !known || mountopt.Name(fault.Option) != fault.Option && strings.HasPrefix(fault.Option, "x-systemd.") {
 			continue
 		}
 		f := entry.New(thing, "%s", fault.Says)
 		if fault.Trouble == mountopt.Unknown {
-			f = meant(f, fault, typ, u.Line)
+			f = meant(f, fault, ask.As(), u.Line)
 		} else {
 			f = f.WithMend("fundus fstab edit %d --drop=%s", u.Line, mountopt.Name(fault.Option))
 		}

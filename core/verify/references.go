@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"fundus/core/advice"
+	"fundus/core/boot"
 	"fundus/core/finding"
 	"fundus/core/fs"
 	"fundus/core/inventory"
@@ -122,6 +123,8 @@ func (k *look) namesNothing(thing string, u fstab.Unit) finding.Finding {
 		f.Severity, f.Why = finding.Warning, "the boot waits for the device, with nofail too"
 	case u.Automount:
 		f.Severity, f.Why = finding.Warning, "the boot goes on; the first access waits, and fails"
+	case u.Tie == fstab.Wanted && k.outcome(u.Line) == boot.Delay:
+		f.Severity, f.Why = finding.Warning, "the boot goes on without it, once it has waited"
 	case u.Tie == fstab.Wanted:
 		f.Severity, f.Why = finding.Warning, "the boot goes on without it"
 	}

@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"slices"
 
+	"fundus/core/boot"
 	"fundus/core/finding"
 	"fundus/core/fs"
 	"fundus/core/inventory"
@@ -26,10 +27,11 @@ type look struct {
 	swaps   []inventory.Node
 	roots   []inventory.Node // what is mounted at /
 	remade  map[string]Remade
+	boot    boot.Report // what the next one makes of the lines
 }
 
 func newLook(v *inventory.Inventory) *look {
-	l := &look{v: v, by: v.Resolver(), fstab: v.Fstab(), units: v.Units(), sameDir: map[string]int{}}
+	l := &look{v: v, by: v.Resolver(), fstab: v.Fstab(), units: v.Units(), sameDir: map[string]int{}, boot: boot.Rehearse(v)}
 	for _, n := range v.Nodes {
 		if c, ok := n.Content(); ok && c.Class == fs.Swap {
 			l.swaps = append(l.swaps, n)
@@ -48,7 +50,8 @@ func newLook(v *inventory.Inventory) *look {
 // All runs every family and sorts by severity, worst first, then by thing.
 func All(v *inventory.Inventory) []finding.Finding {
 	l := newLook(v)
-	out := slices.Concat(alignment(v), tables(v), contents(v), identifiers(v), l.references(), l.named(), l.offsets(), l.uses(), l.unitFiles(), fit(v))
+	references := l.references()
+	out := slices.Concat(alignment(v), tables(v), contents(v), identifiers(v), references, l.foretold(references), l.named(), l.offsets(), l.uses(), l.unitFiles(), fit(v))
 	slices.SortStableFunc(out, func(a, b finding.Finding) int {
 		return cmp.Or(cmp.Compare(b.Severity.Rank(), a.Severity.Rank()), cmp.Compare(a.Thing, b.Thing))
 	})

@@ -102,6 +102,11 @@ func TestFindings(t *testing.T) {
 		{FstabOverruled, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 nofail,fail 0 2\n")},
 		{FstabNoEffect, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 orlov 0 2\n")},
 		{FstabRedundant, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 acl 0 2\n")},
+		{FstabForetold, "/etc/fstab:2", func(v *inventory.Inventory) {
+			lines("/swapfile none swap sw 0 0\n")(v)
+			v.Sources, v.SwapFiles = map[string]bool{"/swapfile": true}, map[string]string{"/swapfile": "it has no signature of swap"}
+		}},
+		{FstabUntold, "/etc/fstab:2", lines("/dev/mapper/vault /srv/x ext4 defaults 0 2\n")},
 		{FstabTime, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 x-systemd.device-timeout=soon 0 2\n")},
 		{FstabParent, "/etc/fstab:3", lines("UUID=herb /srv ext4 nofail 0 2\ntmpfs /srv/x tmpfs size=1g 0 0\n")},
 		{FstabLink, "/etc/fstab:2", func(v *inventory.Inventory) {

@@ -145,7 +145,14 @@ func LookAtPlaces(v *inventory.Inventory, r Reader) error {
 		if strings.HasPrefix(u.What, "/") && !fstab.IsNode(u.What) && !u.Entry.Network() {
 			at, err := r.Place(u.What)
 			v.Sources[u.What] = err == nil && at.There
+			if u.Entry.IsSwap() && v.Sources[u.What] {
+				if v.SwapFiles == nil {
+					v.SwapFiles = map[string]string{}
+				}
+				v.SwapFiles[u.What] = lookAtSwapFile(at.Full)
+			}
 		}
+		lookAtNames(v, r, u.Entry.Options)
 	}
 	return nil
 }

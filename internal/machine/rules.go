@@ -11,6 +11,7 @@ import (
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/kind"
+	"fundus/core/mounts"
 	"fundus/core/text/fstab"
 )
 
@@ -97,20 +98,11 @@ func checkMount(v *inventory.Inventory, a Action) *Refusal {
 	if r := checkKnown(v, n); r != nil {
 		return r
 	}
-	c, ok := n.Content()
+	ask := mounts.Ask{On: n, Type: a.Kind, Options: fstab.Split(a.Options), Answers: v.Answers, Names: v.Names, Beside: mounts.Now(v)}
+	if o := ask.Judge(); o != nil && !o.Unsure {
+		return obstacle(n, ask, o)
+	}
 	switch {
-	case !ok:
-		return refuse(RuleNoContent, n.Name, "fundus inspect "+n.Name, "it holds nothing that can be mounted (%s)", orNothing(n.Holds()))
-	case c.Class == fs.Fence:
-		return refuse(RuleFenced, n.Name, "fundus recover "+c.UUID, "it is fenced by a deed that was cut short")
-	case c.Class != fs.FileSystem || a.Kind != "" && !c.MountsAs(a.Kind):
-		return refuse(RuleWrongKind, n.Name, "", "it holds %s, not %s", c.Kind, orFileSystem(a.Kind))
-	case c.State == fs.Damaged:
-		return refuse(RuleDamaged, n.Name, "fundus inspect "+n.Name, "the kernel refuses its superblock")
-	case len(c.Unknown) > 0:
-		return refuse(RuleFeature, n.Name, "a newer kernel may know them", "it has features that are not known: %s", strings.Join(c.Unknown, ", "))
-	case c.Size > n.Size:
-		return refuse(RuleTooLarge, n.Name, "give the partition its former size again", "the file system has %d bytes, the device %d", c.Size, n.Size)
 	case !v.Dirs[a.Where] && !a.Make:
 		return refuse(RuleDirectory, a.Where, fmt.Sprintf("fundus mount %s %s --make", n.Name, a.Where), "there is no such directory")
 	case n.Hardware.ReadOnly && !hasOption(a.Options, "ro"):
@@ -119,11 +111,23 @@ func checkMount(v *inventory.Inventory, a Action) *Refusal {
 	if r := checkAsleep(v, n, nil); r != nil && !hasOption(a.Options, "ro") {
 		return r
 	}
-	typ := a.MountType(c)
-	if bad := refusedOptions(v, typ, a.Options, c); bad != "" {
-		return refuse(RuleOption, n.Name, "fundus options "+typ, "the kernel refuses the mount: %s", bad)
-	}
 	return nil
+}
+
+// obstacle is what is against a mount as a rule, with the way on.
+func obstacle(n inventory.Node, a mounts.Ask, o *mounts.Obstacle) *Refusal {
+	c, _ := n.Content()
+	next := map[mounts.Reason]struct {
+		rule Rule
+		next string
+	}{
+		mounts.Unread: {RuleNoContent, "fundus inspect " + n.Name}, mounts.Nothing: {RuleNoContent, "fundus inspect " + n.Name},
+		mounts.Fenced: {RuleFenced, "fundus recover " + c.UUID}, mounts.Kind: {RuleWrongKind, ""},
+		mounts.Damaged: {RuleDamaged, "fundus inspect " + n.Name}, mounts.Features: {RuleFeature, "a newer kernel may know them"},
+		mounts.TooLarge: {RuleTooLarge, "give the partition its former size again"}, mounts.Remount: {RuleOption, ""},
+		mounts.Option: {RuleOption, "fundus options " + a.As()}, mounts.Busy: {RuleMounted, ""}, mounts.Twin: {RuleMounted, fmt.Sprintf("fundus adjust %s uuid=new, where it is a copy", n.Name)},
+	}[o.Reason]
+	return refuse(next.rule, n.Name, next.next, "%s", o.Says)
 }
 
 // checkKnown refuses a partition that the table has and the kernel has not: there is no device of

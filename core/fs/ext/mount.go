@@ -27,12 +27,17 @@ func AtMount(dev block.Device) (m fs.AtMount) {
 	if m = s.descriptorsAtMount(dev); m.Any != "" {
 		return m
 	}
-	if _, why := s.special(dev, rootInode, modeDir); why != "" && s.Incompat&incompatRecover == 0 {
+	first, err := s.firstInodes(dev)
+	if err != nil {
+		m.Any = err.Error()
+		return m
+	}
+	if _, why := s.special(first, rootInode, modeDir); why != "" && s.Incompat&incompatRecover == 0 {
 		m.Any = "the root directory: " + why
 		return m
 	}
 	if s.Compat&compatJournal != 0 && s.disk.JournalInode != 0 {
-		if why := s.journalAtMount(dev); why != "" {
+		if why := s.journalAtMount(dev, first); why != "" {
 			m.Any = "the journal: " + why
 		}
 	}
@@ -88,17 +93,28 @@ func (s *Superblock) descriptorsAtMount(dev block.Device) (m fs.AtMount) {
 	return m
 }
 
-// special reads an inode as the kernel does one that it needs itself; a word where it refuses it.
-func (s *Superblock) special(dev block.Device, number uint32, mode uint16) (inode, string) {
-	at, err := s.placeOfInode(dev, uint64(number))
+// firstInodes reads those that the file system keeps for itself, at once.
+func (s *Superblock) firstInodes(dev block.Device) ([]byte, error) {
+	at, err := s.placeOfInode(dev, 1)
 	if err != nil {
-		return inode{}, err.Error()
+		return nil, err
 	}
-	raw, err := block.ReadSized(dev, int64(at), int64(s.InodeSize), int64(s.BlockSize))
+	n := min(firstInode-1, int64(s.InodesPerGroup)) * int64(s.InodeSize)
+	b, err := block.ReadSized(dev, int64(at), min(n, dev.Size()-int64(at)), firstInode*64<<10)
 	if err != nil {
-		return inode{}, fmt.Sprintf("inode %d cannot be read: %v", number, err)
+		return nil, fmt.Errorf("the first inodes cannot be read: %w", err)
 	}
-	n, err := s.inode(dev, uint64(number))
+	return b, nil
+}
+
+// special takes an inode as the kernel does one that it needs itself; a word where it refuses it.
+func (s *Superblock) special(first []byte, number uint32, mode uint16) (inode, string) {
+	at := int(number-1) * int(s.InodeSize)
+	if at+int(s.InodeSize) > len(first) {
+		return inode{}, fmt.Sprintf("inode %d is not among the first", number)
+	}
+	raw := first[at:][:s.InodeSize]
+	n, err := decodeInode(raw)
 	if err != nil {
 		return n, err.Error()
 	}
@@ -139,15 +155,18 @@ const (
 	journalKnown   = 0x3F // incompatible features
 )
 
-func (s *Superblock) journalAtMount(dev block.Device) string {
-	n, why := s.special(dev, s.disk.JournalInode, modeFile)
+func (s *Superblock) journalAtMount(dev block.Device, first []byte) string {
+	if s.disk.JournalInode != journalInode {
+		return "" // nobody makes one elsewhere
+	}
+	n, why := s.special(first, journalInode, modeFile)
 	if why != "" {
 		return why
 	}
 	blocks := wide(n.SizeLo, n.SizeHi) / uint64(s.BlockSize)
 	spans, err := s.blocksOf(dev, n)
 	if err != nil || len(spans) == 0 {
-		return fmt.Sprintf("the map of inode %d: %v", s.disk.JournalInode, err)
+		return fmt.Sprintf("the map of inode %d: %v", journalInode, err)
 	}
 	at, ok := s.firstBlock(dev, n)
 	if !ok {

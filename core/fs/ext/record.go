@@ -286,15 +286,19 @@ func (s *Superblock) placeOfInode(dev block.Device, number uint64) (quantity.Byt
 // inode reads an inode of any size. Fields that it has no room for, or does not use, are
 // zeros.
 func (s *Superblock) inode(dev block.Device, number uint64) (inode, error) {
-	var n inode
 	at, err := s.placeOfInode(dev, number)
 	if err != nil {
-		return n, err
+		return inode{}, err
 	}
 	b, err := block.ReadSized(dev, int64(at), int64(s.InodeSize), int64(s.BlockSize))
 	if err != nil {
-		return n, fmt.Errorf("inode %d: %w", number, err)
+		return inode{}, fmt.Errorf("inode %d: %w", number, err)
 	}
+	return decodeInode(b)
+}
+
+// decodeInode takes one apart.
+func decodeInode(b []byte) (n inode, err error) {
 	first := binary.Size(n.inodeFirst)
 	if len(b) > first+2 { // the extra bytes say themselves how many of them are in use
 		used := int(binary.LittleEndian.Uint16(b[first:]))

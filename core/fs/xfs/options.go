@@ -47,7 +47,7 @@ func MountOptions() []mountopt.Option {
 	rows = append(rows, mountopt.OneOf("dax", "files are mapped from memory that keeps its contents", "inode", "always", "never").Or().If(mountopt.Built))
 	dropped := []mountopt.Option{
 		flag("ikeep", "to go: clusters of inodes are kept").Against("noikeep"), flag("noikeep", "to go: they are not kept").Against("ikeep"),
-		flag("attr2", "to go: the present form of attributes").Against("noattr2"), flag("noattr2", "to go: the former one").Against("attr2"),
+		flag("attr2", "to go: the present form of attributes").Against("noattr2"), flag("noattr2", "to go: the former one, of an older format").Against("attr2").If(mountopt.Older),
 	}
 	return append(rows, dropped...)
 }

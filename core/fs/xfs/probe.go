@@ -134,7 +134,7 @@ func recognise(dev block.Device) (*fs.Content, error) {
 		c.Facts = []fs.Fact{{Name: "damage", Value: fmt.Sprintf("superblock at byte 0: CRC %#08x recorded, %#08x computed", want, got)}}
 		return c, nil
 	}
-	c.Size, c.Used = size, used
+	c.Size, c.Used, c.OldFormat = size, used, be.Uint16(b[versionAt:])&15 < withChecksums
 	c.Facts = []fs.Fact{
 		{Name: "room", Value: fmt.Sprintf("%v of %v free: %d of %d blocks, as recorded", size-used, size, min(free, total), total)},
 		{Name: "shape", Value: fmt.Sprintf("version %d; %d blocks × %d bytes = %d bytes, in %d groups of %d blocks; sectors of %d bytes", be.Uint16(b[versionAt:])&15, total, c.BlockSize, size, be.Uint32(b[groups:]), be.Uint32(b[groupSize:]), be.Uint16(b[sectorSize:]))},

@@ -99,6 +99,7 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 		e, _, _ := stage.FstabEntry(after, dir)
 		kind, options = e.Type, e.Options
 	}
+	options = machine.Numbered(p.Stage, options)
 	err = p.Stage.Tell(ctx, machine.Action{Verb: machine.Mount, Node: n.Name, Where: dir, Kind: kind, Options: strings.Join(options, ","), Make: r.Make && !v.Dirs[dir]})
 	if err != nil {
 		return err
@@ -266,7 +267,7 @@ func (r *Remount) Plan(ctx context.Context, p *task.Planner) error {
 	if machine.HasAll(use, strings.Join(r.Options, ",")) {
 		return nil
 	}
-	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Remount, Node: use.Node, Where: dir, Kind: use.Kind, Options: strings.Join(r.Options, ","), Before: formerOf(use, r.Options)})
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Remount, Node: use.Node, Where: dir, Kind: use.Kind, Options: strings.Join(machine.Numbered(p.Stage, r.Options), ","), Before: formerOf(use, r.Options)})
 }
 
 // formerOf are the options that take the named ones back.

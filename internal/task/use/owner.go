@@ -64,54 +64,37 @@ func (h Home) plan(ctx context.Context, p *task.Planner, v *inventory.Inventory,
 // owner reads whom the user and the group are on the machine that is worked on.
 func (h Home) owner(p *task.Planner) (uid, gid *uint32, named string, err error) {
 	user, group, both := strings.Cut(h.Owner, ":")
-	u, err := lookUp(p, "/etc/passwd", "user", user)
+	u, err := lookUp(p, machine.Users, "user", user)
 	if err != nil {
 		return nil, nil, "", err
 	}
-	uid = &u.number
+	uid = &u.Number
 	if both {
-		g, err := lookUp(p, "/etc/group", "group", group)
-		return uid, &g.number, fmt.Sprintf("%s:%s (%d:%d)", user, group, u.number, g.number), err
+		g, err := lookUp(p, machine.Groups, "group", group)
+		return uid, &g.Number, fmt.Sprintf("%s:%s (%d:%d)", user, group, u.Number, g.Number), err
 	}
-	if u.group == "" { // a number that the machine does not know
-		return uid, nil, fmt.Sprintf("user %d, the group stays", u.number), nil
+	if u.Group == "" { // a number that the machine does not know
+		return uid, nil, fmt.Sprintf("user %d, the group stays", u.Number), nil
 	}
-	g, err := lookUp(p, "/etc/group", "group", u.group)
-	return uid, &g.number, fmt.Sprintf("%s (%d:%d)", user, u.number, g.number), err
-}
-
-type account struct {
-	number uint32
-	group  string // of a user, its number; "" where the machine does not know it
+	g, err := lookUp(p, machine.Groups, "group", u.Group)
+	return uid, &g.Number, fmt.Sprintf("%s (%d:%d)", user, u.Number, g.Number), err
 }
 
 // lookUp finds a name or a number in one of the lists of accounts.
-func lookUp(p *task.Planner, list, what, word string) (account, error) {
+func lookUp(p *task.Planner, list, what, word string) (machine.Account, error) {
 	number, errNumber := strconv.ParseUint(word, 10, 32)
 	state, err := p.Stage.ReadFile(list)
 	if err != nil && errNumber != nil {
-		return account{}, err
+		return machine.Account{}, err
 	}
-	for line := range strings.Lines(string(state.Data)) {
-		f := strings.Split(strings.TrimSpace(line), ":")
-		if len(f) < 4 || f[0] != word && f[2] != word {
-			continue
-		}
-		id, err := strconv.ParseUint(f[2], 10, 32)
-		if err != nil {
-			continue
-		}
-		a := account{number: uint32(id)}
-		if what == "user" {
-			a.group = f[3]
-		}
+	if a, ok := machine.FindAccount(list, state.Data, word); ok {
 		return a, nil
 	}
 	// The last number means "nobody is named" to the kernel's call.
 	if errNumber != nil || number == 1<<32-1 {
-		return account{}, fmt.Errorf("%s has no %s %q; a number is taken as it is, where accounts are kept elsewhere", list, what, word)
+		return machine.Account{}, fmt.Errorf("%s has no %s %q; a number is taken as it is, where accounts are kept elsewhere", list, what, word)
 	}
-	return account{number: uint32(number)}, nil
+	return machine.Account{Number: uint32(number)}, nil
 }
 
 // keepsOwners refuses for what keeps no owners of its own: what mounts it says whose all of it

@@ -1,0 +1,102 @@
+package boot
+
+import (
+	"strings"
+
+	"fundus/core/mounts"
+	"fundus/core/text/fstab"
+	"fundus/core/text/unit"
+)
+
+// rootOptions are those with which the kernel, or the initial file system, mounts the root:
+// read-only unless it is told otherwise.
+func (f facts) rootOptions() []string {
+	options := []string{"ro"}
+	for _, w := range f.Words {
+		if (w.Name == "ro" || w.Name == "rw") && !w.Valued {
+			options = append(options, w.Name)
+		}
+	}
+	return append(options, fstab.Split(f.Words.Last("rootflags"))...)
+}
+
+// beside lists what is mounted when the unit's turn comes: the root, and the mounts before it.
+func (m *machine) beside(n *node, ask mounts.Ask) (out []mounts.Mounted) {
+	if ask.Type == fstab.Swap {
+		return nil
+	}
+	if root, ok := m.v.Node(m.rootFound.node); ok && n.name != rootUp {
+		out = append(out, mounts.Mounted{On: root, Where: "/", ReadOnly: m.rootReadOnly()})
+	}
+	for _, name := range m.graph.names() {
+		o := m.graph.nodes[name]
+		if on, ok := m.v.Node(o.device); ok && o != n && name != rootUp && unit.Suffix(name) == ".mount" && o.job && o.loaded != nil && o.state == done && o.precedes(n) {
+			e := entryOf(o.loaded)
+			out = append(out, mounts.Mounted{On: on, Where: o.loaded.Where(), ReadOnly: mounts.Ask{On: on, Type: e.Type, Options: e.Options}.ReadOnly()})
+		}
+	}
+	return out
+}
+
+// precedes says which of two mounts is first: by what the one waits for, else by their lines,
+// though systemd mounts both at once.
+func (o *node) precedes(n *node) bool {
+	switch {
+	case n.waitsFor(o, map[*node]bool{}):
+		return true
+	case o.waitsFor(n, map[*node]bool{}):
+		return false
+	case o.line != n.line:
+		return o.line < n.line
+	}
+	return o.name < n.name
+}
+
+func (n *node) waitsFor(o *node, seen map[*node]bool) bool {
+	for _, a := range n.after {
+		if a == o {
+			return true
+		}
+		if !seen[a] {
+			if seen[a] = true; a.waitsFor(o, seen) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// rival is a mount that excludes this one and is started at the same time, where the boot needs one
+// of both alone: then it is chance what the boot comes to. nil where there is none.
+func (m *machine) rival(n *node, ask mounts.Ask) *node {
+	for _, name := range m.graph.names() {
+		o := m.graph.nodes[name]
+		on, ok := m.v.Node(o.device)
+		if !ok || o == n || name == rootUp || unit.Suffix(name) != ".mount" || o.loaded == nil || !o.job || o.state == failed || n.loaded == nil {
+			continue
+		}
+		e := entryOf(o.loaded)
+		ask.Beside = []mounts.Mounted{{On: on, Where: o.loaded.Where(), ReadOnly: mounts.Ask{On: on, Type: e.Type, Options: e.Options}.ReadOnly()}}
+		if ask.Judge() != nil && e.NoFail() != entryOf(n.loaded).NoFail() && !n.waitsFor(o, map[*node]bool{}) && !o.waitsFor(n, map[*node]bool{}) {
+			return o
+		}
+	}
+	return nil
+}
+
+// remountRefused says why the root is not given the options of its line; "" where nothing is
+// against them. The mount program hands them to the kernel, which refuses all of them for one,
+// and takes some at the first mount alone.
+func (m *machine) remountRefused() string {
+	root, ok := m.v.Node(m.rootFound.node)
+	for _, u := range m.lines {
+		if u.Where != "/" || u.None != "" || !ok {
+			continue
+		}
+		ask := mounts.Ask{On: root, Type: u.Entry.Type, Options: u.Entry.Options, Answers: m.v.Answers, Names: m.v.Names}
+		if o := ask.Remount(m.facts.rootOptions()); o != nil && !o.Unsure {
+			return strings.TrimPrefix(o.Says, "the kernel refuses the mount: ")
+		}
+	}
+	return ""
+}
