@@ -434,6 +434,9 @@ func StateOf(c fs.Content, uses []Use) string {
 	if mounted && c.Class == fs.FileSystem && (c.State == fs.Recovery || c.State == fs.Dirty || c.State == fs.Clean) {
 		return InUse
 	}
+	if c.AtMount.Why() != "" && len(uses) == 0 {
+		return string(fs.Damaged)
+	}
 	return string(c.State)
 }
 

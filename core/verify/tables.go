@@ -84,6 +84,12 @@ func contents(v *inventory.Inventory) []finding.Finding {
 		case ok && c.State == fs.Damaged && c.Class != fs.Table:
 			out = append(out, ContentDamaged.New(n.Name, "the %s is damaged: %s", c.Kind, damage(c)).
 				WithRemedy("write nothing there, and copy the device away as it is before anything is tried; fundus inspect %s says what is wrong", n.Name))
+		case ok && c.AtMount.Any != "" && len(v.UsesOf(n.Name)) == 0:
+			out = append(out, ContentDamaged.New(n.Name, "the %s is damaged, and the kernel does not mount it: %s", c.Kind, c.AtMount.Any).
+				WithRemedy("write nothing there, and copy the device away as it is before anything is tried; its superblock is whole"))
+		case ok && c.AtMount.Writing != "" && len(v.UsesOf(n.Name)) == 0:
+			out = append(out, ContentDamaged.New(n.Name, "the %s is damaged, and the kernel mounts it for reading alone: %s", c.Kind, c.AtMount.Writing).
+				WithRemedy("copy away what is in it (fundus mount %s DIRECTORY --untouched), before anything is tried", n.Name))
 		case n.Holds() == unknown:
 			f := ContentUnknown.New(n.Name, "its contents are not recognised")
 			if n.Form == inventory.Disk {

@@ -142,6 +142,8 @@ func TestFindings(t *testing.T) {
 		{AlignOptimal, "sdb1", content(func(n *inventory.Node) { n.Geometry.OptIO = 3 << 19 })},
 		{ContentSmaller, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Size -= 32 << 20 })},
 		{ContentDamaged, "sdb1", content(func(n *inventory.Node) { n.Contents[0].State = fs.Damaged })},
+		{ContentDamaged, "sdb1", content(func(n *inventory.Node) { n.Contents[0].AtMount.Any = "the root directory has no links" })},
+		{ContentDamaged, "sdb1", content(func(n *inventory.Node) { n.Contents[0].AtMount.Writing = "a checksum is wrong" })},
 		{ContentUnknown, "sdb1", content(func(n *inventory.Node) { n.Contents, n.Zeros = nil, false })},
 		{FstabPulledOut, "/etc/fstab:2", func(v *inventory.Inventory) {
 			lines("UUID=herb /srv ext4 defaults 0 2\n")(v)

@@ -360,7 +360,7 @@ func mend(v *inventory.Inventory, l boot.Line, found []finding.Finding) string {
 			return "fundus fstab edit / --drop=ro"
 		}
 		return "fundus mount " + where + " --make"
-	case l.Device == "" && !advice.Kept(l.Dir) && !l.NoFail:
+	case (l.Device == "" || l.Outcome == boot.Emergency) && !advice.Kept(l.Dir) && !l.NoFail:
 		return fmt.Sprintf("fundus fstab edit %d --add=nofail", l.Number)
 	}
 	return ""
