@@ -94,6 +94,8 @@ type Editor interface {
 	// Set gives the partition of that number what the values say: type, name,
 	// attributes, UUID, span and number.
 	Set(number int, p Partition) error
+	// SetID gives the whole table another identifier, in the form of Table.ID.
+	SetID(id string) error
 	// Write brings the table onto the device, phase by phase, so that a cut at any
 	// sector leaves Linux the old table or the new one. What it warns of is put in
 	// words.

@@ -9,6 +9,7 @@ import (
 
 	"fundus/core/finding"
 	"fundus/core/inventory"
+	"fundus/core/kind"
 )
 
 // identifiers looks for UUIDs, labels, PARTUUIDs and disk identifiers that two
@@ -50,7 +51,20 @@ func identifiers(v *inventory.Inventory) []finding.Finding {
 		if len(nodes) > 1 {
 			f := k.what.New(nodes[len(nodes)-1], "%s is carried by %s", k.value, strings.Join(nodes, " and ")).
 				WithRemedy("one is probably a copy of the other: take the copy out before the next boot")
-			switch last := nodes[len(nodes)-1]; {
+			// What is in use is hardly the copy that is to change.
+			last := nodes[len(nodes)-1]
+			for _, o := range nodes {
+				if used(v, o) < used(v, last) {
+					last = o
+				}
+			}
+			switch {
+			case k.what == DuplicateDisk:
+				f = f.WithMend("fundus table edit %s --uuid=new", last)
+			case k.what == DuplicateUUID:
+				if n, _ := v.Node(last); identifies(n) {
+					f = f.WithMend("fundus adjust %s uuid=new", last)
+				}
 			case k.what == DuplicateLabel:
 				if n, _ := v.Node(last); labels(n) {
 					f = f.WithMend("fundus label %s NEW-NAME", last)
@@ -74,6 +88,21 @@ func sameAsDisk(v *inventory.Inventory, n inventory.Node) bool {
 	a, okA := n.Content()
 	b, okB := disk.Content()
 	return okA && okB && a.Kind == b.Kind && a.UUID == b.UUID && n.Start == 0
+}
+
+// used counts the uses of a node and of its partitions.
+func used(v *inventory.Inventory, name string) (n int) {
+	for _, o := range v.Family(name) {
+		n += len(v.UsesOf(o.Name))
+	}
+	return n
+}
+
+// identifies reports whether Fundus gives what lies there another identifier.
+func identifies(n inventory.Node) bool {
+	c, ok := n.Content()
+	k, _ := kind.Of(c)
+	return ok && k.SetID != nil
 }
 
 func labels(n inventory.Node) bool {

@@ -70,7 +70,7 @@ func (k *look) reference(thing string, u fstab.Unit) []finding.Finding {
 		return append(out, k.namesNothing(thing, u))
 	case len(nodes) > 1:
 		out = append(out, FstabAmbiguous.New(thing, "%s is carried by %s and %s", e.Spec, nodes[0].Name, nodes[1].Name).
-			WithRemedy("name the device by its PARTUUID"))
+			WithRemedy("%s", apart(nodes)))
 	}
 	// Behind a fence the old content comes back: what stands there meanwhile is no reason
 	// to take the line out.
@@ -86,6 +86,14 @@ func (k *look) reference(thing string, u fstab.Unit) []finding.Finding {
 		out = append(out, FstabUnstable.New(thing, "%s is a kernel name", e.Spec).WithMend("fundus fstab edit %d --by=uuid", u.Line))
 	}
 	return out
+}
+
+// apart says how two devices of one identifier are told apart.
+func apart(nodes []inventory.Node) string {
+	if slices.ContainsFunc(nodes, func(n inventory.Node) bool { return n.Entry.UUID == "" }) {
+		return "give the copy another identifier, or take it out"
+	}
+	return "name the device by its PARTUUID, or give the copy another identifier"
 }
 
 // pulledOut reports whether a boot stops where somebody has pulled the device out, which the

@@ -18,8 +18,8 @@ import (
 )
 
 func newTable(e *Env) *cobra.Command {
-	return about("partition list", e.group("table", "Make, repair, convert, save or restore a partition table", "  fundus table new sdb --scheme gpt\n  fundus table repair sdb",
-		newTableNew(e), newTableRepair(e), newTableConvert(e), newTableSave(e), newTableRestore(e)))
+	return about("partition list", e.group("table", "Make, edit, repair, convert, save or restore a table", "  fundus table new sdb --scheme gpt\n  fundus table repair sdb",
+		newTableNew(e), newTableEdit(e), newTableRepair(e), newTableConvert(e), newTableSave(e), newTableRestore(e)))
 }
 
 // change runs a request on the machine that its words are about.
@@ -51,6 +51,28 @@ entries and reaches 2 TiB, and is for cards and for firmware that knows no other
 	cmd.Flags().StringVar(&scheme, "scheme", scheme, "how the table is written: gpt or mbr")
 	cmd.Flags().StringVar(&references, "references", "", "what becomes of lines of fstab that name what goes: drop, disable or keep")
 	cmd.Flags().IntVar(&entries, "entries", 0, "how many partitions a GPT has room for: `NUMBER` from 128 (default 128)")
+	return e.addChange(cmd)
+}
+
+func newTableEdit(e *Env) *cobra.Command {
+	r := &disk.TableEdit{}
+	cmd := &cobra.Command{
+		Use: "edit DISK", Short: "Give a table another identifier, as a copy of a disk needs it",
+		Long: `Give the partition table of a disk another identifier. A disk that was copied block
+by block has that of the first, and nobody can tell the two apart. The PARTUUIDs of
+an MBR are made of it: lines of text files that name them are changed too. The
+partitions of a GPT have their own: fundus partition edit, --uuid=new.`,
+		Example:           "  fundus table edit sdc --uuid=new\n  fundus table edit card.img --uuid=5eed5eed --draft",
+		Args:              words(1, 1, "one disk"),
+		ValidArgsFunction: e.complete(wholeDisk),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if r.Disk = args[0]; r.UUID == "" {
+				return usagef("change what? --uuid")
+			}
+			return e.change(cmd, r, args...)
+		},
+	}
+	cmd.Flags().StringVar(&r.UUID, "uuid", "", "the identifier: a `GUID`, of an MBR eight hexadecimal digits, or new for a random one")
 	return e.addChange(cmd)
 }
 

@@ -45,6 +45,9 @@ func tableID(n inventory.Node) string {
 
 // becomes says which table takes the place of what.
 func becomes(was, is inventory.Node) string {
+	if scheme(was) == scheme(is) && len(is.Table.Parts) > 0 && slices.Equal(was.Table.Spans(), is.Table.Spans()) {
+		return "the same " + scheme(is) + " with another identifier"
+	}
 	if scheme(was) == scheme(is) {
 		return "a new " + scheme(is) + " in place of the old one"
 	}

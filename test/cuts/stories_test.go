@@ -104,6 +104,7 @@ func stories() []story {
 		{"undo of partition add", 512, 0, []task.Request{newTable, add, second}, undo, true, 8, 0, false, ""},
 		{"undo of table new", 512, 0, []task.Request{newTable}, undo, true, 8, 0, false, ""},
 		{"partition edit", 512, 0, []task.Request{newTable, add, second}, edit("sdb1"), false, 3, 0, false, ""},
+		{"table edit", 512, 0, []task.Request{newTable, add, second}, &disk.TableEdit{Disk: "sdb", UUID: "5eed5eed-0000-4000-8000-000000000002"}, false, 3, 0, false, ""},
 		{"convert to a GPT", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed}, &disk.TableConvert{Disk: "sdb", Scheme: table.GPT}, false, 3, 0, false, ""},
 		{"convert to an MBR", 4096, 4096, []task.Request{newTable, second}, &disk.TableConvert{Disk: "sdb", Scheme: table.MBR}, false, 3, 0, false, ""},
 		{"restore of a saved table", 512, 0, []task.Request{newTable, second, add}, restore, false, 3, 0, false, ""},

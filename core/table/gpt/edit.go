@@ -80,6 +80,16 @@ func (e *Editor) Rebuild(sectors uint64) error {
 	return nil
 }
 
+// SetID gives the disk another GUID.
+func (e *Editor) SetID(id string) error {
+	parsed, err := uuid.Parse(id)
+	if err != nil || parsed == uuid.Nil {
+		return fmt.Errorf("%q: %w: a GPT has a GUID other than that of zeros", id, table.ErrValue)
+	}
+	e.t.DiskGUID = parsed
+	return nil
+}
+
 // Add makes a partition; number 0 is the lowest that is free.
 func (e *Editor) Add(p table.Partition) error {
 	if p.Number == 0 {

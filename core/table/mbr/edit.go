@@ -268,6 +268,19 @@ func (t *Table) linkOf(number int) int {
 	return -1
 }
 
+// SetID gives the disk another signature, of which the PARTUUIDs are made.
+func (t *Table) SetID(id string) error {
+	n, err := strconv.ParseUint(id, 16, 32)
+	if err != nil || n == 0 || len(id) != 8 {
+		return fmt.Errorf("%q: %w: an MBR has eight hexadecimal digits that are not all zeros", id, table.ErrValue)
+	}
+	if err := t.editable(); err != nil {
+		return err
+	}
+	binary.LittleEndian.PutUint32(t.first[diskSignature:], uint32(n))
+	return nil
+}
+
 // Set changes type, boot flag and span of a partition, and the number of a primary
 // one. An extended or a logical partition keeps its start, which its chain names.
 func (t *Table) Set(number int, p table.Partition) error {

@@ -1,0 +1,85 @@
+package disk
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"fundus/core/fs"
+	"fundus/core/inventory"
+	"fundus/core/scan"
+	"fundus/core/table"
+	"fundus/core/target"
+	"fundus/internal/machine"
+	"fundus/internal/task"
+)
+
+// TableEdit gives a table another identifier: that of the disk, which a copy of it has too.
+type TableEdit struct {
+	Disk string `json:"disk"`
+	UUID string `json:"uuid"` // a GUID, of an MBR eight hexadecimal digits; "new" for a random one
+}
+
+// Verb of the request.
+func (*TableEdit) Verb() string { return "table edit" }
+
+// Plan changes the identifier. The PARTUUIDs of an MBR are made of it, so that lines that name
+// its partitions follow; those of a GPT are its partitions' own.
+func (r *TableEdit) Plan(ctx context.Context, p *task.Planner) error {
+	v, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	n, err := target.Disk(v, r.Disk)
+	if err != nil {
+		return err
+	}
+	if n.Table == nil {
+		return target.NoTable(v, n)
+	}
+	t, err := p.Editor(ctx, n)
+	if err != nil {
+		return err
+	}
+	was := t.Model()
+	id := strings.ToLower(r.UUID)
+	if id == "new" {
+		if id = p.Fresh().String(); was.Scheme == table.MBR {
+			id, _, _ = strings.Cut(id, "-")
+		}
+	}
+	p.Title("give the %s of %s another identifier", was.Scheme.Name(), n.Name)
+	if strings.EqualFold(id, was.ID) {
+		return nil
+	}
+	for _, d := range v.Disks() {
+		if d.Name != n.Name && d.Table != nil && strings.EqualFold(d.Table.ID, id) {
+			return fmt.Errorf("--uuid=%s: %w: %s has it", r.UUID, table.ErrValue, d.Name)
+		}
+	}
+	if err := t.SetID(id); err != nil {
+		return machine.About(n.Name, err)
+	}
+	p.Facts(fs.Fact{Name: "identifier", Value: fmt.Sprintf("%s becomes %s", was.ID, t.Model().ID)})
+	for _, part := range was.Parts {
+		now, _ := t.Model().Part(part.Number)
+		node, ok := v.Node(partName(n, part.Number))
+		if !ok || now.UUID == part.UUID || v.Imaged(node) {
+			continue
+		}
+		p.Facts(fs.Fact{Name: "PARTUUID", Value: fmt.Sprintf("%s: %s becomes %s", node.Name, part.UUID, now.UUID)})
+		if err := p.Rename(ctx, v, node, "PARTUUID="+part.UUID, "PARTUUID="+now.UUID); err != nil {
+			return err
+		}
+	}
+	if was.Scheme == table.GPT && len(was.Parts) > 0 {
+		p.Note("its partitions keep their PARTUUIDs; fundus partition edit gives one another: --uuid=new")
+	}
+	return p.Change(ctx, n, t)
+}
+
+// partName is the name of a partition of the disk.
+func partName(disk inventory.Node, number int) string {
+	name, _ := scan.Name(disk, number)
+	return name
+}
