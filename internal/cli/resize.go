@@ -21,7 +21,8 @@ way to another size keeps its own, and no partition is made smaller than that.
 
 A partition that is named gets the size itself. A mount point, or UUID= and LABEL=,
 mean what is in it, and the partition goes along. max is all that there is, min what
-is needed. The disk is asked for its size first: one that has grown needs no rescan.`,
+is needed. The disk is asked for its size first, but with --draft: one that has grown
+needs no rescan.`,
 		Example:           "  fundus resize sdb1 40GiB\n  fundus resize /srv/herbarium --by=+4GiB",
 		Args:              words(1, 2, "a partition or a mount point, and its size unless --by is given"),
 		ValidArgsFunction: e.complete(partition),
@@ -40,12 +41,14 @@ is needed. The disk is asked for its size first: one that has grown needs no res
 			if err != nil {
 				return err
 			}
-			note, err := r.AskSize(cmd.Context(), m.Machine)
-			if err != nil {
-				note = err.Error()
-			}
-			if note != "" {
-				fmt.Fprintln(e.Err, note)
+			if !e.o.draft { // which changes nothing, and so asks no disk
+				note, err := r.AskSize(cmd.Context(), m.Machine)
+				if err != nil {
+					note = err.Error()
+				}
+				if note != "" {
+					fmt.Fprintln(e.Err, note)
+				}
 			}
 			return e.settle(cmd.Context(), m, r)
 		},

@@ -52,6 +52,7 @@ type Options struct {
 const (
 	leastSize  = 64 * quantity.MiB
 	leastGroup = 16 * quantity.MiB
+	mostMade   = 1 << 16 // groups; each has headers and trees of its own, which are written at making and read at a mount
 	mostGroup  = quantity.TiB
 	// Minima of the log are no smooth function of what is made; these are above the largest
 	// that the kernel was seen to ask for, with a log unit up to smallUnit and above.
@@ -265,6 +266,10 @@ func (l *Layout) sizeGroups() error {
 	}
 	l.GroupBlocks = min(group, l.Blocks)
 	l.Groups = (l.Blocks + l.GroupBlocks - 1) / l.GroupBlocks
+	if l.Groups > mostMade {
+		least, _ := (size / mostMade).Up(l.Block)
+		return fmt.Errorf("%w: groups of %v: that would be %d of them, each with headers and trees of its own; at most %d, of %v at least", fs.ErrSetting, quantity.Bytes(l.GroupBlocks)*l.Block, l.Groups, mostMade, least)
+	}
 	if last := l.Blocks - (l.Groups-1)*l.GroupBlocks; l.Groups > 1 && last < uint64(leastGroup/l.Block) {
 		l.Blocks -= last
 		l.Groups--

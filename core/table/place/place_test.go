@@ -119,7 +119,7 @@ func TestResized(t *testing.T) {
 		size, by string
 		want     quantity.Bytes
 		notes    int
-	}{{"max", "", 99 * mib, 1}, {"50%", "", 32 * mib, 0}, {"10MB", "", 10 * mib, 1}, {"", "+1MiB", 65 * mib, 0}, {"", "-50%", 32 * mib, 0}, {"", "-64MiB", 0, 0}, {"100MiB", "", 100 * mib, 0}} {
+	}{{"max", "", 99 * mib, 1}, {"50%", "", 50 * mib, 1}, {"10MB", "", 10 * mib, 1}, {"", "+1MiB", 65 * mib, 0}, {"", "-50%", 32 * mib, 0}, {"", "-64MiB", 0, 0}, {"100MiB", "", 100 * mib, 0}} {
 		r := place.Resized{By: c.by}
 		if c.size != "" {
 			r.Size = size(c.size)

@@ -58,7 +58,7 @@ func (r Resized) asked(now, most, sector quantity.Bytes) (quantity.Bytes, error)
 	case r.By == "" && r.Size.Form == quantity.Max:
 		return most, nil
 	case r.By == "":
-		return r.Size.Resolve(sector, now)
+		return r.Size.Resolve(sector, most) // a share is one of the room that there is: said twice it is the same
 	}
 	grow, amount, err := quantity.ParseChange(r.By)
 	if err != nil {

@@ -205,7 +205,8 @@ func (r *Format) there(n inventory.Node, m kind.Maker) bool {
 		return false
 	}
 	named := r.UUID != "" && r.UUID != NewID && r.UUID != KeepID
-	return (r.Label == "" || r.Label == c.Label) && (!named || strings.EqualFold(r.UUID, c.UUID))
+	label, err := kind.MakerOf(m).Label(r.Label) // as the kind stores it
+	return err == nil && (label == "" || label == c.Label) && (!named || strings.EqualFold(r.UUID, c.UUID))
 }
 
 // leave decides about the lines that say an identifier of what was there and which the new

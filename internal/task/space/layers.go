@@ -75,6 +75,10 @@ func ways(v *inventory.Inventory, n inventory.Node, c fs.Content, l *stack.Layer
 			l.Grow.Not = "this release knows no way"
 		}
 	case len(uses) > 0 && uses[0].How == inventory.SwapOn && k.Resizing != nil: // given up first, and turned on again
+	case len(uses) > 0 && k.Resizing == nil && k.Growing == nil:
+		l.Grow, l.Shrink = stack.Way{Not: "this release knows no way"}, never
+	case len(uses) > 0 && k.Resizing == nil:
+		l.Grow, l.Shrink = stack.Way{Not: fmt.Sprintf("it is %s; mounted for writing, it grows along", inUse(uses[0]))}, never
 	case len(uses) > 0:
 		l.Grow = stack.Way{Not: fmt.Sprintf("it is %s; not in use, it grows along", inUse(uses[0]))}
 		l.Shrink = never

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/core/fs"
 	"fundus/core/inventory"
@@ -61,6 +62,11 @@ func (r *Resize) Plan(ctx context.Context, p *task.Planner) error {
 	changes, notes, err := stack.Plan(c.layers, c.at, size)
 	if err != nil {
 		return c.refused(err)
+	}
+	if r.Size.Form == quantity.Max {
+		if err := c.allRoom(p, changes); err != nil {
+			return err
+		}
 	}
 	for _, note := range notes {
 		p.Note("%s", note)
@@ -129,6 +135,32 @@ func (r *Resize) chain(ctx context.Context, p *task.Planner) (*chain, error) {
 		c.at = 1
 	}
 	return c, nil
+}
+
+// allRoom refuses to give a place all the room where what is in it would keep its size: that was
+// meant. Where there is no more room it says who stands there.
+func (c *chain) allRoom(p *task.Planner, changes []stack.Change) error {
+	inner := c.layers[len(c.layers)-1]
+	room := c.node.Size
+	for _, change := range changes {
+		if change.Layer == 0 {
+			room = change.To
+		}
+	}
+	content, _ := c.node.Content()
+	if len(c.layers) > 1 && content.Size > 0 && inner.Grow.Not != "" && inner.Size < room-room/100 {
+		err := fmt.Errorf("%s: its %s keeps its size of %v (%d bytes), and %v would be there: %s", c.node.Name, inner.What, inner.Size, inner.Size, room, inner.Grow.Not)
+		if c.node.Parent == "" {
+			return err
+		}
+		return advice.Way(err, "fundus resize %s %dB", c.node.Name, room)
+	}
+	if len(changes) == 0 && c.node.Parent != "" {
+		if who := barrier(c.v, c.node, c.most); who != "" {
+			p.Note("it has all the room that there is%s", who)
+		}
+	}
+	return nil
 }
 
 // named is what the word means: a partition, or a disk that holds something without a table;
