@@ -41,7 +41,7 @@ func Resolve(v *inventory.Inventory, word string) (inventory.Node, error) {
 	for _, m := range list {
 		names = append(names, m.how+" "+m.node.Name)
 	}
-	return n, fmt.Errorf("%q: %w of that name: it is %s; a change wants the device named", word, ErrNoTarget, strings.Join(names, ", "))
+	return n, fmt.Errorf("%q: %w of that name: it is %s; a change wants the device named: %s", word, ErrNoTarget, strings.Join(names, ", "), list[0].node.Name)
 }
 
 // Look finds the device that a word of a command means that only looks: what Resolve

@@ -42,7 +42,10 @@ well, with --owner, --mode or --link it is a change that is shown first.`,
 				return usageWay("fundus help mount", "--owner, --below, --mode and --link are about one mount, by themselves or with --persist: not with --all or --remount")
 			}
 			if all {
-				return e.all(cmd.Context(), "mount", use.MountAll)
+				if options != "" || r.Untouched || r.Persist || again {
+					return usageWay("fundus help mount", "--all mounts each line as it says: not with --options, --untouched, --persist or --remount")
+				}
+				return e.all(cmd.Context(), "mount", func(v *inventory.Inventory) []use.Job { return use.MountAll(v, r.Make) })
 			}
 			r.Target, r.Options = args[0], split(options)
 			if len(args) == 2 {
@@ -164,7 +167,7 @@ func (e *Env) use(ctx context.Context, r task.Request, reverse string, words ...
 	for _, s := range d.Steps {
 		if s.Action != nil {
 			still = append(still, stillUsed(ctx, m, *s.Action)...)
-			if words := strings.TrimSpace(reverseWords(*s.Action)); words != "" {
+			if words := strings.TrimSpace(reverseWords(d.Before, *s.Action)); words != "" {
 				ways = append(ways, fmt.Sprintf(reverse, words))
 			}
 		}
@@ -191,7 +194,10 @@ func stillUsed(ctx context.Context, m *onMachine, a machine.Action) (out []strin
 	return out
 }
 
-func reverseWords(a machine.Action) string {
+func reverseWords(before []inventory.Node, a machine.Action) string {
+	if n, ok := (&inventory.Inventory{Nodes: before}).Node(a.Node); ok && a.Verb == machine.Unmount && n.Hardware.Backing != "" {
+		a.Node = n.Hardware.Backing // its loop device is let go with the mount
+	}
 	switch a.Verb {
 	case machine.Unmount:
 		switch {

@@ -55,7 +55,7 @@ func (r Swap) Words(p *Printer) {
 	}
 	p.wrap(0, "", p.paint(Strong, title))
 	if len(r.Areas) == 0 {
-		p.wrap(0, "", "fundus format TARGET swap makes an area of a partition.")
+		p.wrap(0, "", "fundus swap add FILE makes a file to swap on, fundus format TARGET swap an area of a partition.")
 		return
 	}
 	var rows [][]string

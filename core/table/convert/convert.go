@@ -5,6 +5,7 @@ package convert
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"fundus/core/extent"
@@ -65,6 +66,9 @@ func (c *converting) toGPT() error {
 			return fmt.Errorf("partition %d: sectors %v: %w: a GPT needs the first and the last sectors of the disk, %v are left; make it smaller, or move it", part.Number, part.Span, table.ErrPlace, room)
 		}
 		now := table.Partition{Number: part.Number, Span: part.Span, Type: typ, UUID: c.fresh()}
+		if t, _ := table.FindType(table.MBR, part.Type); t.Value(table.GPT) == "" && t.Holds != nil {
+			c.say(false, "partition %d: its type %s becomes data: a GPT has one type for all that Windows mounts", part.Number, table.TypeWords(m, part.Type))
+		}
 		if part.Attributes&table.Boot(table.MBR) != 0 {
 			now.Attributes = table.Boot(table.GPT)
 			c.say(true, "partition %d is marked for booting: old firmware that starts by the code in sector 0 may not start from a GPT; the code stays where it is", part.Number)
@@ -160,6 +164,9 @@ func otherType(m *table.Table, part table.Partition, s table.Scheme) (string, er
 	}
 	if known && t.ForLinux() {
 		return table.ParseType(s, "linux")
+	}
+	if data, err := table.ParseType(s, "data"); known && err == nil && s == table.GPT && slices.Contains(t.Holds, "FAT32") { // cards and sticks
+		return data, nil
 	}
 	return "", fmt.Errorf("partition %d: type %s: %w: %s has no such type; give it another one first: fundus partition edit", part.Number, table.TypeWords(m, part.Type), table.ErrValue, strings.ToUpper(string(s)))
 }

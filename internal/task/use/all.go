@@ -37,11 +37,17 @@ type Job struct {
 }
 
 // MountAll lists the lines of fstab as what mounts each, those first that others lie below.
-func MountAll(v *inventory.Inventory) (jobs []Job) {
+// With make, directories that are missing are made.
+func MountAll(v *inventory.Inventory, make bool) (jobs []Job) {
 	for _, u := range v.Units() {
-		if !u.Entry.IsSwap() {
-			jobs = append(jobs, mountJob(v, u))
+		if u.Entry.IsSwap() {
+			continue
 		}
+		j := mountJob(v, u)
+		if m, is := j.Request.(*Mount); is {
+			m.Make = make && !ofOther(v, u)
+		}
+		jobs = append(jobs, j)
 	}
 	slices.SortStableFunc(jobs, func(a, b Job) int {
 		return cmp.Compare(strings.Count(strings.TrimSuffix(a.Thing, "/"), "/"), strings.Count(strings.TrimSuffix(b.Thing, "/"), "/"))
@@ -67,7 +73,7 @@ func mountJob(v *inventory.Inventory, u fstab.Unit) Job {
 		}
 	case e.NoAuto():
 		j.Reason = "noauto"
-	case u.Automount:
+	case u.Automount && v.Machine.Systemd: // else nobody waits for the first access
 		j.Result, j.Reason = Systemds, "it is mounted at the first access"
 	case ofOther(v, u):
 		if _, there := v.OtherAt(u.Where); there {

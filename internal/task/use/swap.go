@@ -181,6 +181,9 @@ func areaOf(v *inventory.Inventory, word string) (inventory.Area, error) {
 		}
 	}
 	n, err := target.Resolve(v, word)
+	if err != nil && strings.HasPrefix(word, "/") && !strings.HasPrefix(word, "/dev/") {
+		return inventory.Area{}, &machine.Refusal{Rule: machine.RuleNotSwap, Thing: word, Text: "no file of that name is swapped on", Next: "fundus swap list"}
+	}
 	if err != nil {
 		return inventory.Area{}, err
 	}
