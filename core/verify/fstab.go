@@ -69,7 +69,7 @@ func written(thing string, table *fstab.File, l fstab.Line, u fstab.Unit) (out [
 		add(f)
 	}
 	for _, s := range []string{u.Entry.Spec, u.Entry.Dir} {
-		if esc := foreign().FindString(s); esc != "" {
+		if esc := foreign().FindString(s); esc != "" && !(strings.HasPrefix(s, "/dev/disk/by-") && strings.HasPrefix(esc, `\x`)) { // udev writes its links so
 			add(FstabEscape.New(thing, "%s stays %s in %q", esc, esc, s).WithRemedy("write the character itself"))
 		}
 	}

@@ -83,7 +83,16 @@ func (k *look) reference(thing string, u fstab.Unit) []finding.Finding {
 		out = append(out, FstabPulledOut.New(thing, "%s is needed at boot, and %s can be pulled out", u.Where, nodes[0].Name).WithMend("fundus fstab edit %d --add=nofail", u.Line))
 	}
 	if unstable().MatchString(e.Spec) {
-		out = append(out, FstabUnstable.New(thing, "%s is a kernel name", e.Spec).WithMend("fundus fstab edit %d --by=uuid", u.Line))
+		f := FstabUnstable.New(thing, "%s is a kernel name", e.Spec)
+		switch ids := nodes[0].Identifiers(); {
+		case ids["UUID"] != "":
+			f = f.WithMend("fundus fstab edit %d --by=uuid", u.Line)
+		case ids["PARTUUID"] != "":
+			f = f.WithMend("fundus fstab edit %d --by=partuuid", u.Line)
+		default:
+			f = f.WithRemedy("what is there has no identifier: give it one, or leave the line as it is")
+		}
+		out = append(out, f)
 	}
 	return out
 }

@@ -12,8 +12,10 @@ import (
 
 	"fundus/core/advice"
 	"fundus/core/finding"
+	"fundus/core/inventory"
 	"fundus/core/propose"
 	"fundus/core/text/fstab"
+	"fundus/internal/deed"
 	"fundus/internal/look"
 	"fundus/internal/machine"
 	"fundus/internal/oscall"
@@ -68,38 +70,45 @@ func (e *Env) lookFstab(cmd *cobra.Command) (*look.Rehearsal, error) {
 }
 
 func newFstabCheck(e *Env) *cobra.Command {
-	explain := false
+	explain, accept := false, false
 	cmd := &cobra.Command{
 		Use: "check", Short: "Find lines that do not mean what they say",
 		Long: `Find lines of fstab that systemd reads otherwise than they look, that name nothing,
 two devices, or the wrong thing, and options that the kernel refuses. Exit code 4
-says that there are findings.`,
+says that there are findings. A table that was emptied on purpose is taken for what
+it is to be with --accept.`,
 		Example: "  fundus fstab check\n  fundus fstab check --json", Args: words(0, 0, "no words"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
+			if accept {
+				if err := e.remember(cmd.Context(), use.Accept); err != nil {
+					return err
+				}
+			}
 			r, err := e.lookFstab(cmd)
 			if err != nil {
 				return err
 			}
-			if err := e.remember(cmd.Context()); err != nil {
+			if err := e.remember(cmd.Context(), use.Remember); err != nil {
 				return err
 			}
 			return errors.Join(e.printer().Show(view.FstabCheck{Rehearsal: r, Explain: explain}), found(r.Findings, finding.Warning))
 		},
 	}
 	cmd.Flags().BoolVar(&explain, "explain", false, "say of each why it matters, and what to do")
+	cmd.Flags().BoolVar(&accept, "accept", false, "the lines that are gone were meant to go: keep the table as it is now")
 	return cmd
 }
 
 // remember keeps the table as it is, for the day on which somebody empties it. Whoever may not
 // write there only looks.
-func (e *Env) remember(ctx context.Context) error {
+func (e *Env) remember(ctx context.Context, keep func(*deed.Store, *inventory.Inventory) error) error {
 	m, err := e.open(ctx)
 	if err != nil {
 		return err
 	}
 	v, err := m.Machine.Inventory(ctx)
 	if err == nil {
-		err = use.Remember(m.store, v)
+		err = keep(m.store, v)
 	}
 	if oscall.Unwritable(err) {
 		return nil

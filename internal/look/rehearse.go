@@ -264,7 +264,7 @@ func RehearseAt(v *inventory.Inventory, seen Seen) (*Rehearsal, error) {
 	out := rehearsal(v, boot.Rehearse(v))
 	if lost, is := fstab.Emptied(f.Data, seen.Data); is {
 		now := len(v.Fstab().Entries())
-		found := FstabEmptied.New(fstab.Path, "%d lines are left of %d that were seen on %s", now, now+lost, seen.At.UTC().Format("2006-01-02 15:04 MST")).WithMend("fundus fstab restore")
+		found := FstabEmptied.New(fstab.Path, "%d lines are left of %d that were seen on %s; where that was meant, fundus fstab check --accept", now, now+lost, seen.At.UTC().Format("2006-01-02 15:04 MST")).WithMend("fundus fstab restore")
 		out.Findings = slices.Insert(out.Findings, 0, found)
 	}
 	return out, nil

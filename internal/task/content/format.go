@@ -249,6 +249,15 @@ func retype(ctx context.Context, p *task.Planner, n inventory.Node) error {
 		if err := f.Set(l.Number, fstab.TypeField, c.MountType()); err != nil {
 			return err
 		}
+		if (l.Entry.Pass > 0) != (c.Pass > 0) { // of some kinds there is nothing to be checked at boot
+			pass := c.Pass
+			if l.Entry.Dir == "/" {
+				pass = min(pass, 1)
+			}
+			if err := f.Set(l.Number, fstab.PassField, fmt.Sprint(pass)); err != nil {
+				return err
+			}
+		}
 		changed = true
 	}
 	if !changed {

@@ -75,6 +75,9 @@ func (r *FstabAdd) Plan(ctx context.Context, p *task.Planner) error {
 		}
 	}
 	if !e.IsSwap() {
+		if err := hides(p, v, e.Dir); err != nil {
+			return err
+		}
 		if err := p.Stage.MakeDir(e.Dir); err != nil {
 			return err
 		}
@@ -258,4 +261,25 @@ func unmountable(v *inventory.Inventory, n inventory.Node) error {
 // none were named.
 func asAsked(have, want fstab.Entry, named bool) bool {
 	return have.Dir == want.Dir && have.Type == want.Type && (!named || slices.Equal(have.Options, want.Options))
+}
+
+// hides says that a directory has files in it, which are not seen while something is mounted over
+// them.
+func hides(p *task.Planner, v *inventory.Inventory, dir string) error {
+	_, device := v.MountedAt(dir)
+	_, other := v.OtherAt(dir)
+	if device || other || dir == "/" {
+		return nil
+	}
+	names, err := p.Stage.List(dir)
+	if err != nil || len(names) == 0 {
+		return nil // whoever may not look there may mount there
+	}
+	few := names[:min(len(names), 3)]
+	more := ""
+	if len(names) > len(few) {
+		more = fmt.Sprintf(" and %d more", len(names)-len(few))
+	}
+	p.Warn("%s has something in it, which nobody sees while this is mounted over it: %s%s", dir, strings.Join(few, ", "), more)
+	return nil
 }

@@ -1,6 +1,7 @@
 package use
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -124,10 +125,23 @@ func Committed(store *deed.Store, m machine.Reader, plan *draft.Plan) error {
 		return nil
 	}
 	state, err := m.ReadFile(fstab.Path)
-	if err != nil || len(fstab.Parse(state.Data).Entries()) == 0 {
+	if err != nil || state.Missing {
 		return err
 	}
 	return store.Keep(fstab.Path, state.Data, d.Clock)
+}
+
+// Accept keeps the table as it is now, however few lines it has: what somebody emptied on purpose
+// is no fault from then on. Nothing else changes.
+func Accept(store *deed.Store, v *inventory.Inventory) error {
+	f := v.Files[fstab.Path]
+	if f.Missing || f.Problem != "" {
+		return fmt.Errorf("%s: there is nothing to accept: %s", fstab.Path, cmp.Or(f.Problem, "the file is missing"))
+	}
+	if err := store.Keep(fstab.Path, f.Data, v.Machine.Now); err != nil {
+		return fmt.Errorf("keeping %s: %w", fstab.Path, err)
+	}
+	return nil
 }
 
 // Remember keeps the table as it is seen, unless it has just been emptied by somebody.
