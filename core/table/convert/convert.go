@@ -165,8 +165,9 @@ func otherType(m *table.Table, part table.Partition, s table.Scheme) (string, er
 	if known && t.ForLinux() {
 		return table.ParseType(s, "linux")
 	}
-	if data, err := table.ParseType(s, "data"); known && err == nil && s == table.GPT && slices.Contains(t.Holds, "FAT32") { // cards and sticks
-		return data, nil
+	data, err := table.ParseType(s, "data")
+	if all, _ := table.FindType(s, data); known && err == nil && s == table.GPT && t.Holds != nil && !slices.ContainsFunc(t.Holds, func(h string) bool { return !slices.Contains(all.Holds, h) }) {
+		return data, nil // of cards and sticks
 	}
 	return "", fmt.Errorf("partition %d: type %s: %w: %s has no such type; give it another one first: fundus partition edit", part.Number, table.TypeWords(m, part.Type), table.ErrValue, strings.ToUpper(string(s)))
 }
