@@ -2,10 +2,12 @@ package cli
 
 import (
 	"fmt"
+	"os"
 
 	"github.com/spf13/cobra"
 
 	"fundus/internal/deed"
+	"fundus/internal/machine/live"
 	"fundus/internal/oscall"
 	"fundus/internal/task/past"
 	"fundus/internal/view"
@@ -85,6 +87,17 @@ func (e *Env) forgetDrafts(store *deed.Store) error {
 	return e.printer().Show(view.Message{Kind: "message", Text: fmt.Sprintf("drafts forgotten: %d; nothing was written by them", len(all))})
 }
 
+// elsewhere is where root keeps its deeds, where somebody else looks at their own.
+func (e *Env) elsewhere(m *onMachine) string {
+	if e.o.bench != "" || e.o.state != "" || m.store.Dir == live.SystemState {
+		return ""
+	}
+	if _, err := os.Stat(live.SystemState); err != nil {
+		return ""
+	}
+	return live.SystemState
+}
+
 func newDeed(e *Env) *cobra.Command {
 	whole := false
 	list := &cobra.Command{
@@ -98,7 +111,7 @@ func newDeed(e *Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return e.printer().Show(view.Deeds{List: all, All: whole})
+			return e.printer().Show(view.Deeds{List: all, All: whole, Elsewhere: e.elsewhere(m)})
 		},
 	}
 	list.Flags().BoolVar(&whole, "all", false, "all of them, not the newest twenty alone")

@@ -175,6 +175,29 @@ func (e *Env) commit(ctx context.Context, m *onMachine, s task.Conditions, r tas
 	return nil
 }
 
+// replaced stores what a draft that no longer fits would be now in its place, and says so: what is
+// committed was seen before.
+func (e *Env) replaced(m *onMachine, code string, plan *draft.Plan, given draft.Given) error {
+	now := &plan.Draft
+	if now.Empty() {
+		return fmt.Errorf("draft %s no longer fits: %w; there is nothing left to do", code, draft.ErrChanged)
+	}
+	needs, err := now.Open(given)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(e.Err, "fundus: draft %s no longer fits: %v; what it would be now takes its place\n", code, draft.ErrChanged)
+	if !e.o.json {
+		if err := e.printer().Show(view.Draft{Draft: now, Stored: true, Needs: needs}); err != nil {
+			return err
+		}
+	}
+	if err := m.store.RemoveDraft(code); err != nil {
+		return err
+	}
+	return e.keep(m, now, given, needs)
+}
+
 // commitStored carries out a stored draft.
 func (e *Env) commitStored(ctx context.Context, code string) error {
 	m, err := e.open(ctx)
@@ -206,15 +229,10 @@ func (e *Env) commitStored(ctx context.Context, code string) error {
 		return fmt.Errorf("draft %s no longer fits: %w", code, err)
 	}
 	defer plan.Close()
-	if hex.EncodeToString(plan.Draft.Digest[:]) != stored.Digest {
-		if !e.o.json {
-			if err := e.printer().Show(view.Draft{Draft: &plan.Draft}); err != nil {
-				return err
-			}
-		}
-		return fmt.Errorf("draft %s no longer fits: %w; draft it again to see what it would be now", code, draft.ErrChanged)
-	}
 	given := draft.Given{Lose: slices.Concat(stored.Lose, e.o.lose), Despite: slices.Concat(stored.Despite, e.o.despite)}
+	if hex.EncodeToString(plan.Draft.Digest[:]) != stored.Digest {
+		return e.replaced(m, code, plan, given)
+	}
 	needs, err := plan.Draft.Open(given)
 	e.o.commit = err != nil || len(needs) == 0 || !e.Ask || e.o.json // else what is lost is asked for
 	err = e.decide(ctx, m, s, r, plan, given)

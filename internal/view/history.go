@@ -81,6 +81,8 @@ const clock = "2006-01-02 15:04:05"
 type Deeds struct {
 	List []*deed.Deed
 	All  bool // not the newest alone
+	// Elsewhere is where root's deeds lie, where these are somebody else's.
+	Elsewhere string
 }
 
 // Document implements Report.
@@ -90,6 +92,10 @@ func (r Deeds) Document() any { return deedsDocument(r.List) }
 func (r Deeds) Words(p *Printer) {
 	list := r.List
 	if len(list) == 0 {
+		if r.Elsewhere != "" {
+			p.wrap(0, "", "no deeds of this user; those of root lie in "+r.Elsewhere+": look as root")
+			return
+		}
 		p.printf("no deeds: nothing was committed yet\n")
 		return
 	}

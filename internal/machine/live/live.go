@@ -75,12 +75,15 @@ func (m *Machine) Locked(disk string) string {
 // Root is the running system's root.
 func (m *Machine) Root() string { return m.at.root }
 
+// SystemState is where root's deeds and drafts lie.
+const SystemState = "/var/lib/fundus"
+
 // StateDir is the user's state directory where that is set, whoever the user is; else
-// /var/lib/fundus for root, and the usual place in their home for others.
+// SystemState for root, and the usual place in their home for others.
 func (m *Machine) StateDir() string {
 	base := os.Getenv("XDG_STATE_HOME")
 	if base == "" && os.Getuid() == 0 {
-		return "/var/lib/fundus"
+		return SystemState
 	}
 	if base == "" {
 		home, err := os.UserHomeDir()

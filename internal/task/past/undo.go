@@ -96,7 +96,18 @@ func (r *Undo) Plan(ctx context.Context, p *task.Planner) error {
 			return err
 		}
 	}
-	return p.Stage.Tell(ctx, u.starts...)
+	if err := p.Stage.Tell(ctx, u.starts...); err != nil {
+		return err
+	}
+	for _, s := range p.Stage.Steps() { // what no table and no text file shows
+		switch {
+		case s.Kind == draft.Own, s.Kind == draft.Link, s.Kind == draft.Make:
+			p.Facts(fs.Fact{Name: "also", Value: s.Title})
+		case s.Action != nil && (s.Action.Verb == machine.Mount || s.Action.Verb == machine.Unmount || s.Action.Verb == machine.Bind):
+			p.Facts(fs.Fact{Name: "also", Value: s.Action.String()})
+		}
+	}
+	return nil
 }
 
 // readBySystemd reports whether the step changes what systemd has to read again.
@@ -119,7 +130,7 @@ func (u *undoing) losses(ctx context.Context, before *inventory.Inventory) error
 				continue
 			}
 			stays := slices.ContainsFunc(after.Family(disk), func(o inventory.Node) bool {
-				return o.Start == n.Start && slices.ContainsFunc(o.Contents, func(x fs.Content) bool { return x.Kind == c.Kind && x.UUID == c.UUID })
+				return o.Start == n.Start && slices.ContainsFunc(o.Contents, func(x fs.Content) bool { return x.Kind == c.Kind && (x.UUID == c.UUID || x.Label == c.Label && x.Size == c.Size) })
 			})
 			if loss, err := u.p.LossOf(ctx, n); err != nil {
 				return err
