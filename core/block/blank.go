@@ -10,17 +10,29 @@ const (
 	samplePiece  = 64 << 10
 	samplePlaces = 30
 	sampleRuns   = 256
+
+	smallSize  = 64 << 20
+	smallHead  = 384 << 10
+	smallTail  = 128 << 10
+	smallPiece = 8 << 10
 )
 
 // Blank reports whether every sampled place of the device reads as zeros. What cannot be
 // read is not blank: nobody knows what is there.
 func Blank(dev Device) bool {
 	s := sampler{dev: dev, size: dev.Size()}
-	if !s.zero(0, sampleHead) || !s.zero(s.size-sampleTail, sampleTail) || !s.runs() {
+	head, tail, piece := int64(sampleHead), int64(sampleTail), int64(samplePiece)
+	if s.size < smallSize { // of thousands of small ones a MiB each is enough
+		head, tail, piece = smallHead, smallTail, smallPiece
+		if !s.zero(1<<20, samplePiece) { // where a first partition usually begins
+			return false
+		}
+	}
+	if !s.zero(0, head) || !s.zero(s.size-tail, tail) || !s.runs() {
 		return false
 	}
 	for i := int64(1); i <= samplePlaces; i++ {
-		if !s.zero(s.size/(samplePlaces+1)*i, samplePiece) {
+		if !s.zero(s.size/(samplePlaces+1)*i, piece) {
 			return false
 		}
 	}

@@ -558,6 +558,9 @@ func orFileSystem(kind string) string {
 
 // About names the thing in an error that does not name it itself, as a refusal does.
 func About(thing string, err error) error {
+	if err == nil {
+		return nil
+	}
 	var refusal *Refusal
 	if errors.As(err, &refusal) {
 		return err

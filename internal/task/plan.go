@@ -96,7 +96,7 @@ func Plan(ctx context.Context, s Conditions, r Request) (*draft.Plan, error) {
 		case <-time.After(machine.AgainAfter):
 		}
 	}
-	return nil, fmt.Errorf("%s: %w by another process; wait for it to end, then run the command again", strings.Join(disks, ", "), ErrChanging)
+	return nil, fmt.Errorf("%s: %w by another process; wait for it to end, then run the command again (the last look: %w)", strings.Join(disks, ", "), ErrChanging, err)
 }
 
 // torn reports whether the error may come of reading a table while it was written.

@@ -1,4 +1,4 @@
-// Package ext reads ext2, ext3 and ext4 and makes ext4.
+// Package ext reads, makes and changes ext2, ext3 and ext4.
 //
 // The disk is cut into block groups. With flex_bg, sixteen groups share one
 // packed area at the start of the first of them:
@@ -10,7 +10,7 @@
 //
 // Groups that hold nothing but what the kernel can compute are marked
 // uninitialised and not written. INODE_ZEROED is set only where zeros were
-// written, which making a file system never does: the kernel zeroes the inode
+// written, which is with tables=full alone: else the kernel zeroes the inode
 // tables after the first mount. The journal starts empty with a random first
 // sequence and a UUID of its own, so that it cannot take up blocks of an
 // earlier one, and only its superblock is written.

@@ -181,8 +181,11 @@ func addOne(ctx context.Context, p *task.Planner, n inventory.Node, t table.Edit
 		part.Attributes = table.Boot(m.Scheme)
 	}
 	start, size, ok := m.Bytes(part.Span)
-	if err := t.Add(part); err != nil || !ok {
+	if err := t.Add(part); err != nil {
 		return part, machine.About(n.Name, err)
+	}
+	if !ok {
+		return part, fmt.Errorf("%s: sectors %v: %w: no disk has so many bytes", n.Name, part.Span, table.ErrPlace)
 	}
 	for _, now := range t.Model().Parts {
 		if now.Span == part.Span && (now.Number == part.Number || part.Number == 0) {

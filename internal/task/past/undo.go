@@ -130,7 +130,9 @@ func (u *undoing) losses(ctx context.Context, before *inventory.Inventory) error
 				continue
 			}
 			stays := slices.ContainsFunc(after.Family(disk), func(o inventory.Node) bool {
-				return o.Start == n.Start && slices.ContainsFunc(o.Contents, func(x fs.Content) bool { return x.Kind == c.Kind && (x.UUID == c.UUID || x.Label == c.Label && x.Size == c.Size) })
+				return o.Start == n.Start && slices.ContainsFunc(o.Contents, func(x fs.Content) bool {
+					return x.Kind == c.Kind && (x.UUID == c.UUID || x.Label == c.Label && x.Size == c.Size)
+				})
 			})
 			if loss, err := u.p.LossOf(ctx, n); err != nil {
 				return err
