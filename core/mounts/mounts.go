@@ -132,10 +132,14 @@ func (a Ask) options() *Obstacle {
 		return nil
 	}
 	faults := a.Faults()
+	var refused []string
 	for _, f := range faults {
 		if f.Trouble.Refused() {
-			return &Obstacle{Reason: Option, Says: "the kernel refuses the mount: " + f.Says}
+			refused = append(refused, f.Says)
 		}
+	}
+	if refused != nil {
+		return &Obstacle{Reason: Option, Says: "the kernel refuses the mount: " + strings.Join(refused, "; ")}
 	}
 	for _, f := range faults {
 		if f.Trouble == mountopt.Untold {
@@ -208,7 +212,11 @@ func how(readOnly bool) string {
 func Now(v *inventory.Inventory) (out []Mounted) {
 	for _, u := range v.Uses {
 		if n, ok := v.Node(u.Node); ok && u.How == inventory.Mounted {
-			out = append(out, Mounted{n, u.Where, u.ReadOnly})
+			readOnly := u.ReadOnly // what counts is the file system: one place of it may be read-only by itself
+			if u.Super != "" {
+				readOnly = slices.Contains(strings.Split(u.Super, ","), "ro")
+			}
+			out = append(out, Mounted{n, u.Where, readOnly})
 		}
 	}
 	return out

@@ -78,9 +78,9 @@ func proveWords(t *testing.T, j *judge) {
 	lines := []struct{ line, says string }{
 		{"LABEL=ground /srv/a ext4 defaults 0 2", "/srv/a: done"},
 		{"/dev/ubdb /srv/b xfs noatime 0 0", "/srv/b: done"},
-		{"/dev/ubdc /srv/c xfs defaults 0 0", "duplicate UUID"},
+		{"/dev/ubdc /srv/c xfs defaults 0 0", "no second xfs of one UUID"},
 		{"/dev/ubdd /srv/d vfat codepage=999 0 0", "codepage cp999 not found"},
-		{"/dev/ubde /srv/e ext4 defaults 0 2", "ext4_check_descriptors"},
+		{"/dev/ubde /srv/e ext4 defaults 0 2", "it is damaged: group 0"},
 		{"LABEL=tied /srv/f xfs defaults 0 0", "it holds ext4, not xfs"},
 		{"LABEL=tied /srv/g ext4 nosuchoption 0 0", "does not know"},
 		{"LABEL=tied /srv/h ext4 commit=soon 0 0", "is no value of commit"},
@@ -94,7 +94,7 @@ func proveWords(t *testing.T, j *judge) {
 		{"LABEL=tied none ext4 defaults 0 0", "left out"},
 		{"LABEL=tied /srv/p ext4 noauto 0 0", "noauto"},
 		{"fern:/export /srv/q nfs defaults 0 0", "systemd's"},
-		{"LABEL=tied /srv/r ext4 x-systemd.automount 0 0", "systemd's"},
+		{"LABEL=tied /srv/r ext4 x-systemd.automount 0 0", "/srv/r: done"},
 		{"LABEL=ground /srv/a/deep ext4 ro 0 0", "cannot be otherwise elsewhere"},
 		{"LABEL=old /srv/a/inner ext3 data=journal,user 0 0", "/srv/a/inner: done"},
 		{"LABEL=ground /srv/a ext4 defaults 0 0", "/srv/a"},
@@ -129,6 +129,7 @@ func proveWords(t *testing.T, j *judge) {
 	do("mount /srv/a /srv/shown --options=bind,ro,nosuid --make", "done", fine)
 	do("file /proc/self/mountinfo", "/srv/shown ro,nosuid", "/srv/a rw,relatime")
 	do("mount /srv/gone /srv/shown --options=bind", "no such directory", refused)
+	do("unmount /srv/r", fine)
 	do("digest /dev/ubdg")
 	do("mount LABEL=tied /srv/look --untouched --make", "done", fine)
 	do("file /proc/self/mountinfo", "/srv/look ro,relatime", "ro,norecovery")

@@ -64,7 +64,7 @@ func (r *Resize) Plan(ctx context.Context, p *task.Planner) error {
 		return c.refused(err)
 	}
 	if r.Size.Form == quantity.Max {
-		if err := c.allRoom(p, changes); err != nil {
+		if err := c.allRoom(p, changes, notes); err != nil {
 			return err
 		}
 	}
@@ -139,17 +139,17 @@ func (r *Resize) chain(ctx context.Context, p *task.Planner) (*chain, error) {
 
 // allRoom refuses to give a place all the room where what is in it would keep its size: that was
 // meant. Where there is no more room it says who stands there.
-func (c *chain) allRoom(p *task.Planner, changes []stack.Change) error {
+func (c *chain) allRoom(p *task.Planner, changes []stack.Change, notes []string) error {
 	inner := c.layers[len(c.layers)-1]
-	room := c.node.Size
+	room, grows := c.node.Size, false
 	for _, change := range changes {
-		if change.Layer == 0 {
+		if grows = grows || change.Layer > 0; change.Layer == 0 {
 			room = change.To
 		}
 	}
 	content, _ := c.node.Content()
-	if len(c.layers) > 1 && content.Size > 0 && inner.Grow.Not != "" && inner.Size < room-room/100 {
-		err := fmt.Errorf("%s: its %s keeps its size of %v (%d bytes), and %v would be there: %s", c.node.Name, inner.What, inner.Size, inner.Size, room, inner.Grow.Not)
+	if len(c.layers) > 1 && content.Size > 0 && !grows && len(notes) > 0 && inner.Size < room-room/100 {
+		err := fmt.Errorf("%s: %s, where %v would be", c.node.Name, notes[len(notes)-1], room)
 		if c.node.Parent == "" {
 			return err
 		}

@@ -31,7 +31,9 @@ func options(words []string) string {
 			continue
 		}
 		asked++
-		takes := !slices.ContainsFunc(table.Check([]string{o}, nil), func(f mountopt.Fault) bool { return f.Trouble.Refused() && f.Trouble != mountopt.Missing })
+		takes := !slices.ContainsFunc(table.Check([]string{o}, nil), func(f mountopt.Fault) bool {
+			return (f.Trouble.Refused() || f.Trouble == mountopt.Untold && table.Own) && f.Trouble != mountopt.Missing
+		})
 		if err := taken(typ, device, o); (err == nil) != takes {
 			differ = append(differ, fmt.Sprintf("%s: %v", o, err))
 		}
