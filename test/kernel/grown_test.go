@@ -371,7 +371,14 @@ func proveLive(t *testing.T, j *judge) {
 			t.Errorf("foretold: %v; it is %s", m, a.Said[g.after])
 		}
 	}
-	for _, line := range a.Kernel {
+	for i, line := range a.Kernel {
+		// A copy of the superblock that the kernel wrote while the writer cut a file short lists
+		// that one as an orphan. A mount by the copy wants to clean it up by descriptors that are
+		// copies too, whose checksums of bitmaps are of another time. The first superblock, which
+		// has no orphan after the unmount, is mounted beside without a word.
+		if i > 0 && strings.Contains(a.Kernel[i-1], "orphan cleanup on readonly fs") && strings.Contains(line, "Corrupt inode bitmap") {
+			continue
+		}
 		if regexp.MustCompile(`(?i)error|corrupt|aborted|can.t`).MatchString(line) && !strings.Contains(line, "Can't find") && !strings.Contains(line, "planted") {
 			t.Errorf("the kernel says: %s", line)
 		}
