@@ -3,6 +3,7 @@ package boot
 import (
 	"strings"
 
+	"fundus/core/inventory"
 	"fundus/core/mounts"
 	"fundus/core/text/fstab"
 	"fundus/core/text/unit"
@@ -20,6 +21,33 @@ func (f facts) rootOptions() []string {
 	return append(options, fstab.Split(f.Words.Last("rootflags"))...)
 }
 
+// group is what devices are told together by: those that carry one UUID, or one alone.
+func group(on inventory.Node) string {
+	if c, ok := on.Content(); ok && c.UUID != "" {
+		return c.UUID
+	}
+	return on.Name
+}
+
+// sharers are the mounts of each group of devices, worked out once: a machine has thousands of
+// lines, and hardly two of one device.
+func (m *machine) sharers() map[string][]*node {
+	if m.shared != nil {
+		return m.shared
+	}
+	m.shared = map[string][]*node{}
+	for _, name := range m.graph.names() {
+		n := m.graph.nodes[name]
+		if n.loaded == nil || name == rootUp || unit.Suffix(name) != ".mount" {
+			continue
+		}
+		for _, on := range m.by.Resolve(entryOf(n.loaded).Spec) {
+			m.shared[group(on)] = append(m.shared[group(on)], n)
+		}
+	}
+	return m.shared
+}
+
 // beside lists what is mounted when the unit's turn comes: the root, and the mounts before it.
 func (m *machine) beside(n *node, ask mounts.Ask) (out []mounts.Mounted) {
 	if ask.Type == fstab.Swap {
@@ -28,9 +56,8 @@ func (m *machine) beside(n *node, ask mounts.Ask) (out []mounts.Mounted) {
 	if root, ok := m.v.Node(m.rootFound.node); ok && n.name != rootUp {
 		out = append(out, mounts.Mounted{On: root, Where: "/", ReadOnly: m.rootReadOnly()})
 	}
-	for _, name := range m.graph.names() {
-		o := m.graph.nodes[name]
-		if on, ok := m.v.Node(o.device); ok && o != n && name != rootUp && unit.Suffix(name) == ".mount" && o.job && o.loaded != nil && o.state == done && o.precedes(n) {
+	for _, o := range m.sharers()[group(ask.On)] {
+		if on, ok := m.v.Node(o.device); ok && o != n && o.job && o.state == done && o.precedes(n) {
 			e := entryOf(o.loaded)
 			out = append(out, mounts.Mounted{On: on, Where: o.loaded.Where(), ReadOnly: mounts.Ask{On: on, Type: e.Type, Options: e.Options}.ReadOnly()})
 		}
@@ -69,10 +96,9 @@ func (n *node) waitsFor(o *node, seen map[*node]bool) bool {
 // rival is a mount that excludes this one and is started at the same time, where the boot needs one
 // of both alone: then it is chance what the boot comes to. nil where there is none.
 func (m *machine) rival(n *node, ask mounts.Ask) *node {
-	for _, name := range m.graph.names() {
-		o := m.graph.nodes[name]
+	for _, o := range m.sharers()[group(ask.On)] {
 		on, ok := m.v.Node(o.device)
-		if !ok || o == n || name == rootUp || unit.Suffix(name) != ".mount" || o.loaded == nil || !o.job || o.state == failed || n.loaded == nil {
+		if !ok || o == n || !o.job || o.state == failed || n.loaded == nil {
 			continue
 		}
 		e := entryOf(o.loaded)

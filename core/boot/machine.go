@@ -25,6 +25,7 @@ type machine struct {
 	crypt    []crypttab.Entry
 	packaged bool // the units of packages are there
 	graph    *graph
+	shared   map[string][]*node // see sharers
 
 	rootFound found
 }
