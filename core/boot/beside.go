@@ -53,7 +53,7 @@ func (m *machine) beside(n *node, ask mounts.Ask) (out []mounts.Mounted) {
 	if ask.Type == fstab.Swap {
 		return nil
 	}
-	if root, ok := m.v.Node(m.rootFound.node); ok && n.name != rootUp {
+	if root, ok := m.v.Node(m.rootFound.node); ok && n.name != rootUp && group(root) == group(ask.On) {
 		out = append(out, mounts.Mounted{On: root, Where: "/", ReadOnly: m.rootReadOnly()})
 	}
 	for _, o := range m.sharers()[group(ask.On)] {
@@ -114,6 +114,13 @@ func (m *machine) rival(n *node, ask mounts.Ask) *node {
 // against them. The mount program hands them to the kernel, which refuses all of them for one,
 // and takes some at the first mount alone.
 func (m *machine) remountRefused() string {
+	if m.refused == nil { // it is asked for at each mount below the root
+		m.refused = new(m.judgeRemount())
+	}
+	return *m.refused
+}
+
+func (m *machine) judgeRemount() string {
 	root, ok := m.v.Node(m.rootFound.node)
 	for _, u := range m.lines {
 		if u.Where != "/" || u.None != "" || !ok {

@@ -26,6 +26,7 @@ type machine struct {
 	packaged bool // the units of packages are there
 	graph    *graph
 	shared   map[string][]*node // see sharers
+	refused  *string            // see remountRefused
 
 	rootFound found
 }

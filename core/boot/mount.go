@@ -81,9 +81,18 @@ func (m *machine) device(n *node, l *units.Loaded, e fstab.Entry) {
 		return
 	}
 	ask.Beside = m.beside(n, ask)
-	if o := ask.Judge(); o != nil {
+	if len(ask.Beside) == 0 { // it was judged already
+		m.remarked(n, on)
+	} else if o := ask.Judge(); o != nil {
 		n.fail("%s: %s", on.Name, o.Says)
-	} else if state := m.left(on); state != "" && checked(n) {
+	} else {
+		m.remarked(n, on)
+	}
+}
+
+// remarked says of a mount that comes how its file system was left.
+func (m *machine) remarked(n *node, on inventory.Node) {
+	if state := m.left(on); state != "" && checked(n) {
 		n.remark = "a check comes first, which may say more: " + state
 	}
 }
