@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"fundus/core/inventory"
+	"fundus/core/kind"
 	"fundus/core/mounts"
 	"fundus/core/text/fstab"
 	"fundus/core/text/unit"
@@ -21,9 +22,11 @@ func (f facts) rootOptions() []string {
 	return append(options, fstab.Split(f.Words.Last("rootflags"))...)
 }
 
-// group is what devices are told together by: those that carry one UUID, or one alone.
+// group is what devices are told together by that may exclude each other: one device, or those of
+// one UUID where the kernel mounts no two of them.
 func group(on inventory.Node) string {
-	if c, ok := on.Content(); ok && c.UUID != "" {
+	c, _ := on.Content()
+	if k, ok := kind.Of(c); ok && k.Alone != "" && c.UUID != "" {
 		return c.UUID
 	}
 	return on.Name
@@ -58,8 +61,7 @@ func (m *machine) beside(n *node, ask mounts.Ask) (out []mounts.Mounted) {
 	}
 	for _, o := range m.sharers()[group(ask.On)] {
 		if on, ok := m.v.Node(o.device); ok && o != n && o.job && o.state == done && o.precedes(n) {
-			e := entryOf(o.loaded)
-			out = append(out, mounts.Mounted{On: on, Where: o.loaded.Where(), ReadOnly: mounts.Ask{On: on, Type: e.Type, Options: e.Options}.ReadOnly()})
+			out = append(out, o.mounted(on))
 		}
 	}
 	return out
@@ -93,28 +95,33 @@ func (n *node) waitsFor(o *node, seen map[*node]bool) bool {
 	return false
 }
 
-// rival is a mount that excludes this one and is started at the same time, where the boot needs one
-// of both alone: then it is chance what the boot comes to. nil where there is none.
-func (m *machine) rival(n *node, ask mounts.Ask) *node {
+// rival is what excludes this mount and is started at the same time, where the boot needs one of
+// both alone: then it is chance what the boot comes to. nil where nothing does.
+func (m *machine) rival(n *node, ask mounts.Ask) *mounts.Obstacle {
 	for _, o := range m.sharers()[group(ask.On)] {
 		on, ok := m.v.Node(o.device)
-		if !ok || o == n || !o.job || o.state == failed || n.loaded == nil {
+		if !ok || o == n || !o.job || o.state == failed || entryOf(o.loaded).NoFail() == entryOf(n.loaded).NoFail() {
 			continue
 		}
-		e := entryOf(o.loaded)
-		ask.Beside = []mounts.Mounted{{On: on, Where: o.loaded.Where(), ReadOnly: mounts.Ask{On: on, Type: e.Type, Options: e.Options}.ReadOnly()}}
-		if ask.Judge() != nil && e.NoFail() != entryOf(n.loaded).NoFail() && !n.waitsFor(o, map[*node]bool{}) && !o.waitsFor(n, map[*node]bool{}) {
-			return o
+		ask.Beside = []mounts.Mounted{o.mounted(on)}
+		if x := ask.Excluded(); x != nil && !n.waitsFor(o, map[*node]bool{}) && !o.waitsFor(n, map[*node]bool{}) {
+			return x
 		}
 	}
 	return nil
 }
 
+// mounted is the unit's mount as others find it.
+func (n *node) mounted(on inventory.Node) mounts.Mounted {
+	e := entryOf(n.loaded)
+	return mounts.Mounted{On: on, Where: n.loaded.Where(), ReadOnly: mounts.Ask{On: on, Type: e.Type, Options: e.Options}.ReadOnly()}
+}
+
 // remountRefused says why the root is not given the options of its line; "" where nothing is
 // against them. The mount program hands them to the kernel, which refuses all of them for one,
-// and takes some at the first mount alone.
+// and takes some at the first mount alone. It is worked out once: each mount below the root asks.
 func (m *machine) remountRefused() string {
-	if m.refused == nil { // it is asked for at each mount below the root
+	if m.refused == nil {
 		m.refused = new(m.judgeRemount())
 	}
 	return *m.refused

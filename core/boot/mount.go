@@ -77,22 +77,13 @@ func (m *machine) device(n *node, l *units.Loaded, e fstab.Entry) {
 		return
 	}
 	if o := m.rival(n, ask); o != nil {
-		n.unsure("%s: it is to be mounted at %s too, for writing there or here alone, and the kernel mounts one of both: which is chance", on.Name, o.loaded.Where())
+		n.unsure("%s: %s; both are started at once, and which comes is chance", on.Name, o.Says)
 		return
 	}
 	ask.Beside = m.beside(n, ask)
-	if len(ask.Beside) == 0 { // it was judged already
-		m.remarked(n, on)
-	} else if o := ask.Judge(); o != nil {
+	if o := ask.Excluded(); o != nil {
 		n.fail("%s: %s", on.Name, o.Says)
-	} else {
-		m.remarked(n, on)
-	}
-}
-
-// remarked says of a mount that comes how its file system was left.
-func (m *machine) remarked(n *node, on inventory.Node) {
-	if state := m.left(on); state != "" && checked(n) {
+	} else if state := m.left(on); state != "" && checked(n) {
 		n.remark = "a check comes first, which may say more: " + state
 	}
 }

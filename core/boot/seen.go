@@ -43,5 +43,5 @@ func (m *machine) unseen(spec string) string {
 	if disk.Table != nil && disk.Table.Unseen != "" {
 		return fmt.Sprintf("%s has %s, and Linux sees no partition of %s: %s (fundus table repair %s)", name, spec, disk.Name, disk.Table.Unseen, disk.Name)
 	}
-	return fmt.Sprintf("%s has %s, and Linux makes no device of it, since it does not lie on the disk (fundus verify %s)", name, spec, disk.Name)
+	return fmt.Sprintf("%s has %s, and Linux makes no device of it (fundus verify %s)", name, spec, disk.Name)
 }

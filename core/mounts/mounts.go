@@ -65,7 +65,7 @@ func (a Ask) Judge() *Obstacle {
 	if o := a.options(); o != nil {
 		return o
 	}
-	return a.beside()
+	return a.Excluded()
 }
 
 func (a Ask) swap() bool { return a.Type == fstab.Swap }
@@ -125,7 +125,7 @@ func (a Ask) content() *Obstacle {
 	return nil
 }
 
-// options gives the first one for which the kernel refuses the mount, or of which nobody can tell.
+// options says for which the kernel refuses the mount, or else of which one nobody can tell.
 // Of swap the kernel sees no options: they are systemd's.
 func (a Ask) options() *Obstacle {
 	if a.swap() {
@@ -178,9 +178,12 @@ func named(options []string, known map[string]bool) []string {
 	return out
 }
 
-// beside says what of all that is mounted excludes the mount: one superblock is read-only or it
-// is not, at all places, and XFS is not mounted beside a copy of itself.
-func (a Ask) beside() *Obstacle {
+// Excluded says what of all that is mounted is against the mount: one superblock is read-only or
+// it is not, at all places, and of some kinds no two are mounted that have one UUID.
+func (a Ask) Excluded() *Obstacle {
+	if len(a.Beside) == 0 {
+		return nil
+	}
 	c, _ := a.On.Content()
 	for _, m := range a.Beside {
 		o, _ := m.On.Content()
