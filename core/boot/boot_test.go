@@ -35,9 +35,10 @@ func fernhill(lines string) *inventory.Inventory {
 	return &inventory.Inventory{
 		Nodes: []inventory.Node{part("sda1", "ext4", "root", ""), part("sdb1", "ext4", "herb", "herbarium"), part("sdc1", "ext4", "twin", ""),
 			part("sdd1", "ext4", "twin", ""), fenced, big, part("sdg1", "FAT32", "12-34", "FIELDCARD"), part("sdh1", "swap", "swp", ""), part("sdi1", "", "", "")},
-		Files:   map[string]inventory.File{fstab.Path: {Data: []byte(lines)}},
-		Dirs:    map[string]bool{"/": true, "/srv/herbarium": true},
-		Sources: map[string]bool{"/swapfile": true, "/swapped": false, "/srv/herbarium": true, "/srv/none": false},
+		Files:     map[string]inventory.File{fstab.Path: {Data: []byte(lines)}},
+		Dirs:      map[string]bool{"/": true, "/srv/herbarium": true},
+		SwapFiles: map[string]string{"/swapfile": ""},
+		Sources:   map[string]bool{"/swapfile": true, "/swapped": false, "/srv/herbarium": true, "/srv/none": false},
 	}
 }
 

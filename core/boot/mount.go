@@ -233,6 +233,8 @@ func (m *machine) bare(n *node, l *units.Loaded, e fstab.Entry) {
 		n.fail("there is no file %s", what)
 	case e.IsSwap() && hidden:
 		n.unsure("the file %s lies on what is mounted before it, and cannot be seen from here", what)
+	case e.IsSwap() && !m.looked(what):
+		n.unsure("what is in the file %s could not be looked at", what)
 	case e.IsSwap() && m.v.SwapFiles[what] != "":
 		n.fail("nothing can be swapped on %s: %s", what, m.v.SwapFiles[what])
 	case e.IsSwap():
@@ -257,6 +259,12 @@ func (m *machine) bare(n *node, l *units.Loaded, e fstab.Entry) {
 	default:
 		n.unsure("nothing is waited for; whether this kernel mounts %q cannot be told", e.Type)
 	}
+}
+
+// looked reports whether a file to swap on could be looked into.
+func (m *machine) looked(file string) bool {
+	_, told := m.v.SwapFiles[file]
+	return told
 }
 
 // bound is what is mounted a second time. systemd makes the source where it is missing, and where

@@ -5,6 +5,7 @@
 package fs
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -93,17 +94,13 @@ type Content struct {
 	Facts      []Fact         // for inspect, in the order to be shown
 }
 
-// AtMount is why the kernel refuses to mount what has a good superblock: every mount, or one for
-// writing. Both are "" where nothing that it reads is against it.
-type AtMount struct{ Any, Writing string }
+// AtMount is why the kernel refuses to mount what has a good superblock: every mount, every one but
+// those that leave the journal alone, or one for writing. All are "" where nothing that it reads is
+// against it.
+type AtMount struct{ Any, Journal, Writing string }
 
-// Why is the one or the other.
-func (m AtMount) Why() string {
-	if m.Any != "" {
-		return m.Any
-	}
-	return m.Writing
-}
+// Why is the gravest of them.
+func (m AtMount) Why() string { return cmp.Or(m.Any, m.Journal, m.Writing) }
 
 // Words are kind, label and size, as they stand in a sentence.
 func (c Content) Words() string {

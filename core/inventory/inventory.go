@@ -41,7 +41,7 @@ type Inventory struct {
 	System    System            // how it is told to boot
 	Dirs      map[string]bool   // for each mount point that is named: does it exist?
 	Names     map[string]bool   // users and groups that lines name, "uid=curator", and whether the machine knows them
-	SwapFiles map[string]string // files to swap on that lines name, and why the kernel would not; "" where it would
+	SwapFiles map[string]string // files to swap on that lines name, and why the kernel would not; "" where it would, none where nobody could look
 	Blocked   map[string]bool   // mount points at which there is something else than a directory
 	Leads     map[string]string // mount points that are symbolic links, and where they lead
 	Sources   map[string]bool   // for each path that fstab mounts or swaps on and that is no device: is it there?

@@ -22,7 +22,7 @@ func TestAtMount(t *testing.T) {
 			t.Errorf("%s: taken for %+v, %v", c.Name, list, err)
 			continue
 		}
-		if m := list[0].AtMount; (m.Any != "") != c.Any || (m.Why() != "") != c.Write {
+		if m := list[0].AtMount; (m.Any != "" || m.Journal != "") != c.Any || (m.Why() != "") != c.Write || (m.Journal != "") != c.Left {
 			t.Errorf("%s: %+v", c.Name, m)
 		}
 	}

@@ -85,7 +85,7 @@ func (t Table) one(o string, all []string, has Has) Fault {
 		return Fault{Option: o, Trouble: BadValue, Says: fmt.Sprintf("%s takes no value", name), Instead: name}
 	case !valued && !row.Alone:
 		return Fault{Option: o, Trouble: BadValue, Says: fmt.Sprintf("%s wants a value: %s", name, row.Takes())}
-	case valued && !row.takes(value) && row.Value == Number && account(o):
+	case valued && !row.takes(value) && row.Value == Number && Account(o):
 		return Fault{Option: o, Trouble: Untold, Says: fmt.Sprintf("whether the machine knows %s, whose number is looked up, cannot be told", quoted(value))}
 	case valued && !row.takes(value):
 		return Fault{Option: o, Trouble: BadValue, Says: fmt.Sprintf("%s is no value of %s: %s", quoted(value), name, row.Takes())}
@@ -99,9 +99,9 @@ func (t Table) one(o string, all []string, has Has) Fault {
 	return Fault{}
 }
 
-// account reports whether the option names a user or a group in place of its number: the mount
+// Account reports whether the option names a user or a group in place of its number: the mount
 // program looks both up before the kernel sees them.
-func account(o string) bool {
+func Account(o string) bool {
 	name, value, _ := strings.Cut(o, "=")
 	return (name == "uid" || name == "gid") && value != "" && strings.Trim(value[:1], "0123456789-") != "" && !strings.ContainsAny(value, " :/")
 }

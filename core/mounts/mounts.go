@@ -76,6 +76,13 @@ func (a Ask) ReadOnly() bool {
 	return e.On("ro", "rw") || kind.OnlyRead(a.As())
 }
 
+// untouched reports whether the mount leaves the journal alone.
+func (a Ask) untouched() bool {
+	c, _ := a.On.Content()
+	k, _ := kind.Of(c)
+	return slices.ContainsFunc(a.Options, func(o string) bool { return o == "norecovery" || slices.Contains(k.Untouched, o) })
+}
+
 // As is the type as which the kernel mounts it.
 func (a Ask) As() string {
 	if c, ok := a.On.Content(); ok && (a.Type == "" || a.Type == "auto" || strings.Contains(a.Type, ",") || c.Excluding(a.Type)) {
@@ -115,6 +122,8 @@ func (a Ask) content() *Obstacle {
 		return no(TooLarge, "the file system has %d bytes, the device only %d", c.Size, n.Size)
 	case c.AtMount.Any != "":
 		return no(Damaged, "it is damaged: %s", c.AtMount.Any)
+	case c.AtMount.Journal != "" && !a.untouched():
+		return no(Damaged, "it is damaged: %s", c.AtMount.Journal)
 	case c.AtMount.Writing != "" && !a.ReadOnly():
 		return no(Damaged, "it is damaged, and the kernel mounts it for reading alone: %s", c.AtMount.Writing)
 	case len(c.Unknown) > 0:

@@ -87,6 +87,9 @@ func contents(v *inventory.Inventory) []finding.Finding {
 		case ok && c.AtMount.Any != "" && len(v.UsesOf(n.Name)) == 0:
 			out = append(out, ContentDamaged.New(n.Name, "the %s is damaged, and the kernel does not mount it: %s", c.Kind, c.AtMount.Any).
 				WithRemedy("write nothing there, and copy the device away as it is before anything is tried; its superblock is whole"))
+		case ok && c.AtMount.Journal != "" && len(v.UsesOf(n.Name)) == 0:
+			out = append(out, ContentDamaged.New(n.Name, "the %s is damaged, and the kernel mounts it without its journal alone: %s", c.Kind, c.AtMount.Journal).
+				WithRemedy("copy away what is in it (fundus mount %s DIRECTORY --untouched), before anything is tried", n.Name))
 		case ok && c.AtMount.Writing != "" && len(v.UsesOf(n.Name)) == 0:
 			out = append(out, ContentDamaged.New(n.Name, "the %s is damaged, and the kernel mounts it for reading alone: %s", c.Kind, c.AtMount.Writing).
 				WithRemedy("copy away what is in it (fundus mount %s DIRECTORY --untouched), before anything is tried", n.Name))

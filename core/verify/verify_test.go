@@ -143,6 +143,7 @@ func TestFindings(t *testing.T) {
 		{ContentSmaller, "sdb1", content(func(n *inventory.Node) { n.Contents[0].Size -= 32 << 20 })},
 		{ContentDamaged, "sdb1", content(func(n *inventory.Node) { n.Contents[0].State = fs.Damaged })},
 		{ContentDamaged, "sdb1", content(func(n *inventory.Node) { n.Contents[0].AtMount.Any = "the root directory has no links" })},
+		{ContentDamaged, "sdb1", content(func(n *inventory.Node) { n.Contents[0].AtMount.Journal = "the journal has no links" })},
 		{ContentDamaged, "sdb1", content(func(n *inventory.Node) { n.Contents[0].AtMount.Writing = "a checksum is wrong" })},
 		{ContentUnknown, "sdb1", content(func(n *inventory.Node) { n.Contents, n.Zeros = nil, false })},
 		{FstabPulledOut, "/etc/fstab:2", func(v *inventory.Inventory) {

@@ -88,7 +88,7 @@ it is to be with --accept.`,
 			if err != nil {
 				return err
 			}
-			if err := e.remember(cmd.Context(), use.Remember); err != nil {
+			if err := e.remember(cmd.Context(), use.Remember); err != nil && !oscall.Unwritable(err) { // whoever may not write there only looks
 				return err
 			}
 			return errors.Join(e.printer().Show(view.FstabCheck{Rehearsal: r, Explain: explain}), found(r.Findings, finding.Warning))
@@ -99,8 +99,7 @@ it is to be with --accept.`,
 	return cmd
 }
 
-// remember keeps the table as it is, for the day on which somebody empties it. Whoever may not
-// write there only looks.
+// remember keeps the table as it is, for the day on which somebody empties it.
 func (e *Env) remember(ctx context.Context, keep func(*deed.Store, *inventory.Inventory) error) error {
 	m, err := e.open(ctx)
 	if err != nil {
@@ -109,9 +108,6 @@ func (e *Env) remember(ctx context.Context, keep func(*deed.Store, *inventory.In
 	v, err := m.Machine.Inventory(ctx)
 	if err == nil {
 		err = keep(m.store, v)
-	}
-	if oscall.Unwritable(err) {
-		return nil
 	}
 	return err
 }

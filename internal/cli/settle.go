@@ -176,13 +176,14 @@ func (e *Env) commit(ctx context.Context, m *onMachine, s task.Conditions, r tas
 }
 
 // replaced stores what a draft that no longer fits would be now in its place, and says so: what is
-// committed was seen before.
-func (e *Env) replaced(m *onMachine, code string, plan *draft.Plan, given draft.Given) error {
+// committed was seen before. What was given up for the old one was another thing, and is to be
+// named again.
+func (e *Env) replaced(m *onMachine, code string, plan *draft.Plan) error {
 	now := &plan.Draft
 	if now.Empty() {
 		return fmt.Errorf("draft %s no longer fits: %w; there is nothing left to do", code, draft.ErrChanged)
 	}
-	needs, err := now.Open(given)
+	needs, err := now.Open(draft.Given{})
 	if err != nil {
 		return err
 	}
@@ -192,10 +193,11 @@ func (e *Env) replaced(m *onMachine, code string, plan *draft.Plan, given draft.
 			return err
 		}
 	}
-	if err := m.store.RemoveDraft(code); err != nil {
-		return err
+	kept := e.keep(m, now, draft.Given{}, needs)
+	if !errors.Is(kept, errWaiting) {
+		return kept
 	}
-	return e.keep(m, now, given, needs)
+	return errors.Join(kept, m.store.RemoveDraft(code))
 }
 
 // commitStored carries out a stored draft.
@@ -229,10 +231,10 @@ func (e *Env) commitStored(ctx context.Context, code string) error {
 		return fmt.Errorf("draft %s no longer fits: %w", code, err)
 	}
 	defer plan.Close()
-	given := draft.Given{Lose: slices.Concat(stored.Lose, e.o.lose), Despite: slices.Concat(stored.Despite, e.o.despite)}
 	if hex.EncodeToString(plan.Draft.Digest[:]) != stored.Digest {
-		return e.replaced(m, code, plan, given)
+		return e.replaced(m, code, plan)
 	}
+	given := draft.Given{Lose: slices.Concat(stored.Lose, e.o.lose), Despite: slices.Concat(stored.Despite, e.o.despite)}
 	needs, err := plan.Draft.Open(given)
 	e.o.commit = err != nil || len(needs) == 0 || !e.Ask || e.o.json // else what is lost is asked for
 	err = e.decide(ctx, m, s, r, plan, given)

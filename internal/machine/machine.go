@@ -149,7 +149,9 @@ func LookAtPlaces(v *inventory.Inventory, r Reader) error {
 				if v.SwapFiles == nil {
 					v.SwapFiles = map[string]string{}
 				}
-				v.SwapFiles[u.What] = lookAtSwapFile(at.Full)
+				if why, told := lookAtSwapFile(at.Full); told {
+					v.SwapFiles[u.What] = why
+				}
 			}
 		}
 		lookAtNames(v, r, u.Entry.Options)

@@ -11,6 +11,7 @@ import (
 	"fundus/core/fs"
 	"fundus/core/fs/swap"
 	"fundus/core/inventory"
+	"fundus/core/mountopt"
 	"fundus/internal/oscall"
 )
 
@@ -66,10 +67,10 @@ func Numbered(r Reader, options []string) []string {
 
 // accountOf is the list in which the value of an option is a name; "" where it is none.
 func accountOf(o string) (list, word string) {
-	name, value, valued := strings.Cut(o, "=")
-	if !valued || value == "" || strings.Trim(value, "0123456789") == "" {
+	if !mountopt.Account(o) {
 		return "", ""
 	}
+	name, value, _ := strings.Cut(o, "=")
 	return map[string]string{"uid": Users, "gid": Groups}[name], value
 }
 
@@ -90,43 +91,49 @@ func lookAtNames(v *inventory.Inventory, r Reader, options []string) {
 }
 
 // lookAtSwapFile says what the kernel would have against swapping on the file at the path, which
-// is the host's. It takes a plain file with a signature, of which every block is there
-// (mm/swapfile.c, fs/iomap/swapfile.c of Linux 6.1).
-func lookAtSwapFile(at string) string {
+// is the host's; told is false where it could not be looked into. It takes a plain file with a
+// signature, of which every block is there (mm/swapfile.c, fs/iomap/swapfile.c of Linux 6.1).
+func lookAtSwapFile(at string) (why string, told bool) {
 	st, err := os.Stat(at)
 	switch {
 	case os.IsNotExist(err): // it is only planned
-		return ""
+		return "", true
 	case err != nil:
-		return err.Error()
+		return "", false
 	case !st.Mode().IsRegular():
-		return "it is no plain file"
+		return "it is no plain file", true
 	}
 	dev, err := file.Open(at, false, block.DefaultGeometry)
 	if err != nil {
-		return err.Error()
+		return "", false
 	}
 	defer dev.Close()
 	c, err := swap.Probe(dev)
 	switch {
 	case err != nil:
-		return err.Error()
+		return "", false
 	case c == nil:
-		return "it has no signature of swap"
+		return "it has no signature of swap", true
 	case c.State == fs.Damaged:
-		return "its header is damaged"
+		return "its header is damaged", true
 	case c.State == fs.Asleep: // a system sleeps in it
-		return ""
+		return "", true
 	case int64(c.Size) > dev.Size():
-		return "it is shorter than its header says"
+		return "it is shorter than its header says", true
 	}
+	return holeIn(at, uint64(c.Size)), true
+}
+
+// holeIn says where the first bytes of a file have no place; "" where all have one, and where the
+// file system does not say it.
+func holeIn(at string, size uint64) string {
 	f, err := os.Open(at)
 	if err != nil {
-		return err.Error()
+		return ""
 	}
 	defer f.Close()
 	list, err := oscall.Extents(f, false)
-	if err != nil { // memory and the network do not say it
+	if err != nil {
 		return ""
 	}
 	next := uint64(0)
@@ -136,7 +143,7 @@ func lookAtSwapFile(at string) string {
 		}
 		next = e.Logical + e.Length
 	}
-	if next < uint64(c.Size) {
+	if next < size {
 		return fmt.Sprintf("it has a hole at byte %d: every block of such a file has to be there", next)
 	}
 	return ""

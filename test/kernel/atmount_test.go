@@ -31,13 +31,16 @@ func proveRefused(t *testing.T, j *judge) {
 				t.Fatal(c.Name, err)
 			}
 			s.images = append(s.images, image)
-			s.commands = append(s.commands, fmt.Sprintf("attempt ubd%c %s ro", 'a'+i, c.Type), fmt.Sprintf("attempt ubd%c %s rw", 'a'+i, c.Type))
+			s.commands = append(s.commands, fmt.Sprintf("attempt ubd%c %s ro", 'a'+i, c.Type), fmt.Sprintf("attempt ubd%c %s rw", 'a'+i, c.Type), fmt.Sprintf("attempt ubd%c %s ro noload", 'a'+i, c.Type))
 		}
 		a := j.run(t, s)[len(list)-1]
 		for i, c := range list {
-			ro, rw := a.Said[2*i], a.Said[2*i+1]
+			ro, rw := a.Said[3*i], a.Said[3*i+1]
 			if strings.HasPrefix(ro, "unmount") || strings.HasPrefix(rw, "unmount") || (ro != "mounted") != c.Any || (rw != "mounted") != c.Write {
 				t.Errorf("%s: for reading %s, for writing %s; foretold: refused %v and %v", c.Name, ro, rw, c.Any, c.Write)
+			}
+			if left := a.Said[3*i+2] == "mounted"; c.Any && left != c.Left {
+				t.Errorf("%s: mounted with its journal left alone: %v (%s), foretold %v", c.Name, left, a.Said[3*i+2], c.Left)
 			}
 			n++
 		}

@@ -17,8 +17,9 @@ import (
 //
 // What a replay of the journal may put right is not judged: with one due, the root directory.
 //
-// Source: fs/ext4/super.c (ext4_check_descriptors, __ext4_fill_super, ext4_get_journal_inode) and
-// fs/jbd2/journal.c (journal_get_superblock) of Linux 6.1.
+// Source: fs/ext4/super.c (ext4_check_descriptors, __ext4_fill_super, ext4_get_journal_inode),
+// fs/ext4/block_validity.c (ext4_protect_reserved_inode: every mount looks at the map of the
+// journal's inode) and fs/jbd2/journal.c (journal_get_superblock) of Linux 6.1.
 func AtMount(dev block.Device) (m fs.AtMount) {
 	s, err := Read(dev)
 	if err != nil || s.Incompat&incompatJournalDev != 0 {
@@ -36,13 +37,29 @@ func AtMount(dev block.Device) (m fs.AtMount) {
 		m.Any = "the root directory: " + why
 		return m
 	}
-	if s.Compat&compatJournal != 0 && s.disk.JournalInode != 0 {
-		if why := s.journalAtMount(dev, first); why != "" {
-			m.Any = "the journal: " + why
+	// Whoever makes a journal puts it into that inode.
+	if s.Compat&compatJournal == 0 || s.disk.JournalInode != journalInode {
+		return m
+	}
+	n, why := s.special(first, journalInode, modeFile)
+	spans, err := s.blocksOf(dev, n)
+	switch {
+	case why != "":
+		m.Any = "the journal: " + why
+	case err != nil:
+		m.Any = fmt.Sprintf("the journal: the map of inode %d: %v", journalInode, err)
+	case len(spans) == 0:
+		m.Journal = "the journal: it has no blocks"
+	default:
+		if why := s.journalAtMount(dev, n); why != "" {
+			m.Journal = "the journal: " + why
 		}
 	}
 	return m
 }
+
+// mostDescriptors bounds how many bytes of them are read, which is enough for 128 TiB.
+const mostDescriptors = 64 << 20
 
 // descriptorsAtMount holds the places that the descriptors name, and their checksums. For a wrong
 // checksum alone, and for a place over the superblock's neighbours, a mount for reading passes.
@@ -51,18 +68,21 @@ func (s *Superblock) descriptorsAtMount(dev block.Device) (m fs.AtMount) {
 	if size < int64(binary.Size(descriptorFirst{})) || size > int64(s.BlockSize) {
 		return fs.AtMount{Any: fmt.Sprintf("group descriptors of %d bytes", size)}
 	}
-	var block0 []byte
+	if s.Groups()*uint64(size) > mostDescriptors {
+		return m // more than is read at each look
+	}
+	var those []byte
 	last := uint64(s.Blocks) - 1
 	table := (uint64(s.InodesPerGroup)*uint64(s.InodeSize) + uint64(s.BlockSize) - 1) / uint64(s.BlockSize)
 	for group := range s.Groups() {
 		if group%s.perDesc() == 0 {
 			at := int64(s.descHome(s.shape(), group/s.perDesc())) * int64(s.BlockSize)
 			var err error
-			if block0, err = block.ReadSized(dev, at, int64(s.BlockSize), int64(s.BlockSize)); err != nil {
+			if those, err = block.ReadSized(dev, at, int64(s.BlockSize), int64(s.BlockSize)); err != nil {
 				return fs.AtMount{Any: fmt.Sprintf("the descriptors of group %d cannot be read: %v", group, err)}
 			}
 		}
-		raw := block0[int64(group%s.perDesc())*size:][:size]
+		raw := those[int64(group%s.perDesc())*size:][:size]
 		d, err := decodeDescriptor(raw)
 		if err != nil {
 			return fs.AtMount{Any: err.Error()}
@@ -155,19 +175,9 @@ const (
 	journalKnown   = 0x3F // incompatible features
 )
 
-func (s *Superblock) journalAtMount(dev block.Device, first []byte) string {
-	if s.disk.JournalInode != journalInode {
-		return "" // nobody makes one elsewhere
-	}
-	n, why := s.special(first, journalInode, modeFile)
-	if why != "" {
-		return why
-	}
+// journalAtMount holds what a mount that leaves the journal alone does not look at.
+func (s *Superblock) journalAtMount(dev block.Device, n inode) string {
 	blocks := wide(n.SizeLo, n.SizeHi) / uint64(s.BlockSize)
-	spans, err := s.blocksOf(dev, n)
-	if err != nil || len(spans) == 0 {
-		return fmt.Sprintf("the map of inode %d: %v", journalInode, err)
-	}
 	at, ok := s.firstBlock(dev, n)
 	if !ok {
 		return "" // its map has more than one level: which block is the first is not looked up

@@ -18,9 +18,9 @@ func AtMount(dev block.Device) (m fs.AtMount) {
 	if f == nil || err != nil || v.first == 0 {
 		return m
 	}
-	const ends = 0x0FFFFFF8
-	at := v.first
-	for range v.clusters {
+	const ends, most = 0x0FFFFFF8, 1 << 16 // clusters of a root directory; more are not gone through
+	at, before := v.first, v.first
+	for i := uint32(1); i < most; i++ {
 		if !v.valid(at) {
 			return fs.AtMount{Any: fmt.Sprintf("the root directory leads to cluster %d, which is none", at)}
 		}
@@ -33,9 +33,13 @@ func AtMount(dev block.Device) (m fs.AtMount) {
 			return m
 		case next == 0:
 			return fs.AtMount{Any: fmt.Sprintf("the chain of the root directory ends at cluster %d, which is free", at)}
+		case next == before:
+			return fs.AtMount{Any: "the chain of the root directory goes round in a circle"}
 		default:
-			at = next
+			if at = next; i&(i-1) == 0 { // whoever goes in a circle comes back to a place that is kept long enough
+				before = at
+			}
 		}
 	}
-	return fs.AtMount{Any: "the chain of the root directory goes round in a circle"}
+	return m
 }

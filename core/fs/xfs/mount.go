@@ -12,8 +12,8 @@ import (
 
 // AtMount says why the kernel would refuse to mount what has a good superblock: the root directory
 // in the tree of its group, its inode and those of the realtime part with their neighbours, and
-// for writing the headers of each group. A log that has to be replayed may put them right: then nothing is
-// said. What cannot be read is refused too.
+// for writing the headers of each group. A log that has to be replayed may put them right: then
+// nothing is said. What cannot be read is refused too.
 //
 // Source: fs/xfs/xfs_mount.c (xfs_mountfs), xfs_rtalloc.c (xfs_rtmount_inodes), and
 // fs/xfs/libxfs/xfs_inode_buf.c (xfs_inode_buf_verify, xfs_dinode_verify) of Linux 6.1.
@@ -28,6 +28,9 @@ func AtMount(dev block.Device) (m fs.AtMount) {
 		}
 	}
 	be := binary.BigEndian
+	if size, perBlock := int64(be.Uint16(v.super[104:])), int64(be.Uint16(v.super[106:])); size < 256 || size > 2048 || size > v.block || perBlock != v.block/size {
+		return fs.AtMount{Any: fmt.Sprintf("inodes of %d bytes, %d to a block of %d", size, perBlock, v.block)}
+	}
 	if why := v.listed(be.Uint64(v.super[56:])); why != "" {
 		return fs.AtMount{Any: why}
 	}
@@ -48,9 +51,6 @@ func AtMount(dev block.Device) (m fs.AtMount) {
 func (v *volume) inodeAtMount(number uint64, mode uint16) string {
 	be := binary.BigEndian
 	size, blockLog, perBlock := int64(be.Uint16(v.super[104:])), uint(v.super[124]), uint64(be.Uint16(v.super[106:]))
-	if size < 256 || size > v.block || perBlock != uint64(v.block/size) {
-		return fmt.Sprintf("inodes of %d bytes, %d to a block of %d", size, perBlock, v.block)
-	}
 	at := number / perBlock
 	group, inGroup := int64(at>>blockLog), int64(at&(1<<blockLog-1))
 	if group >= v.count || inGroup*v.block >= v.group {
@@ -171,7 +171,7 @@ func (v *volume) header(group int64, h head) string {
 
 // groupsAtMount checks what the kernel reads of each group to keep room for its trees.
 func (v *volume) groupsAtMount() string {
-	for g := range v.count {
+	for g := range min(v.count, mostMade) { // of more than anybody makes the first are looked at
 		for _, h := range []head{spaceHead, inodeHead} {
 			if why := v.header(g, h); why != "" {
 				return why

@@ -6,8 +6,6 @@ import (
 	"strings"
 
 	"fundus/core/fs"
-	"fundus/core/inventory"
-	"fundus/core/scan"
 	"fundus/core/table"
 	"fundus/core/target"
 	"fundus/internal/machine"
@@ -61,25 +59,11 @@ func (r *TableEdit) Plan(ctx context.Context, p *task.Planner) error {
 		return machine.About(n.Name, err)
 	}
 	p.Facts(fs.Fact{Name: "identifier", Value: fmt.Sprintf("%s becomes %s", was.ID, t.Model().ID)})
-	for _, part := range was.Parts {
-		now, _ := t.Model().Part(part.Number)
-		node, ok := v.Node(partName(n, part.Number))
-		if !ok || now.UUID == part.UUID || v.Imaged(node) {
-			continue
-		}
-		p.Facts(fs.Fact{Name: "PARTUUID", Value: fmt.Sprintf("%s: %s becomes %s", node.Name, part.UUID, now.UUID)})
-		if err := p.Rename(ctx, v, node, "PARTUUID="+part.UUID, "PARTUUID="+now.UUID); err != nil {
-			return err
-		}
+	if err := follow(ctx, p, v, n, was, t.Model()); err != nil {
+		return err
 	}
 	if was.Scheme == table.GPT && len(was.Parts) > 0 {
 		p.Note("its partitions keep their PARTUUIDs; fundus partition edit gives one another: --uuid=new")
 	}
 	return p.Change(ctx, n, t)
-}
-
-// partName is the name of a partition of the disk.
-func partName(disk inventory.Node, number int) string {
-	name, _ := scan.Name(disk, number)
-	return name
 }

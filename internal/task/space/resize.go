@@ -149,7 +149,7 @@ func (c *chain) allRoom(p *task.Planner, changes []stack.Change, notes []string)
 	}
 	content, _ := c.node.Content()
 	if len(c.layers) > 1 && content.Size > 0 && !grows && len(notes) > 0 && inner.Size < room-room/100 {
-		err := fmt.Errorf("%s: %s, where %v would be", c.node.Name, notes[len(notes)-1], room)
+		err := fmt.Errorf("%s: %v would be there, and %s", c.node.Name, room, notes[len(notes)-1])
 		if c.node.Parent == "" {
 			return err
 		}

@@ -37,15 +37,15 @@ type Job struct {
 }
 
 // MountAll lists the lines of fstab as what mounts each, those first that others lie below.
-// With make, directories that are missing are made.
-func MountAll(v *inventory.Inventory, make bool) (jobs []Job) {
+// Directories that are missing are made where that is asked for.
+func MountAll(v *inventory.Inventory, missing bool) (jobs []Job) {
 	for _, u := range v.Units() {
 		if u.Entry.IsSwap() {
 			continue
 		}
 		j := mountJob(v, u)
 		if m, is := j.Request.(*Mount); is {
-			m.Make = make && !ofOther(v, u)
+			m.Make = missing && !ofOther(v, u)
 		}
 		jobs = append(jobs, j)
 	}

@@ -75,9 +75,7 @@ func (r *FstabAdd) Plan(ctx context.Context, p *task.Planner) error {
 		}
 	}
 	if !e.IsSwap() {
-		if err := hides(p, v, e.Dir); err != nil {
-			return err
-		}
+		hides(p, v, e.Dir)
 		if err := p.Stage.MakeDir(e.Dir); err != nil {
 			return err
 		}
@@ -265,15 +263,15 @@ func asAsked(have, want fstab.Entry, named bool) bool {
 
 // hides says that a directory has files in it, which are not seen while something is mounted over
 // them.
-func hides(p *task.Planner, v *inventory.Inventory, dir string) error {
+func hides(p *task.Planner, v *inventory.Inventory, dir string) {
 	_, device := v.MountedAt(dir)
 	_, other := v.OtherAt(dir)
-	if device || other || dir == "/" {
-		return nil
+	if device || other || dir == "/" || v.Awaits(dir) { // a look there would be the first access
+		return
 	}
 	names, err := p.Stage.List(dir)
 	if err != nil || len(names) == 0 {
-		return nil // whoever may not look there may mount there
+		return // whoever may not look there may mount there
 	}
 	few := names[:min(len(names), 3)]
 	more := ""
@@ -281,5 +279,4 @@ func hides(p *task.Planner, v *inventory.Inventory, dir string) error {
 		more = fmt.Sprintf(" and %d more", len(names)-len(few))
 	}
 	p.Warn("%s has something in it, which nobody sees while this is mounted over it: %s%s", dir, strings.Join(few, ", "), more)
-	return nil
 }

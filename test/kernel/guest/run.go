@@ -42,13 +42,14 @@ func fundus(words []string) string {
 	return fmt.Sprintf("%s[%v]", out, err)
 }
 
-// attempt has the kernel mount a device as a type with flags, "ro" or "rw", and says how that ended.
+// attempt has the kernel mount a device as a type, "ro" or "rw", with what options follow, and says
+// how that ended.
 func attempt(words []string) string {
 	flags := uintptr(0)
 	if words[2] == "ro" {
 		flags = syscall.MS_RDONLY
 	}
-	if err := syscall.Mount("/dev/"+words[0], "/mnt", words[1], flags, ""); err != nil {
+	if err := syscall.Mount("/dev/"+words[0], "/mnt", words[1], flags, strings.Join(words[3:], ",")); err != nil {
 		return err.Error()
 	}
 	if err := syscall.Unmount("/mnt", 0); err != nil {
