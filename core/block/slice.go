@@ -77,7 +77,8 @@ func (s *Slice) Next(off int64) (start, end int64, hole bool, err error) {
 // Size is the length of the slice in bytes.
 func (s *Slice) Size() int64 { return s.n }
 
-// Geometry is that of the device; the alignment offset moves with the start.
+// Geometry is that of the device, its alignment offset too: it counts from where the device
+// begins.
 func (s *Slice) Geometry() Geometry { return s.dev.Geometry() }
 
 // Sync syncs the device; on an overlay it closes a phase.

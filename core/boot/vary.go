@@ -39,6 +39,7 @@ func Absent(v *inventory.Inventory, disk string) *inventory.Inventory {
 		out.Nodes = append(out.Nodes, n)
 	}
 	out.Uses = slices.DeleteFunc(slices.Clone(v.Uses), func(u inventory.Use) bool { return gone[u.Node] })
+	out.Areas = slices.DeleteFunc(slices.Clone(v.Areas), func(a inventory.Area) bool { return gone[a.Node] || gone[a.On] })
 	return &out
 }
 
@@ -101,6 +102,13 @@ func renamed(v *inventory.Inventory, disks map[string]string) *inventory.Invento
 	out.Uses = slices.Clone(v.Uses)
 	for i := range out.Uses {
 		out.Uses[i].Node = name(out.Uses[i].Node)
+	}
+	out.Areas = slices.Clone(v.Areas)
+	for i, a := range out.Areas {
+		if to := name(a.Node); to != a.Node {
+			out.Areas[i].Node, out.Areas[i].Path = to, "/dev/"+to
+		}
+		out.Areas[i].On = name(a.On)
 	}
 	return &out
 }

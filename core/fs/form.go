@@ -59,7 +59,7 @@ func Exactly(n, count uint64, unit quantity.Bytes) Portion {
 
 // Parse reads a value. Bad words are ErrSetting, with what would be taken.
 func (s Setting) Parse(word string) (int64, error) {
-	if s.Nought != "" && word == s.Nought {
+	if s.Nought != "" && (word == s.Nought || word == "0" && s.Form != Text) {
 		return 0, nil
 	}
 	n, err := s.number(word)
@@ -105,6 +105,12 @@ func (s Setting) number(word string) (int64, error) {
 	case Time:
 		return parseTime(word)
 	}
+	switch { // of whatever
+	case word == "0" && s.Form == Part:
+		return int64(ShareOf(0)), nil
+	case word == "0":
+		return 0, nil
+	}
 	if share := strings.HasSuffix(word, "%"); s.Form == Share || s.Form == Part && share {
 		n, err := parseShare(word)
 		if s.Form == Part {
@@ -138,22 +144,32 @@ func parseShare(word string) (int64, error) {
 	return int64(n), err
 }
 
-// timeUnits are those of times, the longest first.
-func timeUnits() []struct {
+// timeUnit is a unit of times: the name that is written, and others that are read.
+type timeUnit struct {
 	name    string
+	others  []string
 	seconds int64
-} {
-	return []struct {
-		name    string
-		seconds int64
-	}{{"d", 24 * 3600}, {"h", 3600}, {"min", 60}, {"s", 1}}
+}
+
+// timeUnits are those of times, the longest first. What is only read has no name: no month is
+// written, since it says 30 days here and other numbers elsewhere.
+func timeUnits() []timeUnit {
+	const day = 24 * 3600
+	return []timeUnit{
+		{"", []string{"month", "months"}, 30 * day}, {"", []string{"week", "weeks", "w"}, 7 * day}, {"d", []string{"day", "days"}, day},
+		{"h", []string{"hour", "hours"}, 3600}, {"min", []string{"minute", "minutes"}, 60}, {"s", []string{"second", "seconds"}, 1},
+	}
 }
 
 func parseTime(word string) (int64, error) {
+	digits := strings.TrimRight(word, "abcdefghijklmnopqrstuvwxyz")
+	n, err := strconv.ParseUint(digits, 10, 32)
+	if err != nil {
+		return 0, ErrSetting
+	}
 	for _, u := range timeUnits() {
-		if digits, ok := strings.CutSuffix(word, u.name); ok {
-			n, err := strconv.ParseUint(digits, 10, 32)
-			return int64(n) * u.seconds, err
+		if unit := word[len(digits):]; unit != "" && (unit == u.name || slices.Contains(u.others, unit)) {
+			return int64(n) * u.seconds, nil
 		}
 	}
 	return 0, ErrSetting
@@ -193,7 +209,7 @@ func shareWord(tenths int64) string {
 
 func timeWord(n int64) string {
 	for _, u := range timeUnits() {
-		if n != 0 && n%u.seconds == 0 {
+		if n != 0 && u.name != "" && n%u.seconds == 0 {
 			return fmt.Sprintf("%d%s", n/u.seconds, u.name)
 		}
 	}

@@ -25,6 +25,15 @@ func TestValuesReadBack(t *testing.T) {
 			}
 		}
 	}
+	every := Setting{Key: "every", Form: Time, Range: [2]int64{1, 1 << 30}, Nought: "never"}
+	for word, want := range map[string]int64{"30days": 2592000, "1month": 2592000, "1d": 86400, "2weeks": 1209600, "90min": 5400, "0": 0, "never": 0, "5": -1, "day": -1, "1m": -1, "0s": -1} {
+		if got, err := every.Parse(word); (err != nil) != (want < 0) || err == nil && got != want {
+			t.Errorf("%q: %d, %v", word, got, err)
+		}
+	}
+	if got, err := share.Parse("0"); err != nil || got != 0 {
+		t.Errorf("nought of whatever: %d, %v", got, err)
+	}
 	for word, want := range map[string]int64{"4096": 4096, "4KiB": 4096, "4k": 4096, "4096B": 4096, "0.003GiB": -1, "4KB": -1} {
 		if got, err := few.Parse(word); (err != nil) != (want < 0) || err == nil && got != want {
 			t.Errorf("%q: %d, %v", word, got, err)

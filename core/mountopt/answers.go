@@ -12,7 +12,8 @@ func (t Table) CheckBy(options []string, has Has, answers Answers) []Fault {
 	out := t.Check(options, has)
 	for o, words := range answers {
 		i := slices.IndexFunc(out, func(f Fault) bool { return f.Option == o })
-		known := i >= 0 && (out[i].Trouble == Unknown || out[i].Trouble == BadValue || out[i].Trouble == Untold)
+		row, _ := t.Find(o)
+		known := i >= 0 && row.Needs != Memory && (out[i].Trouble == Unknown || out[i].Trouble == BadValue || out[i].Trouble == Untold)
 		switch {
 		case !slices.Contains(options, o):
 		case words == "" && known:

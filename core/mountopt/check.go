@@ -17,7 +17,7 @@ const (
 	Unknown   Trouble = "unknown"   // no row of the kind
 	BadValue  Trouble = "bad value" // or a value where there is none
 	Missing   Trouble = "needs"     // what it needs is not so
-	Untold    Trouble = "untold"    // a kind whose options are not known
+	Untold    Trouble = "untold"    // a kind whose options are not known, or a need of which nobody can tell
 	Overruled Trouble = "overruled" // a later one says the opposite
 	NoEffect  Trouble = "no effect" // the kernel takes and drops it
 	Needless  Trouble = "needless"  // it is so already
@@ -95,6 +95,8 @@ func (t Table) one(o string, all []string, has Has) Fault {
 		return Fault{Option: o, Trouble: Missing, Says: name + " is refused for this version of the format"}
 	case row.Needs == Journal && has != nil && !has(Journal):
 		return Fault{Option: o, Trouble: Missing, Says: name + " needs a journal, and this one has none"}
+	case row.Needs == Built || row.Needs == Memory:
+		return Fault{Option: o, Trouble: Untold, Says: fmt.Sprintf("%s needs %s: whether it is taken cannot be told", name, row.Needs)}
 	}
 	return Fault{}
 }

@@ -54,7 +54,8 @@ const (
 	Journal  Need = "a journal"
 	ReadOnly Need = "ro"
 	Older    Need = "an older format"
-	Built    Need = "a kernel built for it" // of which nobody here can tell
+	Built    Need = "a kernel built for it" // of which the running one alone can tell
+	Memory   Need = "persistent memory" // of which nobody here can tell
 )
 
 // Option is one row. A word that can stand alone and take a value as well has both.
@@ -73,6 +74,7 @@ type Option struct {
 	Gone    bool     // taken, and without effect: the kernel has dropped it
 	Since   string   // the Linux that has it first; empty for every one that is maintained
 	Implies []string // what it stands for as well, unless a later option says otherwise
+	Shown   []string // values that the kernel lists where nobody asked for any; "" for the word alone
 	Says    string   // one clause
 }
 
@@ -103,6 +105,9 @@ func (o Option) If(n Need) Option { o.Needs = n; return o }
 
 // From names the first Linux that has it.
 func (o Option) From(linux string) Option { o.Since = linux; return o }
+
+// ShownAs names the values that the kernel lists of it where nobody asked for any.
+func (o Option) ShownAs(values ...string) Option { o.Shown = values; return o }
 
 // AtFirst says that the option is decided at the first mount, and what it is without a word.
 func (o Option) AtFirst(usual string) Option { o.Firm, o.FirmAt = true, usual; return o }
@@ -166,6 +171,14 @@ func For(typ string, own []Option) Table {
 		}
 	}
 	return t
+}
+
+// Unasked reports whether the kernel lists the option by itself: nobody need have asked for it,
+// and a mount without it is the same.
+func (t Table) Unasked(option string) bool {
+	_, value, _ := strings.Cut(option, "=")
+	row, ok := t.Find(option)
+	return ok && (row.Default || slices.Contains(row.Shown, value))
 }
 
 // Find gives the row of an option.

@@ -41,8 +41,24 @@ func Resolve(v *inventory.Inventory, word string) (inventory.Node, error) {
 	for _, m := range list {
 		names = append(names, m.how+" "+m.node.Name)
 	}
-	return n, fmt.Errorf("%q: %w of that name: it is %s; a change wants the device named: %s", word, ErrNoTarget, strings.Join(names, ", "), list[0].node.Name)
+	return n, &LooseError{word, strings.Join(names, ", "), list[0].node.Name, len(list) == 1}
 }
+
+// LooseError is a word that fits a device without naming it: a label, a serial number, the
+// beginning of an identifier. It is an ErrNoTarget.
+type LooseError struct {
+	Word string // as it was said
+	Fits string // what it is of which devices
+	Node string // the first of them
+	Only bool   // there is no other
+}
+
+func (e *LooseError) Error() string {
+	return fmt.Sprintf("%q: %v of that name: it is %s; a change wants the device named: %s", e.Word, ErrNoTarget, e.Fits, e.Node)
+}
+
+// Unwrap gives the class of the error.
+func (e *LooseError) Unwrap() error { return ErrNoTarget }
 
 // Look finds the device that a word of a command means that only looks: what Resolve
 // finds, or else what the word belongs to and nothing else: a serial number, a label, the

@@ -131,6 +131,9 @@ func (k *look) namesNothing(thing string, u fstab.Unit) finding.Finding {
 	}
 	if e.IsSwap() && len(k.swaps) == 1 {
 		f.Text += fmt.Sprintf("; the swap area is %s, which is %s", k.swaps[0].Name, steady(k.swaps))
+		if strings.HasPrefix(f.Mend, "fundus fstab disable") && !k.inFstab(k.swaps[0]) {
+			f = f.WithMend("fundus fstab edit %d --device=%s", u.Line, k.swaps[0].Name)
+		}
 	}
 	switch {
 	case u.Tie == fstab.Untied: // a card that is not plugged in
@@ -146,6 +149,13 @@ func (k *look) namesNothing(thing string, u fstab.Unit) finding.Finding {
 		f.Severity, f.Why = finding.Warning, "the boot goes on without it"
 	}
 	return f
+}
+
+// inFstab reports whether a line names the device.
+func (k *look) inFstab(n inventory.Node) bool {
+	return slices.ContainsFunc(k.units, func(u fstab.Unit) bool {
+		return slices.ContainsFunc(k.by.Resolve(u.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
+	})
 }
 
 // hidden reports whether a device that could not be read may be the one that a line means:

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"strings"
 
 	"fundus/core/advice"
+	"fundus/core/target"
 	"fundus/internal/deed"
 )
 
@@ -78,9 +80,31 @@ func plain(err error) string {
 	return strings.ReplaceAll(text, file.Error(), file.Path+": "+words)
 }
 
+// renamed is the line that was typed with the device named, where one alone was meant. What
+// destroys is not handed out to be pasted, and nothing is committed by it.
+func (e *Env) renamed(err error) string {
+	var loose *target.LooseError
+	if !errors.As(err, &loose) || !loose.Only || destroys(e.words[0]) || len(e.words) > 1 && destroys(strings.Join(e.words[:2], " ")) {
+		return ""
+	}
+	line := "fundus"
+	for _, w := range e.words {
+		switch {
+		case w == loose.Word:
+			w = loose.Node
+		case w == "--commit":
+			continue
+		case strings.Trim(w, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789/.,:=+-_@%") != "":
+			return "" // a shell would want it quoted
+		}
+		line += " " + w
+	}
+	return line
+}
+
 // report prints the error with the state that things are in.
 func (e *Env) report(code int, err error) {
-	state, next := "nothing was changed", advice.Next(err)
+	state, next := "nothing was changed", cmp.Or(advice.Next(err), e.renamed(err))
 	switch code {
 	case exitMidway:
 		state = "stopped midway"

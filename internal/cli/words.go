@@ -160,9 +160,9 @@ func nearMisses() []miss {
 		{[]string{"redo"}, "deed list", "", "an undo is a deed too, and is undone by its number: fundus undo N"},
 		{[]string{"deed recover", "repair"}, "recover", "", ""},
 		{[]string{"umount", "unmounted", "eject"}, "unmount", "TARGET", ""},
-		{[]string{"remount"}, "help mount", "", "options of what is mounted are changed by fundus unmount and fundus mount --options"},
+		{[]string{"remount"}, "mount", "TARGET --remount --options=LIST", "what is mounted gets other options by fundus mount --remount"},
 		{[]string{"apply", "write", "draft commit"}, "commit", "CODE", ""},
-		{[]string{"uuid"}, "inspect", "TARGET", "fundus inspect shows identifiers; fundus partition edit --uuid changes that of a partition, and " + notYet + " for a file system"},
+		{[]string{"uuid"}, "inspect", "TARGET", "fundus inspect shows identifiers; fundus adjust TARGET uuid=new changes that of a file system, fundus partition edit --uuid that of a partition"},
 		{[]string{"erase", "wipe", "clear", "clone", "copy", "move", "tune", "prepare", "encrypt", "unit", "volume", "array"}, "help", "", notYet},
 	}
 }

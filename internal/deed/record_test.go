@@ -277,8 +277,8 @@ func TestDirectoryWithoutManifestIsNoDeed(t *testing.T) {
 }
 
 // TestWhatLiesOnADiskTouchesIt: a deed on a volume and one on the disk below it are in
-// each other's way, and so are two on a disk that has grown between them; two on other
-// disks are not.
+// each other's way, and so are two on a disk that has grown between them, on one link, one
+// swap file, or one place's owners; two on other disks or files are not.
 func TestWhatLiesOnADiskTouchesIt(t *testing.T) {
 	disk := inventory.Identity{Disk: "LS-20417", Own: true, Size: 1 << 30, Sector: 512}
 	grown := disk
@@ -290,6 +290,7 @@ func TestWhatLiesOnADiskTouchesIt(t *testing.T) {
 		m.Steps[0].Write.Target = machine.Target{Disk: "sdb", Start: start, Size: 512}
 		return m
 	}
+	does := func(s draft.Step) *Manifest { return &Manifest{Steps: []draft.Step{s}} }
 	volume := draft.Device{Identity: inventory.Identity{Disk: "volume-images", Size: 1 << 20, Sector: 512}, Below: []inventory.Identity{disk}}
 	other := draft.Device{Identity: inventory.Identity{Disk: "LS-20418", Own: true, Size: 1 << 30, Sector: 512}}
 	for _, c := range []struct {
@@ -301,6 +302,11 @@ func TestWhatLiesOnADiskTouchesIt(t *testing.T) {
 		{"a disk that has grown", on(draft.Device{Identity: disk}, 0), on(draft.Device{Identity: grown}, 0), true},
 		{"another place of it", on(draft.Device{Identity: disk}, 0), on(draft.Device{Identity: grown}, 4096), false},
 		{"another disk", on(draft.Device{Identity: disk}, 0), on(other, 0), false},
+		{"one link", does(draft.Step{Link: &draft.Linking{Path: "/herb", To: "/srv/a"}}), does(draft.Step{Link: &draft.Linking{Path: "/herb", To: "/srv/b"}}), true},
+		{"a link and a swap file", does(draft.Step{Link: &draft.Linking{Path: "/herb"}}), does(draft.Step{Make: &draft.Making{Path: "/herb"}}), true},
+		{"two swap files", does(draft.Step{Make: &draft.Making{Path: "/a"}}), does(draft.Step{Make: &draft.Making{Path: "/b"}}), false},
+		{"the owners of one place", does(draft.Step{Own: &draft.Owning{Node: "sdb1", Where: "/srv"}}), does(draft.Step{Own: &draft.Owning{Node: "sdc1", Where: "/srv"}}), true},
+		{"the owners of two", does(draft.Step{Own: &draft.Owning{Node: "sdb1", Where: "/srv"}}), does(draft.Step{Own: &draft.Owning{Node: "sdc1", Where: "/opt"}}), false},
 	} {
 		if c.a.Touches(c.b) != c.want || c.b.Touches(c.a) != c.want {
 			t.Errorf("%s: %v, %v", c.name, c.a.Touches(c.b), c.b.Touches(c.a))

@@ -246,8 +246,8 @@ func (s *Store) Remove(word string) (*Deed, error) {
 	return d, os.RemoveAll(d.dir)
 }
 
-// Touches reports whether both deeds write to the same place of a device or to
-// the same text file.
+// Touches reports whether both deeds write to the same place of a device, or change the
+// same file, link, or owners.
 func (m *Manifest) Touches(o *Manifest) bool {
 	for _, a := range m.Steps {
 		for _, b := range o.Steps {
@@ -256,7 +256,35 @@ func (m *Manifest) Touches(o *Manifest) bool {
 			}
 		}
 	}
+	return m.onSameThing(o)
+}
+
+// onSameThing reports whether what one of both deeds did is under what the other did: the
+// same bytes of a device, the same made file or link, the owners of the same files. Lines of
+// a text file are not so: each deed has its own.
+func (m *Manifest) onSameThing(o *Manifest) bool {
+	for _, a := range m.Steps {
+		for _, b := range o.Steps {
+			if path := standsAt(a); path != "" && path == standsAt(b) {
+				return true
+			}
+			if a.Own != nil && b.Own != nil && (a.Own.Node == b.Own.Node || a.Own.Where == b.Own.Where) {
+				return true
+			}
+		}
+	}
 	return m.onSameBytes(o)
+}
+
+// standsAt is the path of what a step makes or takes away whole, "" for other steps.
+func standsAt(s draft.Step) string {
+	switch {
+	case s.Make != nil:
+		return s.Make.Path
+	case s.Link != nil:
+		return s.Link.Path
+	}
+	return ""
 }
 
 // onSameBytes reports whether both deeds write to the same place of a device.

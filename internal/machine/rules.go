@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"fundus/core/advice"
 	"fundus/core/extent"
 	"fundus/core/fs"
 	"fundus/core/inventory"
@@ -394,8 +395,12 @@ func checkSwap(v *inventory.Inventory, a Action) *Refusal {
 	switch {
 	case a.Verb == SwapOn && active:
 		return refuse(RuleSwapTwice, n.Name, "", "it is already used as swap")
-	case a.Verb == SwapOff && !active, a.Verb == SwapOn && (!isSwap || c.Class != fs.Swap):
+	case a.Verb == SwapOff && !active:
 		return refuse(RuleNotSwap, n.Name, "", "it is no swap area in use (%s)", orNothing(n.Holds()))
+	case a.Verb == SwapOn && advice.Of(n) == advice.Empty:
+		return refuse(RuleNotSwap, n.Name, "fundus format "+n.Name+" swap", "it is empty, and no swap area yet")
+	case a.Verb == SwapOn && (!isSwap || c.Class != fs.Swap):
+		return refuse(RuleNotSwap, n.Name, "", "it is no swap area (%s)", orNothing(n.Holds()))
 	}
 	return nil
 }

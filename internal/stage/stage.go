@@ -302,6 +302,22 @@ func (s *Stage) PutFile(title, p string, before, after machine.FileState) error 
 	return nil
 }
 
+// Amend has the change of the file just before, if there is one, end with other data: that
+// step alone brings both about, and what lies between them never is. It reports whether there
+// was one.
+func (s *Stage) Amend(p string, data []byte) (bool, error) {
+	for _, step := range slices.Backward(s.steps) {
+		switch {
+		case step.File != nil && step.File.Path == p && !step.File.Before.Same(machine.FileState{Data: data, Attributes: step.File.After.Attributes}):
+			step.File.After.Data = data
+			return true, s.changed(p, step.File.After)
+		case step.Action == nil || step.Action.Verb != machine.ReloadUnits:
+			return false, nil
+		}
+	}
+	return false, nil
+}
+
 // Add appends a step that changes nothing of what the stage shows.
 func (s *Stage) Add(step draft.Step) { s.steps = append(s.steps, step) }
 

@@ -137,6 +137,12 @@ func proveWords(t *testing.T, j *judge) {
 	do("digest /dev/ubdg")
 	looked := len(commands) - 1
 	do("unmount --all", "/srv/a/inner: done", "/srv/shown: done", "/srv/b2: done", "/srv/a: done", "/srv/b: done", fine)
+	do("mount ubdb /srv/b", "done", fine) // what the kernel lists by itself, nobody asked for
+	do("unmount /srv/b", "fundus mount ubdb /srv/b\n", fine)
+	do("mount ubdb /srv/b --options=logbufs=4", "done", fine)
+	do("unmount /srv/b", "fundus mount ubdb /srv/b --options=logbufs=4\n", fine)
+	do("mount ubdd /srv/d", "done", fine)
+	do("unmount /srv/d", "fundus mount ubdd /srv/d --options=iocharset=", fine) // the kernel was built with one, which it does not say
 	do("swap on LABEL=rest --options=pri=7", "done", fine)
 	do("file /proc/swaps", "partition", " 7")
 	do("swap list", "rest", "pri", fine)

@@ -178,8 +178,11 @@ func guidText(b []byte, order binary.ByteOrder) string {
 
 func seconds(b []byte, order binary.ByteOrder) string {
 	n := Uint(b, order)
-	if n == 0 || n > 1<<40 {
+	switch {
+	case n == 0:
 		return "none"
+	case n > 1<<40: // 34,000 years: damage, and no date that a calendar shows
+		return fmt.Sprintf("%d s since 1970: no time", n)
 	}
 	return time.Unix(int64(n), 0).UTC().Format("2006-01-02 15:04:05 UTC")
 }

@@ -88,7 +88,10 @@ func (s *Superblock) release(dev block.Device, group uint64, spans []extent.Span
 		return fmt.Errorf("bitmap of group %d: %w", group, err)
 	}
 	bitmap = slices.Clone(bitmap)
-	if lo, hi := short(crc(s.seed(), bitmap[:s.bitmapBytes()])); s.hasChecksum() && (lo != d.BlockSumLo || s.Incompat&incompat64Bit != 0 && hi != d.BlockSumHi) || d.Flags&blockUninit != 0 {
+	if d.Flags&blockUninit != 0 {
+		return fmt.Errorf("bitmap of group %d: %w: the group says that none was written, and the journal lies in it", group, field.ErrRange)
+	}
+	if lo, hi := short(crc(s.seed(), bitmap[:s.bitmapBytes()])); s.hasChecksum() && (lo != d.BlockSumLo || s.Incompat&incompat64Bit != 0 && hi != d.BlockSumHi) {
 		return fmt.Errorf("bitmap of group %d, at byte %d: %w", group, bitmapAt, field.ErrChecksum)
 	}
 	free := uint32(d.FreeBlocksLo) | uint32(d.FreeBlocksHi)<<16

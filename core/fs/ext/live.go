@@ -2,6 +2,7 @@ package ext
 
 import (
 	"context"
+	"encoding/binary"
 	"fmt"
 
 	"fundus/core/block"
@@ -33,13 +34,35 @@ func ReachLive(dev block.Device, to quantity.Bytes) (quantity.Bytes, error) {
 	}
 	blocks := wide(n.SizeLo, n.SizeHi) / uint64(s.BlockSize)
 	if s.Compat&compatFastCommit != 0 {
-		const fastBlocks = 256 // unless its own superblock says otherwise
-		blocks -= min(blocks, fastBlocks)
+		fast, err := s.fastBlocks(dev, n)
+		if err != nil {
+			return 0, err
+		}
+		blocks -= min(blocks, fast)
 	}
 	if s.groupOf(uint64(size/s.BlockSize)-1) >= s.Groups() && need > blocks/4 {
 		return 0, fmt.Errorf("%w while it is mounted: its journal of %d blocks has room for %d in one transaction, and this takes %d; not mounted, it can", ErrGrow, blocks, blocks/4, need)
 	}
 	return size, nil
+}
+
+// fastBlocks is how many blocks of the journal are kept for fast commits, which no transaction
+// has: as many as its superblock says, 256 where it says nothing.
+//
+// Source: jbd2_journal_get_num_fc_blks in include/linux/jbd2.h.
+func (s *Superblock) fastBlocks(dev block.Device, journal inode) (uint64, error) {
+	at, ok := s.firstBlock(dev, journal)
+	if !ok {
+		return 0, fmt.Errorf("%w while it is mounted: where its journal begins is not known, and so not how much room it has; not mounted, it can", ErrGrow)
+	}
+	b, err := block.ReadSized(dev, int64(at)*int64(s.BlockSize), 1024, 1024)
+	if err != nil {
+		return 0, fmt.Errorf("superblock of the journal: %w", err)
+	}
+	if n := binary.BigEndian.Uint32(b[journalFastAt:]); n != 0 {
+		return uint64(n), nil
+	}
+	return 256, nil
 }
 
 // MarkGrown makes a mounted file system larger as the kernel does. It is for simulated

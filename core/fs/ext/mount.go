@@ -170,6 +170,7 @@ const (
 	journalMagic   = 0xC03B3998
 	journalSums    = 0x8 | 0x10 // checksums of version 2 and 3
 	journalSumAt   = 0xFC
+	journalFastAt  = 0x54 // how many blocks are kept for fast commits
 	journalSuperV1 = 3
 	journalSuperV2 = 4
 	journalKnown   = 0x3F // incompatible features

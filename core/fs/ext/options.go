@@ -2,9 +2,11 @@ package ext
 
 import "fundus/core/mountopt"
 
-// MountOptions lists the options of ext2, ext3 and ext4, which one driver mounts.
+// MountOptions lists the options of ext2, ext3 and ext4, which one driver mounts; some kernels
+// have one of its own for ext2.
 //
-// Source: fs/ext4/super.c of Linux 6.1, ext4_param_specs and ext4_mount_opts.
+// Source: fs/ext4/super.c of Linux 6.1, ext4_param_specs and ext4_mount_opts; fs/ext2/super.c,
+// tokens.
 func MountOptions() []mountopt.Option {
 	flag, with, oneOf := mountopt.Flag, mountopt.With, mountopt.OneOf
 	rows := []mountopt.Option{
@@ -45,7 +47,8 @@ func MountOptions() []mountopt.Option {
 		flag("noquota", "no quota").Against("quota").Usual(),
 		with("barrier", mountopt.Number, "the disk's cache is flushed for the journal; 0 turns that off").Or().Against("nobarrier").Usual(),
 		flag("nobarrier", "the disk's cache is not flushed: a power cut can destroy the file system").Against("barrier"),
-		oneOf("dax", "files are mapped from memory that keeps its contents", "always", "inode", "never").Or().Only("ext4").If(mountopt.Built).AtFirst(""),
+		oneOf("dax", "files are mapped from memory that keeps its contents", "always", "inode", "never").Or().Only("ext4").If(mountopt.Memory).AtFirst(""),
+		flag("xip", "as dax once was called, and is by ext2's own driver alone").Only("ext2").If(mountopt.Built),
 		with("stripe", mountopt.Number, "blocks of one stripe of an array"),
 		flag("delalloc", "blocks are chosen when they are written").Against("nodelalloc").Usual().Only("ext4"),
 		flag("nodelalloc", "blocks are chosen at once").Against("delalloc").Only("ext4"),

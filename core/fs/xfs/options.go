@@ -8,8 +8,8 @@ import "fundus/core/mountopt"
 func MountOptions() []mountopt.Option {
 	flag, with := mountopt.Flag, mountopt.With
 	rows := []mountopt.Option{
-		with("logbufs", mountopt.Number, "buffers of the log, 2 to 8"),
-		with("logbsize", mountopt.Size, "size of each: 16k, 32k, 64k, 128k or 256k"),
+		with("logbufs", mountopt.Number, "buffers of the log, 2 to 8").ShownAs("8"),
+		with("logbsize", mountopt.Size, "size of each: 16k, 32k, 64k, 128k or 256k").ShownAs("32k"),
 		with("logdev", mountopt.Device, "the device of an outer log"),
 		with("rtdev", mountopt.Device, "the device of the realtime part"),
 		flag("wsync", "changes of names wait for the log"),
@@ -47,7 +47,7 @@ func MountOptions() []mountopt.Option {
 	rows = append(rows, mountopt.OneOf("dax", "files are mapped from memory that keeps its contents", "inode", "always", "never").Or().If(mountopt.Built))
 	dropped := []mountopt.Option{
 		flag("ikeep", "to go: clusters of inodes are kept").Against("noikeep"), flag("noikeep", "to go: they are not kept").Against("ikeep"),
-		flag("attr2", "to go: the present form of attributes").Against("noattr2"), flag("noattr2", "to go: the former one, of an older format").Against("attr2").If(mountopt.Older),
+		flag("attr2", "to go: the present form of attributes").Against("noattr2").ShownAs(""), flag("noattr2", "to go: the former one, of an older format").Against("attr2").If(mountopt.Older),
 	}
 	return append(rows, dropped...)
 }

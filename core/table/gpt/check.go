@@ -41,6 +41,9 @@ func Check(disk string, s *State) []finding.Finding {
 	default:
 		out = append(out, TableProtective.New(disk, "%s: Linux sees no partition", s.Unseen()).WithMend("%s", repair))
 	}
+	if why := s.inexact(); why != "" {
+		out = append(out, TableRecord.New(disk, "the protective record in sector 0: %s", why).WithMend("%s", repair))
+	}
 	if s.Protective == HybridMBR {
 		out = append(out, TableHybrid.New(disk, "sector 0 has partitions beside the protective record, which Linux does not look at").
 			WithRemedy("where another system starts from them they are needed; else nothing needs to be done"))
@@ -69,6 +72,15 @@ func Check(disk string, s *State) []finding.Finding {
 		out = append(out, TableArray.New(disk, "the header says that sector %d is usable, and the entry array takes sectors %d to %d", good.FirstUsable, end-good.arraySectors(s.sector), end-1).WithMend("%s", repair))
 	}
 	return append(out, s.checkSpans(disk, good)...)
+}
+
+// inexact says what a protective record that stands alone says wrongly. Where the disk has
+// grown, that the copy is not at its end says it already.
+func (s *State) inexact() string {
+	if s.Protective != Pure || s.Backup == nil || s.Backup.MyLBA != s.Sectors-1 {
+		return ""
+	}
+	return inexact(s.MBR, s.Sectors-1)
 }
 
 // cut is the finding of a disk that has become smaller than its table.

@@ -76,7 +76,7 @@ func protect(mbr []byte, sectors uint64, keep bool) []byte {
 	} else {
 		clear(out[mbrRecords:mbrMagic])
 	}
-	copy(record[1:], []byte{0x00, 0x02, 0x00, typeGPT})
+	copy(record[1:], append(firstCHS(), typeGPT))
 	copy(record[5:], lastCHS(sectors-1))
 	binary.LittleEndian.PutUint32(record[mbrFirst:], 1)
 	binary.LittleEndian.PutUint32(record[mbrCount:], uint32(min(sectors-1, math.MaxUint32)))
@@ -279,7 +279,12 @@ func (w *writer) there() bool {
 			return false
 		}
 	}
-	return covers(w.read(0), w.last)
+	now := w.read(0)
+	if w.err != nil {
+		return false
+	}
+	form := protectiveForm(now)
+	return form == HybridMBR && !w.anew || form == Pure && inexact(now, w.last) == ""
 }
 
 // backup writes the backup array, syncs, then its header and syncs.
@@ -311,20 +316,35 @@ func (w *writer) sectorZero() {
 	switch form := protectiveForm(now); {
 	case form == HybridMBR && !w.anew: // somebody's records, and Linux believes the GPT all the same
 		return
-	case form == Pure && covers(now, w.last):
+	case form == Pure && inexact(now, w.last) == "":
 		return
 	}
 	w.put(0, protect(now[:w.sector], w.last+1, !w.anew))
 	w.sync()
 }
 
-// covers reports whether the protective record runs to the end of the disk, or
-// as far as it can say.
-func covers(mbr []byte, last uint64) bool {
+// inexact says what the protective record says wrongly of where it begins and ends, "" where it
+// is right: it runs to the end of the disk, or as far as it can say. In cylinders, heads and
+// sectors some write FE FF FF for what lies beyond.
+func inexact(mbr []byte, last uint64) string {
 	record := mbr[mbrRecords:]
-	count := binary.LittleEndian.Uint32(record[mbrCount:])
-	return binary.LittleEndian.Uint32(record[mbrFirst:]) == 1 && (count == math.MaxUint32 || uint64(count) == last)
+	for record[mbrType] != typeGPT {
+		record = record[mbrRecordSize:]
+	}
+	count, end := binary.LittleEndian.Uint32(record[mbrCount:]), record[5:8]
+	switch {
+	case count != math.MaxUint32 && uint64(count) != last:
+		return fmt.Sprintf("it has %d sectors, and the disk has %d behind it", count, last)
+	case !bytes.Equal(record[1:4], firstCHS()):
+		return fmt.Sprintf("in cylinders, heads and sectors it begins at % x, and not at % x", record[1:4], firstCHS())
+	case !bytes.Equal(end, lastCHS(last)) && !bytes.Equal(end, []byte{0xFF, 0xFF, 0xFF}) && !bytes.Equal(end, []byte{0xFE, 0xFF, 0xFF}):
+		return fmt.Sprintf("in cylinders, heads and sectors it ends at % x, and not at % x", end, lastCHS(last))
+	}
+	return ""
 }
+
+// firstCHS is sector 1 in cylinders, heads and sectors.
+func firstCHS() []byte { return []byte{0x00, 0x02, 0x00} }
 
 // read gives as many sectors as an array takes.
 func (w *writer) read(lba uint64) []byte {

@@ -10,6 +10,7 @@ var (
 	TableDiffer     = finding.Entry{ID: "table-copies-differ", Severity: finding.Error, Why: "which partitions exist depends on who reads the table"}
 	TableBackupAt   = finding.Entry{ID: "table-backup-misplaced", Severity: finding.Warning, Why: "the space behind the backup copy cannot be used, and some firmware does not find the copy"}
 	TableProtective = finding.Entry{ID: "table-protective-record", Severity: finding.Error, Why: "Linux believes a GPT only behind a protective record in sector 0"}
+	TableRecord     = finding.Entry{ID: "table-protective-inexact", Severity: finding.Note, Why: "Linux does not look there; older programs and some firmware take the disk for another size, or the record for damaged"}
 	TableHybrid     = finding.Entry{ID: "table-hybrid-record", Severity: finding.Warning, Why: "two tables say which partitions there are, and only the GPT is kept up to date"}
 	TableShrunk     = finding.Entry{ID: "table-reaches-past-disk", Severity: finding.Error, Why: "what lies behind the end of the disk is gone, and the kernel drops partitions that reach there"}
 	TableHidden     = finding.Entry{ID: "table-invisible-to-linux", Severity: finding.Error, Why: "what Linux has no device for cannot be mounted"}
@@ -20,7 +21,7 @@ var (
 // Catalogue lists them.
 func Catalogue() []finding.Entry {
 	return []finding.Entry{
-		TablePrimary, TableLost, TableBackup, TableDiffer, TableBackupAt, TableProtective, TableHybrid,
+		TablePrimary, TableLost, TableBackup, TableDiffer, TableBackupAt, TableProtective, TableRecord, TableHybrid,
 		TableShrunk, TableHidden, TableDead, TableArray,
 	}
 }

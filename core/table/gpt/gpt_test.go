@@ -378,6 +378,24 @@ func TestWhatLinuxDoesNotSee(t *testing.T) {
 		t.Errorf("hybrid: %v", got)
 	}
 
+	for what, change := range map[string]func(record []byte){
+		"another size":  func(r []byte) { binary.LittleEndian.PutUint32(r[mbrCount:], 4096) },
+		"another begin": func(r []byte) { r[1], r[2] = 1, 1 },
+		"another end":   func(r []byte) { r[5] = 0x11 },
+	} {
+		dev, table := disk(t, 64*mib, 512, 8)
+		b := make([]byte, 512)
+		_, _ = dev.ReadAt(b, 0)
+		change(b[mbrRecords:])
+		_, _ = dev.WriteAt(b, 0)
+		if got := ids(dev); !slices.Equal(got, []finding.ID{TableRecord.ID}) {
+			t.Errorf("a protective record with %s: %v", what, got)
+		}
+		if _, err := table.Edit(512).Write(dev); err != nil || len(ids(dev)) != 0 {
+			t.Errorf("a protective record with %s, written anew: %v, %v", what, err, ids(dev))
+		}
+	}
+
 	dev, _ = disk(t, 64*mib, 512, 8)
 	for size, mends := range map[int64]bool{48 * mib: true, 6 * mib: false} {
 		smaller := block.NewMemory(size, geometry(512))

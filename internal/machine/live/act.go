@@ -66,6 +66,9 @@ func (m *Machine) Do(ctx context.Context, v *inventory.Inventory, a machine.Acti
 	if later, short := (*machine.LaterError)(nil), (*machine.ShortError)(nil); errors.As(err, &later) || errors.As(err, &short) {
 		return err
 	}
+	if why := forbidden(); errors.Is(err, unix.EPERM) && !strings.Contains(err.Error(), why) {
+		return fmt.Errorf("%v: the kernel says: %w: %s", a, err, why)
+	}
 	return fmt.Errorf("%v: the kernel says: %w", a, err)
 }
 

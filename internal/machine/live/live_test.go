@@ -419,3 +419,23 @@ func TestSizeIsAskedForWhereItCanBe(t *testing.T) {
 		t.Errorf("%v, %q: %v, %v", entries, asked, err, errDir)
 	}
 }
+
+// TestTheRightThatLacks: root without one of the rights is told which, and nobody else is sent
+// to look for one.
+func TestTheRightThatLacks(t *testing.T) {
+	all := ^uint64(0)
+	for _, c := range []struct {
+		user      int
+		effective uint64
+		want      string
+	}{
+		{1000, 0, "only root may do that"},
+		{0, all &^ (1 << unix.CAP_SYS_RESOURCE), "root lacks a right here: CAP_SYS_RESOURCE"},
+		{0, all &^ (1<<unix.CAP_SYS_ADMIN | 1<<unix.CAP_CHOWN), "root lacks a right here: CAP_SYS_ADMIN, CAP_CHOWN"},
+		{0, all, "it is not permitted, though root has every right that is known for it"},
+	} {
+		if got := forbiddenTo(c.user, c.effective); got != c.want {
+			t.Errorf("user %d with %#x: %q, want %q", c.user, c.effective, got, c.want)
+		}
+	}
+}

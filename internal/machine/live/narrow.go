@@ -2,6 +2,7 @@ package live
 
 import (
 	"errors"
+	"io"
 	"path/filepath"
 
 	"fundus/core/block"
@@ -31,7 +32,10 @@ func (n *narrow) ReadAt(p []byte, off int64) (int, error) {
 		want := min(int64(len(p)-done), room)
 		k, err := dev.ReadAt(p[done:done+int(want)], at)
 		done += k
-		if err != nil || k == 0 {
+		if err == nil && k == 0 {
+			err = io.ErrUnexpectedEOF // fewer bytes than asked come with a reason, always
+		}
+		if err != nil {
 			return done, err
 		}
 	}

@@ -263,6 +263,9 @@ func retype(ctx context.Context, p *task.Planner, n inventory.Node) error {
 	if !changed {
 		return nil
 	}
+	if amended, err := p.Stage.Amend(fstab.Path, f.Bytes()); amended || err != nil {
+		return err
+	}
 	return p.SetFstab(ctx, "say "+c.MountType()+" in "+fstab.Path, f)
 }
 

@@ -101,7 +101,7 @@ func (r *Undo) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	for _, s := range p.Stage.Steps() { // what no table and no text file shows
 		switch {
-		case s.Kind == draft.Own, s.Kind == draft.Link, s.Kind == draft.Make:
+		case s.Kind == draft.Own, s.Kind == draft.Link, s.Kind == draft.Make, s.File != nil && s.File.Before.Dir && s.File.After.Missing:
 			p.Facts(fs.Fact{Name: "also", Value: s.Title})
 		case s.Action != nil && (s.Action.Verb == machine.Mount || s.Action.Verb == machine.Unmount || s.Action.Verb == machine.Bind):
 			p.Facts(fs.Fact{Name: "also", Value: s.Action.String()})

@@ -169,7 +169,7 @@ func place(l fstab.Line) string {
 	switch {
 	case l.Entry == nil:
 		return "unread"
-	case l.Entry.IsSwap():
+	case l.Entry.IsSwap() || l.Entry.Dir == "":
 		return l.Entry.Spec
 	}
 	return l.Entry.Dir
@@ -275,14 +275,17 @@ func (r *FstabEnable) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	p.Title("enable the fstab line for %s", place(was.Line))
 	for _, u := range v.Units() {
-		if !was.Entry.IsSwap() && u.None == "" && u.Where == fstab.FromRoot(was.Entry.Dir) {
+		if !was.Entry.IsSwap() && was.Entry.Dir != "" && u.None == "" && u.Where == fstab.FromRoot(was.Entry.Dir) {
+			if advice.Kept(u.Where) {
+				return fmt.Errorf("line %d has %s already, and the machine does not start without it: a second line would be dropped at boot", u.Line, u.Where)
+			}
 			return advice.Way(fmt.Errorf("line %d has %s already: a second line would be dropped at boot", u.Line, u.Where), "fundus fstab disable %d", u.Line)
 		}
 	}
 	if _, err := table.Enable(was.Number, known); err != nil {
 		return err
 	}
-	if !was.Entry.IsSwap() {
+	if !was.Entry.IsSwap() && was.Entry.Dir != "" {
 		if err := p.Stage.MakeDir(fstab.FromRoot(was.Entry.Dir)); err != nil {
 			return err
 		}

@@ -100,7 +100,14 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 		kind, options = e.Type, e.Options
 	}
 	options = machine.Numbered(p.Stage, options)
-	err = p.Stage.Tell(ctx, machine.Action{Verb: machine.Mount, Node: n.Name, Where: dir, Kind: kind, Options: strings.Join(options, ","), Make: r.Make && !v.Dirs[dir]})
+	makes := r.Make && !v.Dirs[dir]
+	if makes && r.Home != (Home{}) { // it is a deed, whose undo takes the directory away again
+		if err := p.Stage.MakeDir(dir); err != nil {
+			return err
+		}
+		makes = false
+	}
+	err = p.Stage.Tell(ctx, machine.Action{Verb: machine.Mount, Node: n.Name, Where: dir, Kind: kind, Options: strings.Join(options, ","), Make: makes})
 	if err != nil {
 		return err
 	}
