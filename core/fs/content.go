@@ -116,6 +116,15 @@ func (c Content) Words() string {
 	return text
 }
 
+// Remains is what is left of a file system whose superblock is gone, by copies of it: what it
+// was, as they say, the bytes at which they lie, and at how many places one was looked for.
+type Remains struct {
+	Content Content
+	Copies  []int64
+	Looked  int
+	Option  string // with which the kernel mounts it by the first of them, for reading
+}
+
 // Uses reports whether it uses the feature whose constant ends so.
 func (c Content) Uses(constant string) bool {
 	return slices.ContainsFunc(c.Features, func(f Feature) bool { return strings.HasSuffix(f.Constant, "_"+constant) })

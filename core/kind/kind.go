@@ -67,7 +67,13 @@ type Kind struct {
 	Marks     []Mark                             // where its magic lies, for whoever searches a disk
 	// Copies looks for copies of the superblock: how many say the same, at how many
 	// places it looked, and whether what is at the beginning is no copy itself.
-	Copies     func(dev block.Device) (same, looked int, first bool)
+	Copies func(dev block.Device) (same, looked int, first bool)
+	// Remains is what is left of one whose first superblock is gone; Begun what a copy at the
+	// beginning of a device is left of, and how many bytes before the device that begins. Nil
+	// for nothing.
+	Remains    func(dev block.Device) *fs.Remains
+	Begun      func(dev block.Device) (r *fs.Remains, before int64)
+	AtOther    *AtOther    // nil: the kernel mounts it by one superblock alone
 	Simulation *Simulation // what a mount does to the bytes, for benches
 	Options    *Mounts     // nil: what the kernel takes is not known
 	Alone      string      // the option without which the kernel mounts no two with one UUID; "" where it does
@@ -132,6 +138,43 @@ type Mounts struct {
 	Rows func() []mountopt.Option
 }
 
+// AtOther is a mount option that names another superblock than the first one.
+type AtOther struct {
+	Option string
+	// Read gives what lies there by the superblock that the value of the option names.
+	Read func(dev block.Device, value string) (*fs.Content, error)
+}
+
+// AtOtherOf is the option among the list that names another superblock, for a mount of the
+// type, "" or "auto" for any, and how that is read; nil where there is none.
+func AtOtherOf(typ string, options []string) (e *AtOther, value string) {
+	for _, k := range All() {
+		if k.AtOther == nil || typ != "" && typ != "auto" && !slices.Contains(k.Types, typ) {
+			continue
+		}
+		for _, o := range slices.Backward(options) { // the last one counts
+			if v, is := strings.CutPrefix(o, k.AtOther.Option+"="); is {
+				return k.AtOther, v
+			}
+		}
+	}
+	return nil, ""
+}
+
+// Remains is what is left of a file system whose first superblock is gone, by the copies of it
+// that one of the kinds finds; nil for nothing.
+func Remains(dev block.Device) *fs.Remains {
+	for _, k := range All() {
+		if k.Remains == nil {
+			continue
+		}
+		if r := k.Remains(dev); r != nil {
+			return r
+		}
+	}
+	return nil
+}
+
 // Mark is a magic so many bytes behind the beginning.
 type Mark struct {
 	At    int64
@@ -180,7 +223,7 @@ func All() []Kind {
 		{Name: "gpt", Probe: probeGPT, Fields: gpt.Fields},
 		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: extMakers(), Values: ext.Values, Probe: ext.Probe, AtMount: ext.AtMount, Fields: ext.Fields, SetLabel: ext.SetLabel, Relabels: true,
 			SetID: wideID(ext.SetUUID), LiveID: ext.ChangesUUID, Adjust: ext.Adjust, Alike: ext.Alike, Untouched: []string{"noload"}, SwapFiles: []SwapFile{{Type: "ext4"}, {Type: "ext3", Written: true}, {Type: "ext2", Written: true}}, Exchanges: map[string]Exchange{"ext4": Ranges}, Resizing: &Resizing{Reach: ext.Reach, Resize: ext.Grow}, Growing: &Growing{[]string{"ext4", "ext3"}, GrowBlocks, ext.ReachLive},
-			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted, ext.MarkLabelled, wideID(ext.MarkIdentified), ext.MarkGrown}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies,
+			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted, ext.MarkLabelled, wideID(ext.MarkIdentified), ext.MarkGrown}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies, Remains: ext.Remains, Begun: ext.Begun, AtOther: &AtOther{"sb", ext.AtOther},
 			Options: &Mounts{[]string{"ext4", "ext3", "ext2"}, ext.MountOptions}},
 		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, AtMount: xfs.AtMount, Alone: "nouuid", SetLabel: xfs.SetLabel, Relabels: true, Untouched: []string{"norecovery"}, SwapFiles: []SwapFile{{Type: "xfs"}}, Exchanges: map[string]Exchange{"xfs": Whole}, Growing: &Growing{[]string{"xfs"}, GrowData, xfs.Reach}, NeverLess: "nobody makes an XFS smaller: what is in it can be copied into a smaller one", SetID: wideID(xfs.SetUUID), Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
 		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},

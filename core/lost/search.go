@@ -31,6 +31,7 @@ type Found struct {
 	Content    fs.Content
 	Copies     int         // of its superblock that say the same
 	Looked     int         // places where a copy should be
+	Headless   bool        // its first superblock is gone: it is known by the copies
 	Confidence int         // percent
 	Span       extent.Span // sectors, as proposed
 	Proposed   bool
@@ -61,10 +62,16 @@ func Find(ctx context.Context, dev block.Device, step quantity.Bytes, sink progr
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		if f, ok := confirm(dev, c, step); ok {
+		f, ok := confirm(dev, c, step)
+		if !ok {
+			f, ok = begun(dev, c, step)
+		}
+		there := func(o Found) bool { return o.Start == f.Start && o.Content.Kind == f.Content.Kind }
+		if ok && !(f.Headless && slices.ContainsFunc(out, there)) {
 			out = append(out, f)
 		}
 	}
+	slices.SortStableFunc(out, func(a, b Found) int { return cmp.Compare(a.Start, b.Start) })
 	propose(out, dev, step)
 	return out, nil
 }
@@ -231,6 +238,36 @@ func confirm(dev block.Device, c candidate, step quantity.Bytes) (Found, bool) {
 	return f, true
 }
 
+// begun is what a copy of a superblock is left of, where the first one is gone: it begins
+// before the copy, as far as that says.
+func begun(dev block.Device, c candidate, step quantity.Bytes) (Found, bool) {
+	if c.kind.Begun == nil {
+		return Found{}, false
+	}
+	part, err := block.NewSlice(dev, c.start, dev.Size()-c.start)
+	if err != nil {
+		return Found{}, false
+	}
+	r, before := c.kind.Begun(part)
+	if r == nil || before > c.start {
+		return Found{}, false
+	}
+	start := c.start - before
+	whole, err := block.NewSlice(dev, start, dev.Size()-start)
+	if err != nil || start%max(dev.Geometry().Logical, unit) != 0 {
+		return Found{}, false
+	}
+	if first, err := c.kind.Probe(whole); err != nil || first != nil && first.State != fs.Damaged {
+		return Found{}, false // it is found by itself
+	}
+	if r = c.kind.Remains(whole); r == nil {
+		return Found{}, false
+	}
+	f := Found{Start: quantity.Bytes(start), Content: r.Content, Copies: len(r.Copies), Looked: r.Looked, Headless: true, Conflict: -1}
+	f.weigh(dev, step)
+	return f, true
+}
+
 // weigh adds up what speaks for the find.
 //
 // The weights are not measured, they order: a superblock whose copies agree stands above
@@ -250,6 +287,9 @@ func (f *Found) weigh(dev block.Device, step quantity.Bytes) {
 		say(8, "begins on a track of 63 sectors, as on old disks")
 	default:
 		say(-15, "begins at no usual place")
+	}
+	if f.Headless { // a later one may have been made in its place
+		say(-15, "its first superblock is gone")
 	}
 	switch {
 	case f.Looked > 0 && f.Copies == 0:

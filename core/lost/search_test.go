@@ -12,7 +12,9 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/extent"
+	"fundus/core/fs"
 	"fundus/core/fs/ext"
+	"fundus/core/fs/xfs"
 	"fundus/core/probe/sample"
 	"fundus/core/quantity"
 	"fundus/core/table"
@@ -271,6 +273,40 @@ func TestWhatIsSureComesFirst(t *testing.T) {
 		}
 		if want := map[bool]string{false: "[physical volume]", true: "[ext4]"}[damaged]; fmt.Sprint(proposed) != want {
 			t.Errorf("label damaged %v: proposed is %v, want %s", damaged, proposed, want)
+		}
+	}
+}
+
+// TestBeginsGone: an ext whose beginning is gone is proposed where its copies say that it began;
+// where another file system was made over it, that one alone is.
+func TestBeginsGone(t *testing.T) {
+	for _, over := range []bool{false, true} {
+		dev := block.NewMemory(600<<20, block.DefaultGeometry)
+		part, err := block.NewSlice(dev, 1<<20, 400<<20)
+		if err == nil {
+			o := ext.Usual(ext.Ext4).With("seeds", uuid.New(), time.Unix(1, 0))
+			o.BlockSize = 4096
+			_, err = ext.Make(t.Context(), part, o)
+		}
+		if err == nil {
+			err = dev.WriteZeroes(1<<20, 1<<20)
+		}
+		if over && err == nil {
+			_, err = xfs.MakeOrder(t.Context(), part, fs.Order{Label: "moss", ID: fs.Wide.Fresh(uuid.New()), Fresh: uuid.New, Time: time.Unix(1, 0)})
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		list, err := Find(ctx, dev, quantity.MiB, nil)
+		var proposed []string
+		for _, f := range list {
+			if f.Proposed {
+				proposed = append(proposed, fmt.Sprintf("%s %s at %v, %v", f.Content.Kind, f.Content.Label, f.Start, f.Content.Size))
+			}
+		}
+		want := map[bool]string{false: "[ext4 seeds at 1.0 MiB, 400.0 MiB]", true: "[xfs moss at 1.0 MiB, 400.0 MiB]"}[over]
+		if err != nil || fmt.Sprint(proposed) != want {
+			t.Errorf("made over %v: %v, %v; want %s", over, proposed, err, want)
 		}
 	}
 }

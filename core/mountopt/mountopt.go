@@ -55,7 +55,7 @@ const (
 	ReadOnly Need = "ro"
 	Older    Need = "an older format"
 	Built    Need = "a kernel built for it" // of which the running one alone can tell
-	Memory   Need = "persistent memory" // of which nobody here can tell
+	Memory   Need = "persistent memory"     // of which nobody here can tell
 )
 
 // Option is one row. A word that can stand alone and take a value as well has both.

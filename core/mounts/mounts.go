@@ -56,6 +56,12 @@ type Obstacle struct {
 
 // Judge says what is against the mount; nil: nothing is.
 func (a Ask) Judge() *Obstacle {
+	if e, value := kind.AtOtherOf(a.Type, a.Options); e != nil && !a.swap() {
+		if o := a.options(); o != nil && !o.Unsure {
+			return o
+		}
+		return &Obstacle{Reason: Damaged, Says: fmt.Sprintf("%s=%s names another superblock, and what lies there is not looked at", e.Option, value), Unsure: true}
+	}
 	if o := a.content(); o != nil {
 		return o
 	}

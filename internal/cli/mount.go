@@ -156,7 +156,7 @@ func (e *Env) use(ctx context.Context, r task.Request, reverse string, words ...
 	if err != nil {
 		return err
 	}
-	d, err := e.act(ctx, m, r)
+	d, seen, err := e.act(ctx, m, r)
 	if err != nil {
 		return err
 	}
@@ -167,7 +167,7 @@ func (e *Env) use(ctx context.Context, r task.Request, reverse string, words ...
 	for _, s := range d.Steps {
 		if s.Action != nil {
 			still = append(still, stillUsed(ctx, m, *s.Action)...)
-			if words := strings.TrimSpace(reverseWords(d.Before, *s.Action)); words != "" {
+			if words := strings.TrimSpace(reverseWords(seen, *s.Action)); words != "" {
 				ways = append(ways, fmt.Sprintf(reverse, words))
 			}
 		}
@@ -194,8 +194,8 @@ func stillUsed(ctx context.Context, m *onMachine, a machine.Action) (out []strin
 	return out
 }
 
-func reverseWords(before []inventory.Node, a machine.Action) string {
-	if n, ok := (&inventory.Inventory{Nodes: before}).Node(a.Node); ok && a.Verb == machine.Unmount && n.Hardware.Backing != "" {
+func reverseWords(seen *inventory.Inventory, a machine.Action) string {
+	if n, ok := seen.Node(a.Node); ok && a.Verb == machine.Unmount && n.Hardware.Backing != "" {
 		a.Node = n.Hardware.Backing // its loop device is let go with the mount
 	}
 	switch a.Verb {
@@ -219,31 +219,33 @@ func reverseWords(before []inventory.Node, a machine.Action) string {
 	return a.Where
 }
 
-func (e *Env) act(ctx context.Context, m *onMachine, r task.Request) (*draft.Draft, error) {
+// act carries out what changes the running system only; with the draft it gives the machine as
+// it was.
+func (e *Env) act(ctx context.Context, m *onMachine, r task.Request) (*draft.Draft, *inventory.Inventory, error) {
 	s := task.Conditions{Machine: m.Machine, Store: m.store, Clock: e.Now(), Spill: spill(m.store), Config: e.configuration()}
 	if _, err := io.ReadFull(e.Random, s.Seed[:]); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	plan, err := task.Plan(ctx, s, r)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	defer plan.Close()
 	if e.o.draft {
-		return &plan.Draft, nil
+		return &plan.Draft, plan.Seen, nil
 	}
 	shown := e.progress()
 	defer shown.finish()
 	ctx = progress.Within(ctx, shown.report)
 	for _, step := range plan.Draft.Steps {
 		if step.Action == nil {
-			return nil, fmt.Errorf("%s: %q changes more than the running system; --commit carries it out as a change", r.Verb(), step.Title)
+			return nil, nil, fmt.Errorf("%s: %q changes more than the running system; --commit carries it out as a change", r.Verb(), step.Title)
 		}
 		if err := m.Machine.Do(ctx, plan.Seen, *step.Action); err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 	}
-	return &plan.Draft, nil
+	return &plan.Draft, plan.Seen, nil
 }
 
 // each carries out several things one after the other, and says what became of each. A
@@ -253,7 +255,7 @@ func (e *Env) each(ctx context.Context, m *onMachine, what string, jobs []use.Jo
 	var failed, differs bool
 	for _, j := range jobs {
 		if j.Request != nil {
-			d, err := e.act(ctx, m, j.Request)
+			d, _, err := e.act(ctx, m, j.Request)
 			switch {
 			case err != nil:
 				j.Result, j.Reason = use.Failed, plain(err)

@@ -31,6 +31,7 @@ type Inspection struct {
 	Type       string         // of a partition, with what it means
 	Uses       []inventory.Use
 	References []string          // lines of text files that name it
+	Remains    *fs.Remains       // of a file system whose first superblock is gone; nil where none were looked for
 	Parts      []inventory.Node  // of a disk
 	Step       quantity.Bytes    // of alignment on its disk
 	Places     []fs.Fact         // partitions and gaps of a disk, in their order
@@ -95,7 +96,66 @@ func Inspect(ctx context.Context, r machine.Reader, word string, depth InspectDe
 			}
 		}
 	}
+	if err := i.remains(ctx, r); err != nil {
+		return nil, err
+	}
 	return i, i.read(ctx, r, depth)
+}
+
+// remains looks for copies of a superblock where nothing is recognised, or the first one is
+// damaged.
+func (i *Inspection) remains(ctx context.Context, r machine.Reader) error {
+	n := i.Node
+	c, ok := n.Content()
+	if n.Silent || n.Problem != "" || n.Zeros || n.Table != nil || n.Within != "" || n.Size == 0 || n.Entry.Role == table.Extended || len(n.Contents) > 0 && !(ok && c.State == fs.Damaged) {
+		return nil
+	}
+	part, done, err := i.open(ctx, r)
+	if err != nil {
+		return err
+	}
+	defer done()
+	i.Remains = kind.Remains(part)
+	return nil
+}
+
+// CopiesAgree says how many copies of a superblock that is gone say the same.
+func (i *Inspection) CopiesAgree() string {
+	if len(i.Remains.Copies) == 1 {
+		return fmt.Sprintf("1 of %d copies of it is there", i.Remains.Looked)
+	}
+	return fmt.Sprintf("%d of %d copies of it agree", len(i.Remains.Copies), i.Remains.Looked)
+}
+
+// CopiesSay is what they say was there; nothing where none were looked for.
+func (i *Inspection) CopiesSay() []fs.Fact {
+	if i.Remains == nil {
+		return nil
+	}
+	c := i.Remains.Content
+	var at []string
+	for _, byte := range i.Remains.Copies {
+		at = append(at, fmt.Sprint(byte))
+	}
+	return []fs.Fact{
+		{Name: "copies say", Value: fmt.Sprintf("%s, %v", strings.TrimSpace(c.Kind+" "+c.Label), c.Size)},
+		{Name: "its UUID", Value: c.UUID},
+		{Name: "copies at", Value: "bytes " + strings.Join(at, ", ")},
+	}
+}
+
+// open opens the device, as a part of its disk.
+func (i *Inspection) open(ctx context.Context, r machine.Reader) (part block.Device, done func(), err error) {
+	dev, err := r.Open(ctx, i.Disk.Name)
+	if err != nil {
+		return nil, nil, err
+	}
+	part, err = block.NewSlice(dev, int64(i.Node.Start), int64(i.Node.Size))
+	if err != nil {
+		dev.Close()
+		return nil, nil, err
+	}
+	return part, func() { dev.Close() }, nil
 }
 
 // read fills in what is read of the device itself.
@@ -107,15 +167,11 @@ func (i *Inspection) read(ctx context.Context, r machine.Reader, depth InspectDe
 	if depth.At < 0 || depth.Length > int64(n.Size) || depth.At > int64(n.Size)-depth.Length {
 		return fmt.Errorf("%s: %d bytes from byte %d: %w, which has %d", n.Name, depth.Length, depth.At, ErrBytes, n.Size)
 	}
-	dev, err := r.Open(ctx, i.Disk.Name)
+	part, done, err := i.open(ctx, r)
 	if err != nil {
 		return err
 	}
-	defer dev.Close()
-	part, err := block.NewSlice(dev, int64(n.Start), int64(n.Size))
-	if err != nil {
-		return err
-	}
+	defer done()
 	if depth.Fields {
 		if i.Structures, err = kind.Fields(part); err != nil {
 			return fmt.Errorf("%s: %w", n.Name, err)

@@ -21,6 +21,7 @@ type InspectDoc struct {
 	Differs    []string          `json:"options_differ"`     // of its mounts from fstab
 	Places     []FactDoc         `json:"places"`             // partitions and gaps of a disk
 	Settings   []FactDoc         `json:"settings"`           // of its content, as they are now
+	Remains    *RemainsDoc       `json:"remains,omitempty"`  // of a file system whose first superblock is gone
 	References []string          `json:"references"`
 	Findings   []finding.Finding `json:"findings"`
 	Structures []StructureDoc    `json:"structures,omitempty"` // with --fields
@@ -28,9 +29,28 @@ type InspectDoc struct {
 	Bytes      string            `json:"bytes,omitempty"` // with --bytes, in hexadecimal
 }
 
+// RemainsDoc is what copies of a superblock say of a file system whose first one is gone.
+type RemainsDoc struct {
+	Kind      string  `json:"kind"`
+	Label     string  `json:"label,omitempty"`
+	UUID      string  `json:"uuid,omitempty"`
+	SizeBytes int64   `json:"size_bytes"`
+	Copies    []int64 `json:"copies_at_bytes"`
+	Looked    int     `json:"places_looked_at"`
+	Option    string  `json:"mount_option,omitempty"` // with which the kernel mounts it, for reading
+}
+
+func remainsDoc(i *look.Inspection) *RemainsDoc {
+	r := i.Remains
+	if r == nil {
+		return nil
+	}
+	return &RemainsDoc{r.Content.Kind, r.Content.Label, r.Content.UUID, int64(r.Content.Size), r.Copies, r.Looked, r.Option}
+}
+
 func inspectDocument(i *look.Inspection) InspectDoc {
 	v := &inventory.Inventory{Nodes: []inventory.Node{i.Node}, Uses: i.Uses}
-	doc := InspectDoc{Head: head("inspection"), Device: deviceDoc(v, i.Node), Alignment: i.Alignment, Started: i.Started, Differs: []string{}, Places: []FactDoc{}, Settings: []FactDoc{}, References: orEmpty(i.References),
+	doc := InspectDoc{Head: head("inspection"), Device: deviceDoc(v, i.Node), Alignment: i.Alignment, Started: i.Started, Differs: []string{}, Places: []FactDoc{}, Settings: []FactDoc{}, Remains: remainsDoc(i), References: orEmpty(i.References),
 		Findings: orEmpty(i.Findings), Structures: structureDocs(i), BytesAt: i.BytesAt, Bytes: hex.EncodeToString(i.Bytes)}
 	for _, u := range i.Uses {
 		if words := i.Differs(u); words != "" {
@@ -88,6 +108,9 @@ func (r Inspection) Words(p *Printer) {
 	if n.Problem != "" {
 		add("problem", "%s", n.Problem)
 	}
+	for _, f := range i.CopiesSay() {
+		add(f.Name, "%s", f.Value)
+	}
 	p.facts(rows)
 	if n.Table != nil {
 		p.partitionTable(n, i.Parts, i.Step)
@@ -102,6 +125,11 @@ func (r Inspection) Words(p *Printer) {
 	}
 	p.fields(i)
 	p.bytes(i)
+	if r := i.Remains; r != nil && r.Option != "" {
+		p.printf("\n")
+		p.wrap(0, "", "to look at its files, and write nothing:")
+		p.Next(fmt.Sprintf("fundus mount %s DIRECTORY --options=ro,%s", n.Name, r.Option))
+	}
 	if len(i.Findings) > 0 {
 		p.printf("\n")
 		p.findings(i.Findings)
@@ -114,6 +142,8 @@ func headline(i *look.Inspection) string {
 	n := i.Node
 	words := summary(n)
 	switch {
+	case i.Remains != nil && len(n.Contents) == 0:
+		return fmt.Sprintf("an %s whose first superblock is gone, %v; %s", visible(strings.TrimSpace(i.Remains.Content.Kind+" "+i.Remains.Content.Label)), n.Size, i.CopiesAgree())
 	case n.Holds() == "unknown" && !lostTable(n):
 		return words + ": it holds data that Fundus does not recognise"
 	case n.Table != nil && bare(n):

@@ -36,7 +36,7 @@ func proveHeld(t *testing.T, j *judge) {
 	do("mkdir /srv/b")
 	do("mount /srv/a/card.img /srv/b", fine)
 	do("unmount /srv/a", "carries /srv/a/card.img", refused)
-	do("unmount /srv/b", fine)
+	do("unmount /srv/b", "fundus mount /srv/a/card.img /srv/b\n", fine) // its loop device is let go
 	do("keep file /srv/a", "keeping")
 	do("unmount /srv/a --detach", "done", fine)
 	do("survey ubda", fine)
@@ -143,6 +143,13 @@ func proveWords(t *testing.T, j *judge) {
 	do("unmount /srv/b", "fundus mount ubdb /srv/b --options=logbufs=4\n", fine)
 	do("mount ubdd /srv/d", "done", fine)
 	do("unmount /srv/d", "fundus mount ubdd /srv/d --options=iocharset=", fine) // the kernel was built with one, which it does not say
+	do("spoil /dev/ubdh 1024 1024", "spoilt")                                   // the first superblock; the one of group 1 stays
+	do("inspect ubdh", "an ext3 old whose first superblock is gone", "1 of 1 copies of it is there", "--options=ro,sb=8193", fine)
+	do("mount ubdh /srv/h --options=sb=8193", "for reading alone", refused)
+	do("mount ubdh /srv/h --options=ro,sb=1", "no superblock of an ext lies at byte 1024", refused)
+	do("mount ubdh /srv/h --options=ro,sb=8193", "done", fine)
+	do("file /proc/self/mountinfo", "/srv/h ro,relatime")
+	do("unmount /srv/h", "done", "--options=ro,sb=8193\n", fine)
 	do("swap on LABEL=rest --options=pri=7", "done", fine)
 	do("file /proc/swaps", "partition", " 7")
 	do("swap list", "rest", "pri", fine)

@@ -41,8 +41,15 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	if err != nil {
 		return nil, err
 	}
+	c := s.content()
+	c.Super, c.Signatures = place, signature
+	return c, nil
+}
+
+// content is what the superblock says.
+func (s *Superblock) content() *fs.Content {
 	c := &fs.Content{Kind: s.Kind(), Class: fs.FileSystem, Label: s.Label, Size: s.Size(), BlockSize: s.BlockSize,
-		State: s.FileState(), Super: place, Unknown: s.Unknown(), Signatures: signature, HasUsage: true}
+		State: s.FileState(), Unknown: s.Unknown(), HasUsage: true}
 	if s.UUID != uuid.Nil {
 		c.UUID = s.UUID.String()
 	}
@@ -63,7 +70,7 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	c.Stripe = s.stripe()
 	c.Facts = s.facts()
 	c.Features, _ = s.features()
-	return c, nil
+	return c
 }
 
 // facts answers what is asked of a file system: what room there is, for how many files, how

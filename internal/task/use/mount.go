@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"fundus/core/advice"
+	"fundus/core/block"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	kinds "fundus/core/kind"
@@ -52,10 +53,17 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		return err
 	}
-	if c, ok := n.Content(); !ok || c.Class != fs.FileSystem {
+	by, err := r.elsewhere(ctx, p, n)
+	if err != nil {
+		return err
+	}
+	if c, ok := n.Content(); by == nil && (!ok || c.Class != fs.FileSystem) {
 		return unmountable(v, n)
 	}
 	dir, kind, options := r.Dir, "", r.Options
+	if by != nil {
+		n.Contents, kind = []fs.Content{*by}, by.MountType()
+	}
 	if dir == "" {
 		if dir, kind, options = r.where(v, n); dir == "" {
 			return advice.Way(fmt.Errorf("%s: where? fstab has no line for it", n.Name), "fundus mount %s DIRECTORY", r.Target)
@@ -67,18 +75,11 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 	if err := sameSuper(v, n, options); err != nil && !mountedThere(v, n, dir) {
 		return err
 	}
-	if use, ok := v.MountedAt(dir); ok {
-		if use.Node == n.Name {
-			return r.mounted(ctx, p, v, n, use)
-		}
-		next := "fundus unmount " + dir
-		if dir == "/" {
-			next = "choose another directory"
-		}
-		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: use.Node + " is mounted there", Next: next}
+	if use, ok := v.MountedAt(dir); ok && use.Node == n.Name {
+		return r.mounted(ctx, p, v, n, use)
 	}
-	if other, ok := v.OtherAt(dir); ok {
-		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: fmt.Sprintf("%s is mounted there (%s)", other.Kind, other.Source), Next: "fundus unmount " + dir}
+	if err := taken(v, dir); err != nil {
+		return err
 	}
 	if v.Machine.Apart {
 		if r.Persist {
@@ -112,6 +113,49 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	return r.Home.plan(ctx, p, v, n, dir)
+}
+
+// taken refuses a directory where something else is mounted.
+func taken(v *inventory.Inventory, dir string) error {
+	if use, ok := v.MountedAt(dir); ok {
+		next := "fundus unmount " + dir
+		if dir == "/" {
+			next = "choose another directory"
+		}
+		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: use.Node + " is mounted there", Next: next}
+	}
+	if other, ok := v.OtherAt(dir); ok {
+		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: fmt.Sprintf("%s is mounted there (%s)", other.Kind, other.Source), Next: "fundus unmount " + dir}
+	}
+	return nil
+}
+
+// elsewhere is what lies on the device by a superblock that the options name; nil where they
+// name none. The kernel takes the descriptors beside a copy, which are of the day when the file
+// system was made: written by them, files are overwritten.
+func (r *Mount) elsewhere(ctx context.Context, p *task.Planner, n inventory.Node) (*fs.Content, error) {
+	e, value := kinds.AtOtherOf("", r.Options)
+	if e == nil {
+		return nil, nil
+	}
+	dev, err := p.Stage.Open(ctx, n.Disk())
+	if err != nil {
+		return nil, err
+	}
+	part, err := block.NewSlice(dev, int64(n.Start), int64(n.Size))
+	if err != nil {
+		return nil, err
+	}
+	c, err := e.Read(part, value)
+	if err != nil {
+		return nil, advice.Way(fmt.Errorf("%s: %s=%s: %w", n.Name, e.Option, value, err), "fundus inspect %s", n.Name)
+	}
+	line := fstab.Entry{Options: r.Options}
+	if !line.On("ro", "rw") {
+		err := fmt.Errorf("%s: by a copy of its superblock the %s is mounted for reading alone: its descriptors are of the day when it was made, and what is written by them overwrites files", n.Name, c.Kind)
+		return nil, advice.Way(err, "fundus mount %s %s --options=%s", r.Target, cmp.Or(r.Dir, "DIRECTORY"), strings.Join(slices.Concat([]string{"ro"}, slices.DeleteFunc(slices.Clone(r.Options), func(o string) bool { return o == "rw" })), ","))
+	}
+	return c, nil
 }
 
 // persist adds the line of fstab.
