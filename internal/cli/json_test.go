@@ -42,6 +42,9 @@ func schemaOf(t reflect.Type) map[string]any {
 	case t.Kind() == reflect.String:
 		return map[string]any{"type": "string"}
 	}
+	if t.Kind() == reflect.Pointer {
+		return schemaOf(t.Elem())
+	}
 	return map[string]any{"type": "integer"}
 }
 

@@ -106,8 +106,7 @@ func Inspect(ctx context.Context, r machine.Reader, word string, depth InspectDe
 // damaged.
 func (i *Inspection) remains(ctx context.Context, r machine.Reader) error {
 	n := i.Node
-	c, ok := n.Content()
-	if n.Silent || n.Problem != "" || n.Zeros || n.Table != nil || n.Within != "" || n.Size == 0 || n.Entry.Role == table.Extended || len(n.Contents) > 0 && !(ok && c.State == fs.Damaged) {
+	if n.Silent || n.Problem != "" || n.Zeros || n.Table != nil || n.Within != "" || n.Size == 0 || n.Entry.Role == table.Extended || len(n.Contents) > 0 && !i.Damaged() {
 		return nil
 	}
 	part, done, err := i.open(ctx, r)
@@ -117,6 +116,12 @@ func (i *Inspection) remains(ctx context.Context, r machine.Reader) error {
 	defer done()
 	i.Remains = kind.Remains(part)
 	return nil
+}
+
+// Damaged reports whether the superblock of its content is damaged.
+func (i *Inspection) Damaged() bool {
+	c, ok := i.Node.Content()
+	return ok && c.State == fs.Damaged
 }
 
 // CopiesAgree says how many copies of a superblock that is gone say the same.

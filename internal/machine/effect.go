@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"cmp"
 	"slices"
 	"strconv"
 	"strings"
@@ -14,18 +15,15 @@ import (
 
 func mounted(v *inventory.Inventory, a Action) {
 	c, _ := nodeOf(v, a.Node).Content()
-	name := c.Kind
-	if name == "" {
-		name = a.Kind
-	}
-	v.Uses = append(slices.Clone(v.Uses), MountedAs(a, c, name))
+	v.Uses = append(slices.Clone(v.Uses), MountedAs(a, c))
 }
 
 // MountedAs is the use that a mount brings about, with its options where the kernel lists
-// them.
-func MountedAs(a Action, c fs.Content, name string) inventory.Use {
+// them: of the kind that lies there, or, where none is recognised, of the one that was asked
+// for.
+func MountedAs(a Action, c fs.Content) inventory.Use {
 	s := kind.Options(a.MountType(c)).Sort(fstab.Split(a.Options))
-	u := inventory.Use{Node: a.Node, How: inventory.Mounted, Where: a.Where, Kind: name, ReadOnly: slices.Contains(s.Superblock, "ro")}
+	u := inventory.Use{Node: a.Node, How: inventory.Mounted, Where: a.Where, Kind: cmp.Or(c.Kind, a.Kind), ReadOnly: slices.Contains(s.Superblock, "ro")}
 	u.Options = strings.Join(s.Attributes, ",")
 	u.Super = strings.Join(slices.Concat(s.Superblock, s.Own), ",")
 	return u

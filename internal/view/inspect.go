@@ -149,6 +149,9 @@ func headline(i *look.Inspection) string {
 	case n.Table != nil && bare(n):
 		return fmt.Sprintf("%s, %v, %s, %s", words, n.Size, count(len(n.Table.Parts), "partition"), gapWords(n, i.Step))
 	}
+	if i.Damaged() {
+		words += " with a damaged superblock"
+	}
 	words += fmt.Sprintf(", %v", n.Size)
 	for _, u := range i.Uses {
 		switch u.How {

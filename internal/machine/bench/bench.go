@@ -452,7 +452,7 @@ func (b *Bench) mount(v *inventory.Inventory, k *kernel, a machine.Action) error
 	n, _ := v.Node(a.Node)
 	c, _ := n.Content()
 	again := len(v.UsesOf(n.Name)) > 0
-	use := machine.MountedAs(a, c, c.Kind)
+	use := machine.MountedAs(a, c)
 	k.Uses = append(k.Uses, use)
 	if use.ReadOnly || again {
 		return nil

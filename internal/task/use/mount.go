@@ -153,7 +153,7 @@ func (r *Mount) elsewhere(ctx context.Context, p *task.Planner, n inventory.Node
 	line := fstab.Entry{Options: r.Options}
 	if !line.On("ro", "rw") {
 		err := fmt.Errorf("%s: by a copy of its superblock the %s is mounted for reading alone: its descriptors are of the day when it was made, and what is written by them overwrites files", n.Name, c.Kind)
-		return nil, advice.Way(err, "fundus mount %s %s --options=%s", r.Target, cmp.Or(r.Dir, "DIRECTORY"), strings.Join(slices.Concat([]string{"ro"}, slices.DeleteFunc(slices.Clone(r.Options), func(o string) bool { return o == "rw" })), ","))
+		return nil, advice.Way(err, "fundus mount %s %s%s --options=%s", r.Target, cmp.Or(r.Dir, "DIRECTORY"), map[bool]string{true: " --make"}[r.Make], strings.Join(slices.Concat([]string{"ro"}, slices.DeleteFunc(slices.Clone(r.Options), func(o string) bool { return o == "rw" })), ","))
 	}
 	return c, nil
 }
