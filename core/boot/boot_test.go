@@ -267,6 +267,33 @@ func TestNext(t *testing.T) {
 	}
 }
 
+// TestSystemsOwnPlace: without an initial file system nobody can tell what becomes of a boot in
+// which /usr is mounted over the programs that systemd itself started from; with one, which mounts
+// it before, or where nothing asks for it, it comes up.
+func TestSystemsOwnPlace(t *testing.T) {
+	for _, c := range []struct {
+		options string
+		initrd  Answer
+		want    string
+	}{
+		{"defaults", No, "unknown whether it comes up: /usr (line 2) is mounted over the system's own programs"},
+		{"nofail", No, "unknown whether it comes up: /usr (line 2)"},
+		{"defaults", Yes, "comes up"},
+		{"noauto", No, "comes up"},
+	} {
+		v := fernhill("UUID=root / ext4\nUUID=herb /usr ext4 " + c.options + "\n")
+		v.Dirs["/usr"] = true
+		r := RehearseFrom(v, Start{Words: units.Words("root=/dev/sda1"), From: "test", Initrd: c.initrd})
+		got := r.String()
+		if r.Why != "" {
+			got += ": " + r.Why
+		}
+		if !strings.HasPrefix(got, c.want) || c.want == "comes up" && got != c.want {
+			t.Errorf("%s, %d: %s, want %s", c.options, c.initrd, got, c.want)
+		}
+	}
+}
+
 // TestEncryptedAndFoundByType: what crypttab opens with a key comes, what a person has to open is
 // unknown; what is found by its type is mounted where nothing else is.
 func TestEncryptedAndFoundByType(t *testing.T) {

@@ -36,7 +36,7 @@ needs no rescan.`,
 					return usageError{err}
 				}
 			}
-			r.Target = args[0]
+			r.Target, r.Unasked = args[0], e.o.draft
 			m, err := e.open(cmd.Context(), args[0])
 			if err != nil {
 				return err

@@ -3,8 +3,11 @@
 package kernel
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
+	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -22,13 +25,18 @@ type extCase struct {
 	size     int64
 	settings string // as they are typed
 	how      string // what the guest does with it
+	random   bool   // it may be refused: not all settings fit each other
+}
+
+func (c extCase) String() string {
+	return fmt.Sprintf("%s of %d bytes, %s (%s)", c.kind, c.size, c.settings, c.how)
 }
 
 // extCases lists what is made: the corner cases first.
 func extCases() (list []extCase) {
 	const k, m, g, t = 1 << 10, 1 << 20, 1 << 30, 1 << 40
 	add := func(kind string, size int64, settings, how string) {
-		list = append(list, extCase{kind, size, settings, how})
+		list = append(list, extCase{kind: kind, size: size, settings: settings, how: how})
 	}
 	add("ext2", 65*k, "inode-count=64 growth-room=1 reserved=0%", "")
 	add("ext2", 8*m, "", "not=ext3 fill as=ext4 grow=65536")
@@ -77,48 +85,150 @@ func extCases() (list []extCase) {
 	return list
 }
 
+// randomExt draws file systems of any size and with any settings; each is used until its inodes
+// are used up, so that there are not too many of them.
+func randomExt(n int) (list []extCase) {
+	for i := range n {
+		rng := amount.Rand(1900 + i)
+		one := func(words ...string) string { return words[rng.IntN(len(words))] }
+		some := func(of int, words ...string) string {
+			if rng.IntN(of) > 0 {
+				return ""
+			}
+			return " " + one(words...)
+		}
+		c := extCase{kind: one("ext2", "ext3", "ext4", "ext4"), size: int64(200<<10) << rng.IntN(11), how: "fill", random: true}
+		c.size += rng.Int64N(c.size)
+		c.settings = "block=" + one("1KiB", "2KiB", "4KiB") + some(2, "inode-size=128B", "inode-size=256B", "inode-size=512B", "inode-size=1KiB") + some(4, "reserved=0%", "reserved=10%", "reserved=100KiB") + some(4, "growth-room=1", "growth-room=3")
+		if c.kind != "ext2" {
+			c.settings += some(3, "journal=1MiB", "journal=4MiB", "journal=7MiB", "journal=no")
+		}
+		if c.kind == "ext4" {
+			c.settings += some(2, "checksums=no", "checksum-seed=yes") + some(2, "flex=no", "flex=2", "flex=4", "flex=64") + some(3, "wide-numbers=no", "large-directories=yes") + some(4, "tables=full")
+		}
+		switch {
+		case rng.IntN(3) == 0:
+			c.settings += fmt.Sprintf(" inode-count=%d", 12+rng.IntN(1<<(4+rng.IntN(9))))
+		case c.size > 32<<20 || rng.IntN(2) == 0:
+			c.settings += fmt.Sprintf(" inode-every=%dKiB", 32<<rng.IntN(10))
+		}
+		if rng.IntN(3) == 0 {
+			c.how = "copies fill"
+		}
+		list = append(list, c)
+	}
+	return list
+}
+
+// readerSees: a reader that finds nothing anywhere would prove nothing.
+func readerSees(t *testing.T) {
+	t.Helper()
+	path, err := imageOf(t, "ext4", 64<<20, "block=4KiB", false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if wrong := countedExt(path); len(wrong) > 0 {
+		t.Errorf("a new one: %v", wrong)
+	}
+	f, err := os.OpenFile(path, os.O_RDWR, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	d := make([]byte, 64) // the first descriptor
+	_, err = f.ReadAt(d, 4096)
+	place := func(at int) int64 { return 4096 * int64(binary.LittleEndian.Uint32(d[at:])) }
+	for what, at := range map[string]int64{"block bitmap": place(0) + 100, "inode bitmap": place(4) + 100, "free blocks of a group": 4096 + 12, "directories of a group": 4096 + 16, "free inodes": 1024 + 16, "sectors of the root": place(8) + 256 + 28, "block of the root": place(8) + 256 + 40 + 12 + 8} {
+		b := make([]byte, 1)
+		if _, errRead := f.ReadAt(b, at); err != nil || errRead != nil {
+			t.Fatal(err, errRead)
+		}
+		_, err = f.WriteAt([]byte{b[0] ^ 4}, at)
+		if wrong := countedExt(path); len(wrong) == 0 {
+			t.Errorf("%s: a planted fault is not seen", what)
+		}
+		_, errBack := f.WriteAt(b, at)
+		err = errors.Join(err, errBack)
+	}
+	if err != nil {
+		t.Error(err)
+	}
+}
+
 // proveExt: what Fundus makes is mounted, as its type and as ext4, by each copy of its
 // superblock, used, filled and grown by the kernel, which finds nothing and counts what was
 // planned.
 func proveExt(t *testing.T, j *judge) {
-	all := amount.Sample(extCases(), 14, 13, 19)
-	made, read := 0, 0
-	for len(all) > 0 {
-		const batch = 14
-		list := all[:min(batch, len(all))]
-		all = all[len(list):]
-		var images, commands, want []string
-		var which []extCase
-		for _, c := range list {
-			path, err := imageOf(t, c.kind, c.size, c.settings, false)
-			if err != nil {
-				t.Errorf("%s of %d bytes, %s: %v", c.kind, c.size, c.settings, err)
-				continue
-			}
-			if strings.HasPrefix(c.how, "sums") {
-				olderSums(t, path)
-			}
-			which = append(which, c)
-			images, commands = append(images, path), append(commands, fmt.Sprintf("ext /dev/ubd%c %s %s", 'a'+len(images), c.kind, c.how))
-			want = append(want, planned(t, path))
-			made++
+	all := slices.Concat(amount.Sample(extCases(), 14, 13, 19), randomExt(amount.Of(10, 200)))
+	e := &extProof{j: j}
+	const batch = 14
+	for first := 0; first < len(all); first += batch {
+		list := all[first:min(first+batch, len(all))]
+		t.Run(fmt.Sprintf("%d to %d", first+1, first+len(list)), func(t *testing.T) { e.batch(t, list) })
+	}
+	readerSees(t)
+	if e.refused > e.made {
+		t.Errorf("%d refused, %d made", e.refused, e.made)
+	}
+	fmt.Printf("kernel proof: %d of ext2, ext3 and ext4 are what was planned, and each block and inode is counted where it lies; %d read by the boot loader's reader; %d drawn ones were refused: %v\n", e.made, e.read, e.refused, !t.Failed())
+}
+
+// extProof counts what became of all batches.
+type extProof struct {
+	j                   *judge
+	made, refused, read int
+}
+
+// batch puts some of them before one guest, each on a disk of its own.
+func (e *extProof) batch(t *testing.T, list []extCase) {
+	t.Helper()
+	var images, commands, want []string
+	var which []extCase
+	for _, c := range list {
+		path, err := imageOf(t, c.kind, c.size, c.settings, false)
+		if err != nil && c.random {
+			e.refused++
+			continue
 		}
-		a := j.run(t, start{images: images, commands: commands})[len(images)-1]
-		for i, said := range a.Said {
-			if !strings.HasPrefix(said, want[i]) || !strings.HasSuffix(said, "left in order; wrong: ") {
-				t.Errorf("%s of %d bytes, %s (%s): %q, want %q", which[i].kind, which[i].size, which[i].settings, which[i].how, said, want[i])
-			}
-			if read < 10 && which[i].size > 1<<20 && bootLoaderReads(t, images[i]) {
-				read++
+		if err != nil {
+			t.Errorf("%v: %v", c, err)
+			continue
+		}
+		if strings.HasPrefix(c.how, "sums") {
+			olderSums(t, path)
+		}
+		which = append(which, c)
+		images, commands = append(images, path), append(commands, fmt.Sprintf("ext /dev/ubd%c %s %s", 'a'+len(images), c.kind, c.how))
+		want = append(want, planned(t, path))
+		e.made++
+	}
+	t.Cleanup(func() {
+		for i, c := range which {
+			if t.Failed() {
+				t.Logf("ubd%c: %v", 'a'+i, c)
 			}
 		}
-		for _, line := range a.Kernel {
-			if level, _, _ := strings.Cut(line, ","); strings.Contains(line, "EXT") && level < "5" && !strings.Contains(line, "Can't find") && !expectedOfExt(line) {
-				t.Errorf("the kernel says: %s", line)
-			}
+	})
+	if len(images) == 0 { // all of them were refused
+		return
+	}
+	a := e.j.run(t, start{images: images, commands: commands})[len(images)-1]
+	for i, said := range a.Said {
+		if !strings.HasPrefix(said, want[i]) || !strings.HasSuffix(said, "left in order; wrong: ") {
+			t.Errorf("%v: %q, want %q", which[i], said, want[i])
+		}
+		for _, wrong := range countedExt(images[i]) {
+			t.Errorf("%v: counted: %s", which[i], wrong)
+		}
+		if e.read < 10 && !which[i].random && which[i].size > 1<<20 && bootLoaderReads(t, images[i]) {
+			e.read++
 		}
 	}
-	fmt.Printf("kernel proof: %d of ext2, ext3 and ext4 are what was planned, %d read by the boot loader's reader: %v\n", made, read, !t.Failed())
+	for _, line := range a.Kernel {
+		if level, _, _ := strings.Cut(line, ","); strings.Contains(line, "EXT") && level < "5" && !strings.Contains(line, "Can't find") && !expectedOfExt(line) {
+			t.Errorf("the kernel says: %s", line)
+		}
+	}
 }
 
 // olderSums gives the descriptors the checksums that were before those of all metadata, by a

@@ -169,23 +169,62 @@ func (d *File) WriteZeroes(off, n int64) error {
 	if err := block.CheckAccess(d, "zero", off, n); err != nil || n == 0 {
 		return err
 	}
-	var err error
 	if d.isDevice {
-		span := [2]uint64{uint64(off), uint64(n)}
-		_, _, errno := unix.Syscall(unix.SYS_IOCTL, d.f.Fd(), unix.BLKZEROOUT, uintptr(unsafe.Pointer(&span)))
-		if errno != 0 {
-			err = errno
-		}
-	} else {
-		err = unix.Fallocate(int(d.f.Fd()), unix.FALLOC_FL_PUNCH_HOLE|unix.FALLOC_FL_KEEP_SIZE, off, n)
+		return d.zeroDevice(off, n)
 	}
-	if errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.ENOTTY) || errors.Is(err, unix.EINVAL) {
+	err := unix.Fallocate(int(d.f.Fd()), unix.FALLOC_FL_PUNCH_HOLE|unix.FALLOC_FL_KEEP_SIZE, off, n)
+	if cannotZero(err) {
 		return d.writePlainZeros(off, n)
 	}
 	if err != nil {
 		return &block.AccessError{Op: "zero", Off: off, N: n, Err: err}
 	}
 	return nil
+}
+
+// zeroDevice has the device zero whole pages, and writes zeros into the rest.
+//
+// The kernel zeroes past its page cache and takes the pages out of that before. Where another
+// node of the disk is held, such as that of a partition, it refuses to with a page that is not
+// written yet, and a page that is zeroed in part may hold what was just written beside it. A
+// small span is not worth that.
+//
+// Source: blk_ioctl_zeroout in block/ioctl.c, truncate_bdev_range in block/bdev.c.
+func (d *File) zeroDevice(off, n int64) error {
+	from, until := pagesWithin(off, n, int64(os.Getpagesize()))
+	if until-from < leastZeroed {
+		return d.writePlainZeros(off, n)
+	}
+	if err := errors.Join(d.writePlainZeros(off, from-off), d.writePlainZeros(until, off+n-until)); err != nil {
+		return err
+	}
+	span := [2]uint64{uint64(from), uint64(until - from)}
+	_, _, errno := unix.Syscall(unix.SYS_IOCTL, d.f.Fd(), unix.BLKZEROOUT, uintptr(unsafe.Pointer(&span)))
+	switch {
+	case errno == 0:
+		return nil
+	case cannotZero(errno) || errors.Is(errno, unix.EBUSY):
+		return d.writePlainZeros(from, until-from)
+	}
+	return &block.AccessError{Op: "zero", Off: from, N: until - from, Err: errno}
+}
+
+// leastZeroed is the least that a device is asked to zero by itself.
+const leastZeroed = 1 << 20
+
+// pagesWithin are the whole pages of a span, from one byte until another; from is not below off,
+// nor until above its end, where there is none.
+func pagesWithin(off, n, page int64) (from, until int64) {
+	from, until = (off+page-1)/page*page, (off+n)/page*page
+	if from > until {
+		return off, off
+	}
+	return from, until
+}
+
+// cannotZero reports whether the system has no such call for this file.
+func cannotZero(err error) bool {
+	return errors.Is(err, unix.EOPNOTSUPP) || errors.Is(err, unix.ENOTTY) || errors.Is(err, unix.EINVAL)
 }
 
 // Discard tells a block device that nobody needs the bytes, which read as anything then; an
@@ -198,7 +237,15 @@ func (d *File) Discard(off, n int64) error {
 		return err
 	}
 	span := [2]uint64{uint64(off), uint64(n)}
-	if _, _, errno := unix.Syscall(unix.SYS_IOCTL, d.f.Fd(), unix.BLKDISCARD, uintptr(unsafe.Pointer(&span))); errno != 0 {
+	discard := func() unix.Errno {
+		_, _, errno := unix.Syscall(unix.SYS_IOCTL, d.f.Fd(), unix.BLKDISCARD, uintptr(unsafe.Pointer(&span)))
+		return errno
+	}
+	errno := discard()
+	if errors.Is(errno, unix.EBUSY) && d.f.Sync() == nil { // by a page that is not written yet, as in zeroDevice
+		errno = discard()
+	}
+	if errno != 0 {
 		return &block.AccessError{Op: "discard", Off: off, N: n, Err: errno}
 	}
 	return nil

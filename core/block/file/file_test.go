@@ -26,6 +26,15 @@ func image(t *testing.T, size int64) *File {
 	return d
 }
 
+// TestPagesWithin: of a span whole pages are zeroed by the device, and nothing outside of it.
+func TestPagesWithin(t *testing.T) {
+	for _, c := range [][4]int64{{0, 8192, 0, 8192}, {1, 8192, 4096, 8192}, {4095, 4098, 4096, 8192}, {4096, 4095, 4096, 4096}, {512, 1024, 512, 512}, {17408, 1 << 20, 20480, 1064960}} {
+		if from, until := pagesWithin(c[0], c[1], 4096); from != c[2] || until != c[3] {
+			t.Errorf("%d bytes from %d on: %d to %d, want %d to %d", c[1], c[0], from, until, c[2], c[3])
+		}
+	}
+}
+
 // TestImageStaysSparse: what is zeroed takes no room, and reads as zeros past
 // the cache too.
 func TestImageStaysSparse(t *testing.T) {

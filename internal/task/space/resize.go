@@ -29,6 +29,8 @@ type Resize struct {
 	Target string        `json:"target"`
 	Size   quantity.Size `json:"size,omitzero"` // or max, or min
 	By     string        `json:"by,omitempty"`  // "+4GiB", "-10%"
+	// Unasked says that nobody asked the disk for its size, which a draft alone does not.
+	Unasked bool `json:"-"`
 }
 
 // Verb of the request.
@@ -209,6 +211,9 @@ func (r *Resize) size(ctx context.Context, p *task.Planner, c *chain) (size quan
 	}
 	if note != "" {
 		p.Note("%s", note)
+	}
+	if d, _ := c.v.Node(n.Disk()); r.Unasked && d.Form == inventory.Disk && (r.Size.Form == quantity.Max || r.Size.Form == quantity.Percent) {
+		p.Note("%s was not asked whether it has become larger by now: fundus rescan %s asks it", d.Name, d.Name)
 	}
 	c.titled(p, size)
 	if c.at == 0 && size > c.most {

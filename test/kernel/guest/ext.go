@@ -163,7 +163,7 @@ func (x *usedProof) fillInodes() {
 	before := x.statfs()
 	x.check("directory", os.Mkdir("/mnt/empty", 0o755))
 	made := uint64(0)
-	for ; made < min(before.Ffree, 6000); made++ {
+	for ; made < min(before.Ffree, 15000); made++ {
 		f, err := os.Create(fmt.Sprintf("/mnt/empty/%d", made))
 		if err != nil {
 			if !errors.Is(err, syscall.ENOSPC) {

@@ -98,6 +98,7 @@ func (x *extras) find(name string) func(words []string) string {
 		"twin":        func(w []string) string { return "twin" + fine(copyFile(w[0], w[1])) },
 		"area":        area,    // DEVICE: swapped on
 		"awkward":     awkward, // ROOT HOW: an fstab that cannot simply be replaced
+		"here":        here,    // WORDS: of Fundus, in this process
 		"clear":       func([]string) string { fmt.Print("\033[H\033[2J"); return "" },
 		"show":        show,     // COMMAND: on the console, as an administrator sees it
 		"stuck":       stuck,    // waits for ever

@@ -39,6 +39,9 @@ type Answer struct {
 }
 
 func main() {
+	if live.FirstRead(os.Args, os.Stdout) {
+		return
+	}
 	if code, child := live.GiveUpSwap(os.Args); child { // of the machine that runs in this program
 		os.Exit(code)
 	}
