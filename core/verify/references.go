@@ -75,7 +75,11 @@ func (k *look) reference(thing string, u fstab.Unit) []finding.Finding {
 	// Behind a fence the old content comes back: what stands there meanwhile is no reason
 	// to take the line out.
 	if c, ok := nodes[0].Content(); ok && !c.MountsAs(e.Type) && c.Class != fs.Fence {
-		out = append(out, FstabKind.New(thing, "the line says %s, %s holds %s", e.Type, nodes[0].Name, c.Kind).WithMend("fundus fstab edit %d --type=%s", u.Line, c.MountType()))
+		f := FstabKind.New(thing, "the line says %s, %s holds %s", e.Type, nodes[0].Name, c.Kind).WithMend("fundus fstab edit %d --type=%s", u.Line, c.MountType())
+		if u.Tie == fstab.Untied { // the boot does without it, and whoever asks for it is refused
+			f.Severity = finding.Warning
+		}
+		out = append(out, f)
 	} else if len(nodes) == 1 && c.Class != fs.Fence {
 		out = append(out, k.options(thing, u, nodes[0])...)
 	}
