@@ -2,6 +2,7 @@ package mounts
 
 import (
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 
@@ -9,6 +10,7 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/mountopt"
+	"fundus/core/quantity"
 	"fundus/core/text/fstab"
 )
 
@@ -122,6 +124,8 @@ func (a Ask) content() *Obstacle {
 		return no(Kind, "it holds %s, and no %s", c.Kind, wants)
 	case c.Class != class || !c.MountsAs(typ):
 		return no(Kind, "it holds %s, not %s", c.Kind, typ)
+	case a.swap() && WrongPage(c) != "":
+		return no(Kind, "%s", WrongPage(c))
 	case c.State == fs.Damaged:
 		return no(Damaged, "its superblock is damaged")
 	case c.Size > n.Size:
@@ -138,6 +142,16 @@ func (a Ask) content() *Obstacle {
 		return no(Unread, "%s", n.Problem)
 	}
 	return nil
+}
+
+// WrongPage says why the kernel takes an area for no swap at all: it was made for pages of another
+// size than its own. "" where it was not.
+func WrongPage(c fs.Content) string {
+	page := quantity.Bytes(os.Getpagesize())
+	if c.Class != fs.Swap || c.BlockSize == 0 || c.BlockSize == page {
+		return ""
+	}
+	return fmt.Sprintf("it was made for a kernel with pages of %v, and this one has pages of %v", c.BlockSize, page)
 }
 
 // options says for which the kernel refuses the mount, or else of which one nobody can tell.

@@ -68,6 +68,7 @@ func stories() []story {
 	undo := &past.Undo{}
 	fat := &content.Format{Target: "sdb1", Kind: "fat", Label: "FIELDCARD"}
 	swap := &content.Format{Target: "sdb1", Kind: "swap", Label: "fern", Asked: map[string]string{"page": "64KiB"}}
+	own := &content.Format{Target: "sdb1", Kind: "swap", Label: "fern"} // of the kernel's own pages: it swaps on no other
 	bareSwap := &content.Format{Target: "sdb", Kind: "swap", Asked: map[string]string{"page": "64KiB"}}
 	erase := &content.Erase{Target: "sdb1"}
 	wide := adding(disk.NewPart{Size: size("80MiB"), Name: "herbarium"})
@@ -147,9 +148,9 @@ func stories() []story {
 		{"FAT with the type that fits", 512, 0, []task.Request{newTable, add, format("old")}, &content.Format{Target: "sdb1", Kind: "fat", Type: content.FitType}, false, 12, 0, false, ""},
 	}
 	return append(list,
-		story{name: "a swap area that is on grows", physics: 512, before: []task.Request{newTable, small, swap}, cut: larger, seeds: 3, swaps: "sdb1"},
-		story{name: "a swap area that is on shrinks", physics: 512, before: []task.Request{newTable, add, swap}, cut: &space.Resize{Target: "sdb1", Size: size("9MiB")}, seeds: 3, swaps: "sdb1"},
-		story{name: "a swap area that is on goes", physics: 512, before: []task.Request{newTable, add, swap}, cut: &disk.PartitionRemove{Targets: []string{"sdb1"}}, seeds: 3, swaps: "sdb1"},
+		story{name: "a swap area that is on grows", physics: 512, before: []task.Request{newTable, small, own}, cut: larger, seeds: 3, swaps: "sdb1"},
+		story{name: "a swap area that is on shrinks", physics: 512, before: []task.Request{newTable, add, own}, cut: &space.Resize{Target: "sdb1", Size: size("9MiB")}, seeds: 3, swaps: "sdb1"},
+		story{name: "a swap area that is on goes", physics: 512, before: []task.Request{newTable, add, own}, cut: &disk.PartitionRemove{Targets: []string{"sdb1"}}, seeds: 3, swaps: "sdb1"},
 		story{name: "XFS on an empty partition", physics: 512, before: []task.Request{newTable, wide}, cut: xfs, seeds: 20, large: true},
 		story{name: "XFS over ext4", physics: 512, before: []task.Request{newTable, wide, format("old")}, cut: xfs, seeds: 20, large: true},
 		story{name: "XFS over XFS, on sectors of 4096 bytes", physics: 4096, logical: 4096, before: []task.Request{newTable, wide, xfs}, cut: &content.Format{Target: "sdb1", Kind: "xfs", Label: "herbs", UUID: content.KeepID}, seeds: 20, large: true},
