@@ -294,6 +294,25 @@ func TestSystemsOwnPlace(t *testing.T) {
 	}
 }
 
+// TestAreasGoAlong: what is swapped on goes with its disk, and has the name that its disk gets, an
+// area as well as the device that a file lies on.
+func TestAreasGoAlong(t *testing.T) {
+	v := &inventory.Inventory{Areas: []inventory.Area{{Path: "/dev/sdb1", Node: "sdb1"}, {Path: "/swapfile", File: true, On: "sda1"}}}
+	for _, disk := range []string{"sda", "sdb"} {
+		v.Nodes = append(v.Nodes, inventory.Node{Name: disk, Path: "/dev/" + disk, Form: inventory.Disk}, inventory.Node{Name: disk + "1", Path: "/dev/" + disk + "1", Parent: disk, Form: inventory.Partition, Number: 1})
+	}
+	if left := Absent(v, "sdb").Areas; len(left) != 1 || left[0].Path != "/swapfile" {
+		t.Errorf("without sdb: %+v", left)
+	}
+	if left := Absent(v, "sda").Areas; len(left) != 1 || left[0].Node != "sdb1" {
+		t.Errorf("without sda: %+v", left)
+	}
+	other, names := Shuffled(v, 1)
+	if got, want := fmt.Sprint(other.Areas[0].Path, other.Areas[0].Node, other.Areas[1].Path, other.Areas[1].On), fmt.Sprint("/dev/"+names["sdb"]+"1", names["sdb"]+"1", "/swapfile", names["sda"]+"1"); got != want {
+		t.Errorf("%v: %s, want %s", names, got, want)
+	}
+}
+
 // TestEncryptedAndFoundByType: what crypttab opens with a key comes, what a person has to open is
 // unknown; what is found by its type is mounted where nothing else is.
 func TestEncryptedAndFoundByType(t *testing.T) {
