@@ -50,6 +50,7 @@ var (
 	FstabTagCase      = finding.Entry{ID: "fstab-tag-case", Severity: finding.Error, Why: "identifiers are read in capitals only: no device is waited for, and the mount fails"}
 	FstabOption       = finding.Entry{ID: "fstab-option-unknown", Severity: finding.Error, Why: "the kernel refuses the whole mount for one option that it does not know"}
 	FstabValue        = finding.Entry{ID: "fstab-option-bad-value", Severity: finding.Error, Why: "the kernel refuses the whole mount for one value that it does not take"}
+	FstabByCopy       = finding.Entry{ID: "fstab-by-copy", Severity: finding.Warning, Why: "the kernel takes the descriptors beside the copy, which are of the day when the file system was made: what is written by them overwrites files"}
 	FstabNeeds        = finding.Entry{ID: "fstab-option-needs", Severity: finding.Error, Why: "the kernel refuses the mount of this file system with the option"}
 	FstabOverruled    = finding.Entry{ID: "fstab-option-overridden", Severity: finding.Warning, Why: "the last of two opposites counts, whichever was meant"}
 	FstabNoEffect     = finding.Entry{ID: "fstab-option-no-effect", Severity: finding.Note, Why: "whoever reads the line believes that it does something"}
@@ -74,7 +75,7 @@ func Catalogue() []finding.Entry {
 		ReferenceName, ReferenceOffset, DeviceUnread, DeviceSilent, DuplicateUUID, DuplicateLabel, DuplicatePartUUID,
 		DuplicateDisk, FstabUnknown, FstabAmbiguous, FstabKind, FstabNoMount,
 		FstabTwice, FstabUnstable, FstabPulledOut, FstabDies, FstabRefused, FstabIgnored, FstabLost, FstabFields,
-		FstabNumber, FstabReturn, FstabEscape, FstabTagCase, FstabOption, FstabValue, FstabNeeds,
+		FstabNumber, FstabReturn, FstabEscape, FstabTagCase, FstabOption, FstabValue, FstabByCopy, FstabNeeds,
 		FstabOverruled, FstabNoEffect, FstabRedundant, FstabForetold, FstabUntold, FstabTime, FstabParent, FstabLink,
 		UnitBeside, UnitMasked, UnitName, UnitNoDevice,
 	}

@@ -129,6 +129,9 @@ func (k *look) options(thing string, u fstab.Unit, n inventory.Node) (out []find
 		}
 		out = append(out, f)
 	}
+	if by, value := kind.AtOtherOf(u.Entry.Type, u.Entry.Options); by != nil && !u.Entry.IsSwap() && !u.Entry.On("ro", "rw") {
+		out = append(out, FstabByCopy.New(thing, "%s=%s mounts by a copy of the superblock, for writing", by.Option, value).WithMend("fundus fstab edit %d --add=ro", u.Line))
+	}
 	ask := mounts.Ask{On: n, Type: u.Entry.Type, Options: slices.Clone(u.Entry.Options), Answers: k.v.Answers, Names: k.v.Names}
 	if last := len(ask.Options) - 1; last >= 0 { // systemd takes blanks off the end of a value
 		ask.Options[last] = strings.TrimRight(ask.Options[last], "\r")

@@ -99,6 +99,7 @@ func TestFindings(t *testing.T) {
 			v.Nodes[3].Contents[0].NoJournal = true
 		}},
 		{FstabNeeds, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 remount,noatime 0 2\n")},
+		{FstabByCopy, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 sb=131072 0 2\n")},
 		{FstabOverruled, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 nofail,fail 0 2\n")},
 		{FstabNoEffect, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 orlov 0 2\n")},
 		{FstabRedundant, "/etc/fstab:2", lines("UUID=herb /srv/x ext4 acl 0 2\n")},
