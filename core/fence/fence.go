@@ -26,9 +26,12 @@ import (
 const Size = 512
 
 const (
-	first   = "FUNDUS FENCE 1\n"
-	crcAt   = 504
-	longest = 160 // bytes of one value, so that all of them fit
+	first = "FUNDUS FENCE 1\n"
+	crcAt = 504
+	// longest is the bytes of one value. Four that long would not fit: the deed and its command,
+	// which are short, come first, and of a device and a directory that are both so long the end
+	// of the directory is left out.
+	longest = 160
 )
 
 // Places lists the stretches of a device, in bytes, where a fence is looked for: wherever a

@@ -11,17 +11,11 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/uuid"
-
 	"fundus/core/block"
 	"fundus/core/block/field"
 	"fundus/core/extent"
 	"fundus/core/fence"
 	"fundus/core/fs"
-	"fundus/core/fs/ext"
-	"fundus/core/fs/fat"
-	"fundus/core/fs/swap"
-	"fundus/core/fs/xfs"
 	"fundus/core/mountopt"
 	"fundus/core/near"
 	"fundus/core/probe"
@@ -221,14 +215,10 @@ func All() []Kind {
 	return []Kind{
 		{Name: "fence", Probe: fence.Probe, Fields: fence.Fields},
 		{Name: "gpt", Probe: probeGPT, Fields: gpt.Fields},
-		{Name: "ext", Types: []string{"ext2", "ext3", "ext4"}, Makes: extMakers(), Values: ext.Values, Probe: ext.Probe, AtMount: ext.AtMount, Fields: ext.Fields, SetLabel: ext.SetLabel, Relabels: true,
-			SetID: wideID(ext.SetUUID), LiveID: ext.ChangesUUID, Adjust: ext.Adjust, Alike: ext.Alike, Untouched: []string{"noload"}, SwapFiles: []SwapFile{{Type: "ext4"}, {Type: "ext3", Written: true}, {Type: "ext2", Written: true}}, Exchanges: map[string]Exchange{"ext4": Ranges}, Resizing: &Resizing{Reach: ext.Reach, Resize: ext.Grow}, Growing: &Growing{[]string{"ext4", "ext3"}, GrowBlocks, ext.ReachLive},
-			Simulation: &Simulation{ext.MarkMounted, ext.MarkUnmounted, ext.MarkLabelled, wideID(ext.MarkIdentified), ext.MarkGrown}, Marks: []Mark{{1080, "\x53\xEF"}}, Copies: ext.Copies, Remains: ext.Remains, Begun: ext.Begun, AtOther: &AtOther{"sb", ext.AtOther},
-			Options: &Mounts{[]string{"ext4", "ext3", "ext2"}, ext.MountOptions}},
-		{Name: "xfs", Makes: []Maker{{Word: "xfs", ID: fs.Wide, Settings: xfs.Settings, Traits: xfs.Traits, Make: xfs.MakeOrder}}, Values: xfs.Values, AtMount: xfs.AtMount, Alone: "nouuid", SetLabel: xfs.SetLabel, Relabels: true, Untouched: []string{"norecovery"}, SwapFiles: []SwapFile{{Type: "xfs"}}, Exchanges: map[string]Exchange{"xfs": Whole}, Growing: &Growing{[]string{"xfs"}, GrowData, xfs.Reach}, NeverLess: "nobody makes an XFS smaller: what is in it can be copied into a smaller one", SetID: wideID(xfs.SetUUID), Probe: xfs.Probe, Fields: xfs.Fields, Marks: []Mark{{0, "XFSB"}}, Copies: xfs.Copies, Options: &Mounts{[]string{"xfs"}, xfs.MountOptions}},
+		extKind(),
+		xfsKind(),
 		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},
-		{Name: "fat", Makes: []Maker{{Word: "fat", ID: fs.Serial, Settings: fat.Settings, Traits: fs.NoTraits, Make: fat.MakeOrder, Variant: fat.Variant}}, Values: fat.Values, AtMount: fat.AtMount, SetLabel: fat.SetLabel, FitLabel: fat.Fit, SetID: func(dev block.Device, id fs.ID) error { return fat.SetSerial(dev, id.Number()) }, Probe: fat.Probe, Fields: fat.Fields, Marks: []Mark{{54, "FAT1"}, {82, "FAT32"}}, Copies: fat.Copies,
-			Options: &Mounts{[]string{"vfat", "msdos"}, fat.MountOptions}},
+		fatKind(),
 		{Name: "exfat", Probe: probe.ExFAT, Fields: probe.ExFATFields, Marks: []Mark{{3, "EXFAT   "}}, Options: &Mounts{[]string{"exfat"}, probe.ExFATOptions}},
 		{Name: "ntfs", Probe: probe.NTFS, Fields: probe.NTFSFields, Marks: []Mark{{3, "NTFS    "}}, Options: &Mounts{[]string{"ntfs3"}, probe.NTFSOptions}},
 		{Name: "btrfs", Probe: probe.Btrfs, Fields: probe.BtrfsFields, Marks: []Mark{{65600, "_BHRfS_M"}}, Copies: probe.BtrfsCopies, SwapFiles: []SwapFile{{Type: "btrfs", Plain: true, Untried: true}}, Options: &Mounts{[]string{"btrfs"}, probe.BtrfsOptions}},
@@ -243,9 +233,7 @@ func All() []Kind {
 		{Name: "hfsplus", Probe: probe.HFSPlus, Fields: probe.HFSPlusFields},
 		{Name: "apfs", Probe: probe.APFS, Fields: probe.APFSFields},
 		{Name: "minix", Probe: probe.Minix, Fields: probe.MinixFields},
-		{Name: "swap", Makes: []Maker{{Word: "swap", ID: fs.Wide, Settings: swap.Settings, Traits: fs.NoTraits, Make: swap.MakeOrder}}, Values: swap.Values, SetLabel: swap.SetLabel, SetID: wideID(func(dev block.Device, id uuid.UUID) error { return swap.SetUUID(dev, id) }), Resizing: &Resizing{swap.Reach, func(_ context.Context, dev block.Device, to quantity.Bytes, _ progress.Sink) (quantity.Bytes, error) {
-			return swap.Resize(dev, to)
-		}, true}, Probe: swap.Probe, Fields: swap.Fields, Marks: []Mark{{4086, "SWAPSPACE2"}, {65526, "SWAPSPACE2"}}, Options: &Mounts{[]string{"swap"}, swap.MountOptions}},
+		swapKind(),
 		{Name: "luks", Probe: probe.LUKS, Fields: probe.LUKSFields, Marks: []Mark{{0, "LUKS\xBA\xBE"}}},
 		{Name: "bitlocker", Probe: probe.BitLocker, Fields: probe.BitLockerFields, Marks: []Mark{{3, "-FVE-FS-"}}},
 		{Name: "physical volume", Probe: probe.PhysicalVolume, Fields: probe.PhysicalVolumeFields, Marks: []Mark{{512, "LABELONE"}}},
@@ -254,23 +242,6 @@ func All() []Kind {
 		{Name: "zfs", Probe: probe.ZFS, Fields: probe.ZFSFields},
 		{Name: "mbr", Probe: probeMBR, Fields: mbr.Fields},
 	}
-}
-
-// extMakers are the variants of one format, the usual one first.
-func extMakers() (list []Maker) {
-	for _, v := range []ext.Variant{ext.Ext4, ext.Ext3, ext.Ext2} {
-		m := Maker{Word: v.String(), ID: fs.Wide, Settings: v.Settings, Traits: fs.NoTraits, Make: v.MakeOrder}
-		if v == ext.Ext4 {
-			m.Traits = ext.Traits
-		}
-		list = append(list, m)
-	}
-	return list
-}
-
-// wideID is a change of a UUID as one of an identifier.
-func wideID(set func(block.Device, uuid.UUID) error) func(block.Device, fs.ID) error {
-	return func(dev block.Device, id fs.ID) error { return set(dev, id.UUID()) }
 }
 
 // Errors of the list.

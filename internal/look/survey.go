@@ -80,13 +80,13 @@ func (s *Survey) filter() {
 		s.Matching = map[string]bool{}
 		var left []inventory.Node
 		for _, d := range s.Disks {
-			any := s.Filter.Unused && d.Table != nil && d.Problem == "" && !d.Hardware.ReadOnly && s.roomy(d)
+			some := s.Filter.Unused && d.Table != nil && d.Problem == "" && !d.Hardware.ReadOnly && s.roomy(d)
 			for _, n := range s.Inventory.Family(d.Name) {
 				ok := s.passes(n)
 				s.Matching[n.Name] = ok
-				any = any || ok
+				some = some || ok
 			}
-			if any {
+			if some {
 				left = append(left, d)
 			}
 		}

@@ -83,9 +83,9 @@ func TestANewKindIsOneFolderAndOneRow(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	const before = "\t\t{Name: \"xfs\","
+	const before = "\t\txfsKind(),"
 	row := "\t\t{Name: \"sprout\", Makes: []Maker{{Word: \"sprout\", ID: fs.Serial, Settings: sprout.Settings, Traits: fs.NoTraits, Make: sprout.Make}}, Values: sprout.Values, Probe: sprout.Probe, Fields: sprout.Fields},\n"
-	changed := strings.Replace(strings.Replace(string(text), before, row+before, 1), "\t\"fundus/core/fs/swap\"\n", "\t\"fundus/core/fs/sprout\"\n\t\"fundus/core/fs/swap\"\n", 1)
+	changed := strings.Replace(strings.Replace(string(text), before, row+before, 1), "\t\"fundus/core/fs\"\n", "\t\"fundus/core/fs\"\n\t\"fundus/core/fs/sprout\"\n", 1)
 	if strings.Count(changed, "sprout") < 6 {
 		t.Fatal("the row found no place in core/kind/kind.go")
 	}

@@ -1,6 +1,7 @@
 package ext
 
 import (
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"slices"
@@ -152,7 +153,7 @@ func (s *Superblock) blocksOf(dev block.Device, n inode) ([]extent.Span, error) 
 	if w.err != nil {
 		return nil, w.err
 	}
-	slices.SortFunc(w.found, func(a, b extent.Span) int { return int(int64(a.Start) - int64(b.Start)) })
+	slices.SortFunc(w.found, func(a, b extent.Span) int { return cmp.Compare(a.Start, b.Start) })
 	var merged []extent.Span
 	for _, f := range w.found {
 		switch last := len(merged) - 1; {
