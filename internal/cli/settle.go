@@ -11,6 +11,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/spf13/cobra"
+
 	"fundus/internal/deed"
 	"fundus/internal/draft"
 	"fundus/internal/task"
@@ -18,6 +20,15 @@ import (
 	"fundus/internal/task/use"
 	"fundus/internal/view"
 )
+
+// change runs a request on the machine that its words are about.
+func (e *Env) change(cmd *cobra.Command, r task.Request, words ...string) error {
+	m, err := e.open(cmd.Context(), words...)
+	if err != nil {
+		return err
+	}
+	return e.settle(cmd.Context(), m, r)
+}
 
 // settle is the road of every change: plan, show, ask or store, commit.
 func (e *Env) settle(ctx context.Context, m *onMachine, r task.Request) error {

@@ -12,7 +12,6 @@ import (
 	"fundus/core/table/saved"
 	"fundus/internal/look"
 	"fundus/internal/oscall"
-	"fundus/internal/task"
 	"fundus/internal/task/disk"
 	"fundus/internal/view"
 )
@@ -20,15 +19,6 @@ import (
 func newTable(e *Env) *cobra.Command {
 	return about("partition list", e.group("table", "Make, edit, repair, convert, save or restore a table", "  fundus table new sdb --scheme gpt\n  fundus table repair sdb",
 		newTableNew(e), newTableEdit(e), newTableRepair(e), newTableConvert(e), newTableSave(e), newTableRestore(e)))
-}
-
-// change runs a request on the machine that its words are about.
-func (e *Env) change(cmd *cobra.Command, r task.Request, words ...string) error {
-	m, err := e.open(cmd.Context(), words...)
-	if err != nil {
-		return err
-	}
-	return e.settle(cmd.Context(), m, r)
 }
 
 func newTableNew(e *Env) *cobra.Command {
