@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -86,6 +87,7 @@ func (j *judge) watch(t *testing.T, s start, coins watch.Coins) (out []byte, sto
 	} else if os.Getenv(stops) != "" {
 		go hindered(ctx, cmd.Process.Pid)
 	}
+	go roused(ctx, cmd.Process.Pid)
 	ticker := time.NewTicker(coins.Idle / 100)
 	defer ticker.Stop()
 	for {
@@ -101,6 +103,50 @@ func (j *judge) watch(t *testing.T, s start, coins watch.Coins) (out []byte, sto
 			return c.Bytes(), fmt.Sprintf("%s: %s\nits programs:\n%s\nits last lines:\n%s", stoodStill, spent, strings.Join(tasks, "\n"), last), nil
 		}
 	}
+}
+
+// roused wakes a guest whose clock has stopped. Now and then, on a machine with much to do, its
+// kernel loses the signal of its only timer: from then on it goes round in its idle loop, which
+// waits for a timer that nobody sets any more, and spends a processor on it. It is known by that:
+// computing without once giving its processor up. The signal once more sets everything going
+// again, and is a tick too many for a kernel that did compute.
+//
+// Source: os_idle_sleep in arch/um/os-Linux/time.c of Linux 6.1.
+func roused(ctx context.Context, guest int) {
+	const looks = 10
+	still, last := 0, 0
+	ticker := time.NewTicker(time.Second)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-ticker.C:
+		}
+		gave, running := givenUp(guest)
+		if still++; !running || gave != last {
+			still, last = 0, gave
+		}
+		if still == looks {
+			still = 0
+			_ = syscall.Kill(guest, syscall.SIGALRM)
+		}
+	}
+}
+
+// givenUp is how often a process gave its processor up by itself, and whether it computes now.
+func givenUp(process int) (times int, running bool) {
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", process))
+	if err != nil {
+		return 0, false
+	}
+	for line := range strings.Lines(string(text)) {
+		if value, is := strings.CutPrefix(line, "voluntary_ctxt_switches:"); is {
+			times, _ = strconv.Atoi(strings.TrimSpace(value))
+		}
+		running = running || strings.HasPrefix(line, "State:\tR")
+	}
+	return times, running
 }
 
 // stops is the environment variable that has guests stopped and continued at random, as on
