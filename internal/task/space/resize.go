@@ -212,7 +212,7 @@ func (r *Resize) size(ctx context.Context, p *task.Planner, c *chain) (size quan
 	if note != "" {
 		p.Note("%s", note)
 	}
-	if d, _ := c.v.Node(n.Disk()); r.Unasked && d.Form == inventory.Disk && (r.Size.Form == quantity.Max || r.Size.Form == quantity.Percent) {
+	if d, _ := c.v.Node(n.Disk()); r.Unasked && size <= l.Size && d.Form == inventory.Disk && (r.Size.Form == quantity.Max || r.Size.Form == quantity.Percent) {
 		p.Note("%s was not asked whether it has become larger by now: fundus rescan %s asks it", d.Name, d.Name)
 	}
 	c.titled(p, size)
