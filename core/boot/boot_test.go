@@ -234,11 +234,7 @@ func TestRoot(t *testing.T) {
 		v := fernhill("UUID=root / ext4\nUUID=herb /srv/herbarium ext4\n")
 		v.Nodes[0].Device = "8:1"
 		r := RehearseFrom(v, Start{Words: units.Words(c.words), From: "test", Initrd: c.initrd})
-		got := r.String()
-		if r.Why != "" {
-			got += ": " + r.Why
-		}
-		if !strings.HasPrefix(got, c.want) || c.want == "comes up" && got != c.want {
+		if got := because(r); !strings.HasPrefix(got, c.want) || c.want == "comes up" && got != c.want {
 			t.Errorf("%s, %d: %s, want %s", c.words, c.initrd, got, c.want)
 		}
 	}
@@ -267,6 +263,14 @@ func TestNext(t *testing.T) {
 	}
 }
 
+// because is the verdict with its reason.
+func because(r Report) string {
+	if r.Why == "" {
+		return r.String()
+	}
+	return r.String() + ": " + r.Why
+}
+
 // TestSystemsOwnPlace: without an initial file system nobody can tell what becomes of a boot in
 // which /usr is mounted over the programs that systemd itself started from; with one, which mounts
 // it before, or where nothing asks for it, it comes up.
@@ -284,11 +288,7 @@ func TestSystemsOwnPlace(t *testing.T) {
 		v := fernhill("UUID=root / ext4\nUUID=herb /usr ext4 " + c.options + "\n")
 		v.Dirs["/usr"] = true
 		r := RehearseFrom(v, Start{Words: units.Words("root=/dev/sda1"), From: "test", Initrd: c.initrd})
-		got := r.String()
-		if r.Why != "" {
-			got += ": " + r.Why
-		}
-		if !strings.HasPrefix(got, c.want) || c.want == "comes up" && got != c.want {
+		if got := because(r); !strings.HasPrefix(got, c.want) || c.want == "comes up" && got != c.want {
 			t.Errorf("%s, %d: %s, want %s", c.options, c.initrd, got, c.want)
 		}
 	}

@@ -62,11 +62,10 @@ type Kind struct {
 	// Copies looks for copies of the superblock: how many say the same, at how many
 	// places it looked, and whether what is at the beginning is no copy itself.
 	Copies func(dev block.Device) (same, looked int, first bool)
-	// Remains is what is left of one whose first superblock is gone; Begun what a copy at the
-	// beginning of a device is left of, and how many bytes before the device that begins. Nil
-	// for nothing.
+	// Remains is what is left of one whose first superblock is gone, nil for nothing; Begun how
+	// many bytes before the device one begins of which a copy lies at the device's beginning.
 	Remains    func(dev block.Device) *fs.Remains
-	Begun      func(dev block.Device) (r *fs.Remains, before int64)
+	Begun      func(dev block.Device) (before int64, ok bool)
 	AtOther    *AtOther    // nil: the kernel mounts it by one superblock alone
 	Simulation *Simulation // what a mount does to the bytes, for benches
 	Options    *Mounts     // nil: what the kernel takes is not known

@@ -248,8 +248,8 @@ func begun(dev block.Device, c candidate, step quantity.Bytes) (Found, bool) {
 	if err != nil {
 		return Found{}, false
 	}
-	r, before := c.kind.Begun(part)
-	if r == nil || before > c.start {
+	before, ok := c.kind.Begun(part)
+	if !ok || before > c.start {
 		return Found{}, false
 	}
 	start := c.start - before
@@ -260,7 +260,8 @@ func begun(dev block.Device, c candidate, step quantity.Bytes) (Found, bool) {
 	if first, err := c.kind.Probe(whole); err != nil || first != nil && first.State != fs.Damaged {
 		return Found{}, false // it is found by itself
 	}
-	if r = c.kind.Remains(whole); r == nil {
+	r := c.kind.Remains(whole)
+	if r == nil {
 		return Found{}, false
 	}
 	f := Found{Start: quantity.Bytes(start), Content: r.Content, Copies: len(r.Copies), Looked: r.Looked, Headless: true, Conflict: -1}

@@ -84,7 +84,7 @@ func plain(err error) string {
 // destroys is not handed out to be pasted, and nothing is committed by it.
 func (e *Env) renamed(err error) string {
 	var loose *target.LooseError
-	if !errors.As(err, &loose) || !loose.Only || destroys(e.words[0]) || len(e.words) > 1 && destroys(strings.Join(e.words[:2], " ")) {
+	if !errors.As(err, &loose) || !loose.Only || slices.ContainsFunc(e.words, destroys) { // wherever options stand
 		return ""
 	}
 	line := "fundus"
@@ -94,12 +94,19 @@ func (e *Env) renamed(err error) string {
 			w = loose.Node
 		case w == "--commit":
 			continue
-		case strings.Trim(w, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789/.,:=+-_@%") != "":
-			return "" // a shell would want it quoted
 		}
-		line += " " + w
+		line += " " + shellWord(w)
 	}
 	return line
+}
+
+// shellWord is the word as a shell reads it back.
+func shellWord(w string) string {
+	const plain = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789/.,:=+-_@%"
+	if w != "" && strings.Trim(w, plain) == "" {
+		return w
+	}
+	return "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
 }
 
 // report prints the error with the state that things are in.

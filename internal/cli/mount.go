@@ -196,7 +196,7 @@ func stillUsed(ctx context.Context, m *onMachine, a machine.Action) (out []strin
 
 func reverseWords(seen *inventory.Inventory, a machine.Action) string {
 	if n, ok := seen.Node(a.Node); ok && a.Verb == machine.Unmount && n.Hardware.Backing != "" {
-		a.Node = n.Hardware.Backing // its loop device is let go with the mount
+		a.Node = shellWord(n.Hardware.Backing) // its loop device is let go with the mount
 	}
 	switch a.Verb {
 	case machine.Unmount:

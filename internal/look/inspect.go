@@ -96,26 +96,24 @@ func Inspect(ctx context.Context, r machine.Reader, word string, depth InspectDe
 			}
 		}
 	}
-	if err := i.remains(ctx, r); err != nil {
-		return nil, err
-	}
+	i.remains(ctx, r)
 	return i, i.read(ctx, r, depth)
 }
 
 // remains looks for copies of a superblock where nothing is recognised, or the first one is
-// damaged.
-func (i *Inspection) remains(ctx context.Context, r machine.Reader) error {
+// damaged. Where that cannot be done it is said, beside all else that is known.
+func (i *Inspection) remains(ctx context.Context, r machine.Reader) {
 	n := i.Node
 	if n.Silent || n.Problem != "" || n.Zeros || n.Table != nil || n.Within != "" || n.Size == 0 || n.Entry.Role == table.Extended || len(n.Contents) > 0 && !i.Damaged() {
-		return nil
+		return
 	}
 	part, done, err := i.open(ctx, r)
 	if err != nil {
-		return err
+		i.Node.Problem = fmt.Sprintf("copies of a superblock cannot be looked for: %v", err)
+		return
 	}
 	defer done()
 	i.Remains = kind.Remains(part)
-	return nil
 }
 
 // Damaged reports whether the superblock of its content is damaged.

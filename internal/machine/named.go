@@ -12,6 +12,7 @@ import (
 	"fundus/core/fs/swap"
 	"fundus/core/inventory"
 	"fundus/core/mountopt"
+	"fundus/core/mounts"
 	"fundus/internal/oscall"
 )
 
@@ -116,6 +117,8 @@ func lookAtSwapFile(at string) (why string, told bool) {
 		return "it has no signature of swap", true
 	case c.State == fs.Damaged:
 		return "its header is damaged", true
+	case mounts.WrongPage(*c) != "":
+		return mounts.WrongPage(*c), true
 	case c.State == fs.Asleep: // a system sleeps in it
 		return "", true
 	case int64(c.Size) > dev.Size():

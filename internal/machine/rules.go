@@ -400,9 +400,9 @@ func checkSwap(v *inventory.Inventory, a Action) *Refusal {
 	case a.Verb == SwapOn && advice.Of(n) == advice.Empty:
 		return refuse(RuleNotSwap, n.Name, "fundus format "+n.Name+" swap", "it is empty, and no swap area yet")
 	case a.Verb == SwapOn && mounts.WrongPage(c) != "":
-		return refuse(RuleNotSwap, n.Name, "", "%s", mounts.WrongPage(c))
+		return refuse(RuleNotSwap, n.Name, "fundus inspect "+n.Name, "%s", mounts.WrongPage(c))
 	case a.Verb == SwapOn && (!isSwap || c.Class != fs.Swap):
-		return refuse(RuleNotSwap, n.Name, "", "it is no swap area (%s)", orNothing(n.Holds()))
+		return refuse(RuleNotSwap, n.Name, "fundus swap list", "it is no swap area (%s)", orNothing(n.Holds()))
 	}
 	return nil
 }

@@ -3,6 +3,7 @@
 package kernel
 
 import (
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"io"
@@ -18,7 +19,7 @@ type extCount struct {
 	f                                            io.ReaderAt
 	bs, first, blocks, bpg, ipg, isz, groups     uint64
 	firstInode, firstMeta, descSize, perDesc, gd uint64 // gd: blocks of descriptors in one piece
-	compat, incompat, ro                         uint32
+	incompat, ro                                 uint32
 	claimed                                      []run
 	attributes                                   map[uint64]bool
 	wrong                                        []string
@@ -40,7 +41,7 @@ func countedExt(path string) []string {
 	le := binary.LittleEndian
 	u32 := func(at int) uint64 { return uint64(le.Uint32(sb[at:])) }
 	x := &extCount{f: f, bs: 1024 << u32(24), first: u32(20), blocks: u32(4), bpg: u32(32), ipg: u32(40), isz: 128, firstInode: 11, descSize: 32, attributes: map[uint64]bool{}}
-	x.compat, x.incompat, x.ro = le.Uint32(sb[92:]), le.Uint32(sb[96:]), le.Uint32(sb[100:])
+	x.incompat, x.ro = le.Uint32(sb[96:]), le.Uint32(sb[100:])
 	free := u32(12)
 	if x.incompat&0x80 != 0 {
 		x.blocks |= u32(0x150) << 32
@@ -155,7 +156,7 @@ func (x *extCount) count() (freeBlocks, freeInodes uint64) {
 	for g, d := range descs {
 		freeInodes += x.inodes(uint64(g), d)
 	}
-	slices.SortFunc(x.claimed, func(a, b run) int { return int(int64(a.start) - int64(b.start)) })
+	slices.SortFunc(x.claimed, func(a, b run) int { return cmp.Compare(a.start, b.start) })
 	for i := 1; i < len(x.claimed); i++ {
 		if a, b := x.claimed[i-1], x.claimed[i]; a.start+a.count > b.start {
 			x.fault("block %d has two owners", b.start)
@@ -164,9 +165,8 @@ func (x *extCount) count() (freeBlocks, freeInodes uint64) {
 	next := 0
 	for g, d := range descs {
 		free := uint64(0)
-		if next, free = x.bitmap(uint64(g), d, next); true {
-			freeBlocks += free
-		}
+		next, free = x.bitmap(uint64(g), d, next)
+		freeBlocks += free
 	}
 	return freeBlocks, freeInodes
 }

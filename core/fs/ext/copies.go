@@ -81,7 +81,7 @@ func (s *Superblock) copyOffset() (int64, bool) {
 	return int64(off), ok && s.disk.GroupNumber != 0
 }
 
-// most is how many copies are looked at: a file system of 1 TiB has 18.
+// mostCopies is how many copies are looked at: a file system of 1 TiB has 18.
 const mostCopies = 24
 
 func (s *Superblock) remains(dev block.Device) *fs.Remains {
@@ -94,20 +94,15 @@ func (s *Superblock) remains(dev block.Device) *fs.Remains {
 	return r
 }
 
-// Begun is what a copy at byte 1024 of the device is left of, and how many bytes before the
-// device that begins; nil where there is no copy.
-func Begun(dev block.Device) (r *fs.Remains, before int64) {
+// Begun is how many bytes before the device the file system begins of which a copy lies at byte
+// 1024; false where there is no copy.
+func Begun(dev block.Device) (before int64, ok bool) {
 	s, err := Read(dev)
 	if err != nil {
-		return nil, 0
+		return 0, false
 	}
 	off, ok := s.copyOffset()
-	if !ok {
-		return nil, 0
-	}
-	r = &fs.Remains{Content: *s.content()}
-	r.Content.State = fs.Damaged
-	return r, off - superOffset
+	return off - superOffset, ok
 }
 
 // AtOther is what lies on the device by the superblock at a number of blocks of 1 KiB, as the

@@ -277,7 +277,7 @@ func (r *FstabEnable) Plan(ctx context.Context, p *task.Planner) error {
 	for _, u := range v.Units() {
 		if !was.Entry.IsSwap() && was.Entry.Dir != "" && u.None == "" && u.Where == fstab.FromRoot(was.Entry.Dir) {
 			if advice.Kept(u.Where) {
-				return fmt.Errorf("line %d has %s already, and the machine does not start without it: a second line would be dropped at boot", u.Line, u.Where)
+				return advice.Way(fmt.Errorf("line %d has %s already, and the machine does not start without it: a second line would be dropped at boot", u.Line, u.Where), "fundus fstab list")
 			}
 			return advice.Way(fmt.Errorf("line %d has %s already: a second line would be dropped at boot", u.Line, u.Where), "fundus fstab disable %d", u.Line)
 		}

@@ -53,21 +53,22 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		return err
 	}
-	by, err := r.elsewhere(ctx, p, n)
+	dir, kind, options := r.Dir, "", r.Options
+	if dir == "" {
+		dir, kind, options = r.where(v, n)
+	}
+	by, err := r.elsewhere(ctx, p, n, dir, options)
 	if err != nil {
 		return err
 	}
-	if c, ok := n.Content(); by == nil && (!ok || c.Class != fs.FileSystem) {
-		return unmountable(v, n)
-	}
-	dir, kind, options := r.Dir, "", r.Options
 	if by != nil {
 		n.Contents, kind = []fs.Content{*by}, by.MountType()
 	}
+	if c, ok := n.Content(); !ok || c.Class != fs.FileSystem {
+		return unmountable(v, n)
+	}
 	if dir == "" {
-		if dir, kind, options = r.where(v, n); dir == "" {
-			return advice.Way(fmt.Errorf("%s: where? fstab has no line for it", n.Name), "fundus mount %s DIRECTORY", r.Target)
-		}
+		return advice.Way(fmt.Errorf("%s: where? fstab has no line for it", n.Name), "fundus mount %s DIRECTORY", r.Target)
 	}
 	dir = path.Clean(dir)
 	p.Title("mount %s at %s", n.Name, dir)
@@ -133,8 +134,8 @@ func taken(v *inventory.Inventory, dir string) error {
 // elsewhere is what lies on the device by a superblock that the options name; nil where they
 // name none. The kernel takes the descriptors beside a copy, which are of the day when the file
 // system was made: written by them, files are overwritten.
-func (r *Mount) elsewhere(ctx context.Context, p *task.Planner, n inventory.Node) (*fs.Content, error) {
-	e, value := kinds.AtOtherOf("", r.Options)
+func (r *Mount) elsewhere(ctx context.Context, p *task.Planner, n inventory.Node, dir string, options []string) (*fs.Content, error) {
+	e, value := kinds.AtOtherOf("", options)
 	if e == nil {
 		return nil, nil
 	}
@@ -150,10 +151,12 @@ func (r *Mount) elsewhere(ctx context.Context, p *task.Planner, n inventory.Node
 	if err != nil {
 		return nil, advice.Way(fmt.Errorf("%s: %s=%s: %w", n.Name, e.Option, value, err), "fundus inspect %s", n.Name)
 	}
-	line := fstab.Entry{Options: r.Options}
+	line := fstab.Entry{Options: options}
 	if !line.On("ro", "rw") {
+		s := kinds.Options(c.MountType()).Sort(options) // without those of a line alone
+		reading := slices.DeleteFunc(slices.Concat([]string{"ro"}, s.Attributes, s.Own), func(o string) bool { return o == "rw" })
 		err := fmt.Errorf("%s: by a copy of its superblock the %s is mounted for reading alone: its descriptors are of the day when it was made, and what is written by them overwrites files", n.Name, c.Kind)
-		return nil, advice.Way(err, "fundus mount %s %s%s --options=%s", r.Target, cmp.Or(r.Dir, "DIRECTORY"), map[bool]string{true: " --make"}[r.Make], strings.Join(slices.Concat([]string{"ro"}, slices.DeleteFunc(slices.Clone(r.Options), func(o string) bool { return o == "rw" })), ","))
+		return nil, advice.Way(err, "fundus mount %s %s%s --options=%s", n.Name, cmp.Or(dir, "DIRECTORY"), map[bool]string{true: " --make"}[r.Make], strings.Join(reading, ","))
 	}
 	return c, nil
 }
