@@ -95,16 +95,18 @@ func (n *node) waitsFor(o *node, seen map[*node]bool) bool {
 	return false
 }
 
-// rival is what excludes this mount and is started at the same time, where the boot needs one of
-// both alone: then it is chance what the boot comes to. nil where nothing does.
+// rival is what excludes this mount and is started at the same time, where it is chance what the
+// boot comes to: it needs one of both alone, or one is for writing and one is read-only, which
+// come both where the one that is read-only is first. nil where nothing does.
 func (m *machine) rival(n *node, ask mounts.Ask) *mounts.Obstacle {
 	for _, o := range m.sharers()[group(ask.On)] {
 		on, ok := m.v.Node(o.device)
-		if !ok || o == n || !o.job || o.state == failed || entryOf(o.loaded).NoFail() == entryOf(n.loaded).NoFail() {
+		if !ok || o == n || !o.job || o.state == failed {
 			continue
 		}
+		alike := entryOf(o.loaded).NoFail() == entryOf(n.loaded).NoFail()
 		ask.Beside = []mounts.Mounted{o.mounted(on)}
-		if x := ask.Excluded(); x != nil && !n.waitsFor(o, map[*node]bool{}) && !o.waitsFor(n, map[*node]bool{}) {
+		if x := ask.Excluded(); x != nil && (x.Reason == mounts.Busy || !alike) && !n.waitsFor(o, map[*node]bool{}) && !o.waitsFor(n, map[*node]bool{}) {
 			return x
 		}
 	}
@@ -114,7 +116,7 @@ func (m *machine) rival(n *node, ask mounts.Ask) *mounts.Obstacle {
 // mounted is the unit's mount as others find it.
 func (n *node) mounted(on inventory.Node) mounts.Mounted {
 	e := entryOf(n.loaded)
-	return mounts.Mounted{On: on, Where: n.loaded.Where(), ReadOnly: mounts.Ask{On: on, Type: e.Type, Options: e.Options}.ReadOnly()}
+	return mounts.Mounted{On: on, Where: n.loaded.Where(), ReadOnly: n.readOnly || mounts.Ask{On: on, Type: e.Type, Options: e.Options}.ReadOnly()}
 }
 
 // remountRefused says why the root is not given the options of its line; "" where nothing is

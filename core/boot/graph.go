@@ -42,6 +42,7 @@ type run struct {
 	stopped    *node   // by what
 	doubt      bool    // it might fail, were it started
 	circle     []*node // in which it waits
+	readOnly   bool    // of one that comes: it is for reading alone, though its line does not say so
 	remark     string  // of one that comes
 }
 

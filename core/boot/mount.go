@@ -81,11 +81,28 @@ func (m *machine) device(n *node, l *units.Loaded, e fstab.Entry) {
 		return
 	}
 	ask.Beside = m.beside(n, ask)
-	if o := ask.Excluded(); o != nil {
+	if o := m.excluded(n, ask); o != nil {
 		n.fail("%s: %s", on.Name, o.Says)
 	} else if state := m.left(on); state != "" && checked(n) {
 		n.remark = "a check comes first, which may say more: " + state
 	}
+}
+
+// excluded says what of all that is mounted by then is against the mount. Where the kernel refuses
+// to write to what is mounted read-only, the mount program tries once more for reading alone, also
+// against a rw of the line, and says in the log that it did.
+func (m *machine) excluded(n *node, ask mounts.Ask) *mounts.Obstacle {
+	o := ask.Excluded()
+	if o == nil || o.Reason != mounts.Busy || ask.ReadOnly() {
+		return o
+	}
+	reading := ask
+	reading.Options = append(slices.Clone(ask.Options), "ro")
+	if again := reading.Excluded(); again != nil {
+		return again
+	}
+	n.readOnly, n.remark = true, joined(n.remark, "read-only: "+o.Says)
+	return nil
 }
 
 // left is how a file system was left, where that was not in order; it is in use now, or was
@@ -168,7 +185,7 @@ func (m *machine) readOnly(where string, over bool) bool {
 		return m.rootReadOnly()
 	}
 	e := entryOf(m.graph.node(unit.Name(where, "mount")).loaded)
-	return e.On("ro", "rw") || kind.OnlyRead(e.Type)
+	return m.graph.node(unit.Name(where, "mount")).readOnly || e.On("ro", "rw") || kind.OnlyRead(e.Type)
 }
 
 // remounts reports whether the root is given the options of its line: by a service that the reader

@@ -81,6 +81,7 @@ func (p *place) proofs(run bool) (list []proof, err error) {
 	if err != nil {
 		return nil, err
 	}
+	turn := []string{"FUNDUS_TEST_TURN=" + strconv.Itoa(p.commit())}
 	built, err := p.compile("proofs", []string{"-tags=proof"}, tagged...)
 	if err != nil {
 		return nil, err
@@ -100,7 +101,7 @@ func (p *place) proofs(run bool) (list []proof, err error) {
 		folder := strings.TrimPrefix(c.pkg, "fundus/")
 		for line := range strings.Lines(string(text)) {
 			name, on, _ := strings.Cut(strings.TrimSpace(line), "\t")
-			q := proof{name, append(strings.Fields(on), folder), []job{{name: name, compiled: c, words: []string{"-test.run=^TestKernel$/^" + regexp.QuoteMeta(name) + "$"}}}}
+			q := proof{name, append(strings.Fields(on), folder), []job{{name: name, compiled: c, words: []string{"-test.run=^TestKernel$/^" + regexp.QuoteMeta(name) + "$"}, env: turn}}}
 			if !kernel {
 				q.name = folder + ": " + strings.TrimPrefix(name, "TestProof")
 				q.jobs[0].words = []string{"-test.run=^" + name + "$"}
@@ -116,7 +117,7 @@ func (p *place) proofs(run bool) (list []proof, err error) {
 				return nil, err
 			}
 			for _, c := range raced {
-				q.jobs = append(q.jobs, job{name: c.pkg, compiled: c, words: []string{"-test.short"}, env: []string{"FUNDUS_TEST_TURN=" + strconv.Itoa(p.commit())}})
+				q.jobs = append(q.jobs, job{name: c.pkg, compiled: c, words: []string{"-test.short"}, env: turn})
 			}
 		}
 		list = append(list, q)
