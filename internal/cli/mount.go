@@ -165,11 +165,13 @@ func (e *Env) use(ctx context.Context, r task.Request, reverse string, words ...
 	}
 	var ways, still []string
 	for _, s := range d.Steps {
-		if s.Action != nil {
-			still = append(still, stillUsed(ctx, m, *s.Action)...)
-			if words := strings.TrimSpace(reverseWords(seen, *s.Action)); words != "" {
-				ways = append(ways, fmt.Sprintf(reverse, words))
-			}
+		a, is := s.Body.(*draft.Acting)
+		if !is {
+			continue
+		}
+		still = append(still, stillUsed(ctx, m, a.Action)...)
+		if words := strings.TrimSpace(reverseWords(seen, a.Action)); words != "" {
+			ways = append(ways, fmt.Sprintf(reverse, words))
 		}
 	}
 	slices.Reverse(ways) // the last goes back first
@@ -179,42 +181,42 @@ func (e *Env) use(ctx context.Context, r task.Request, reverse string, words ...
 // stillUsed says who has what was unmounted here mounted in another place of the machine, where
 // that can be seen: the device is not free then.
 func stillUsed(ctx context.Context, m *onMachine, a machine.Action) (out []string) {
-	if a.Verb != machine.Unmount || a.Node == "" {
+	if a.Verb != machine.Unmount || a.Device == "" {
 		return nil
 	}
 	v, err := m.Machine.Inventory(ctx)
 	if err != nil {
 		return nil // it was unmounted, which is what was asked for
 	}
-	for _, u := range v.UsesOf(a.Node) {
+	for _, u := range v.UsesOf(a.Device) {
 		if u.Elsewhere != "" {
-			out = append(out, fmt.Sprintf("%s is not free: it is mounted at %s %s", a.Node, u.Where, u.Elsewhere))
+			out = append(out, fmt.Sprintf("%s is not free: it is mounted at %s %s", a.Device, u.Where, u.Elsewhere))
 		}
 	}
 	return out
 }
 
 func reverseWords(seen *inventory.Inventory, a machine.Action) string {
-	if n, ok := seen.Node(a.Node); ok && a.Verb == machine.Unmount && n.Hardware.Backing != "" {
-		a.Node = shellWord(n.Hardware.Backing) // its loop device is let go with the mount
+	if n, ok := seen.Node(a.Device); ok && a.Verb == machine.Unmount && n.Hardware.Backing != "" {
+		a.Device = shellWord(n.Hardware.Backing) // its loop device is let go with the mount
 	}
 	switch a.Verb {
 	case machine.Unmount:
 		switch {
-		case a.Node == "" && a.From == "":
+		case a.Device == "" && a.From == "":
 			return "" // nobody keeps how it was mounted
-		case a.Node == "":
+		case a.Device == "":
 			return a.Where
 		}
-		words := cmp.Or(a.From, a.Node) + " " + a.Where
+		words := cmp.Or(a.From, a.Device) + " " + a.Where
 		if a.Options != "" {
 			words += " --options=" + a.Options
 		}
 		return words
 	case machine.Remount:
-		return a.Where + " --remount --options=" + a.Before
+		return a.Where + " --remount --options=" + a.FormerOptions
 	case machine.SwapOn, machine.SwapOff:
-		return cmp.Or(a.Node, a.Where)
+		return cmp.Or(a.Device, a.Where)
 	}
 	return a.Where
 }
@@ -238,10 +240,11 @@ func (e *Env) act(ctx context.Context, m *onMachine, r task.Request) (*draft.Dra
 	defer shown.finish()
 	ctx = progress.Within(ctx, shown.report)
 	for _, step := range plan.Draft.Steps {
-		if step.Action == nil {
+		a, is := step.Body.(*draft.Acting)
+		if !is {
 			return nil, nil, fmt.Errorf("%s: %q changes more than the running system; --commit carries it out as a change", r.Verb(), step.Title)
 		}
-		if err := m.Machine.Do(ctx, plan.Seen, *step.Action); err != nil {
+		if err := m.Machine.Do(ctx, plan.Seen, a.Action); err != nil {
 			return nil, nil, err
 		}
 	}

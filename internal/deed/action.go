@@ -3,37 +3,61 @@ package deed
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 
+	"fundus/core/inventory"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 )
 
 // acting carries actions of the running system.
-type acting struct{}
+type acting struct{ plain }
 
-func (acting) record(_ *recorder, s draft.Stroke) (StrokeRecord, error) {
-	return StrokeRecord{Step: s.Step}, nil
+func (acting) read(data []byte) (draft.Body, error) { return decoded[draft.Acting](data) }
+
+func (acting) names(s draft.Step) []string { return bodyOf[*draft.Acting](s).Devices() }
+
+// looks is so since each action says what it brings about (machine.Effect).
+func (acting) looks() bool { return true }
+
+func (acting) shown(s draft.Step) Shown {
+	if a := bodyOf[*draft.Acting](s); a.Tree() {
+		return Shown{Also: a.String()}
+	}
+	return Shown{}
 }
 
-func (acting) weight(*Deed, StrokeRecord) int64 { return 0 }
+func (acting) brings(v *inventory.Inventory, s draft.Step, names map[string]string, forward bool) {
+	a := bodyOf[*draft.Acting](s).With(names)
+	if inverse, ok := a.Inverse(); ok && !forward {
+		a = inverse
+	}
+	machine.Effect(v, a)
+}
+
+// came asks the machine, but for what counts as done once it has begun.
+func (acting) came(ctx context.Context, x *executor, s draft.Step) (bool, error) {
+	a := bodyOf[*draft.Acting](s)
+	if a.Once() {
+		return true, nil
+	}
+	return x.machine.Holds(ctx, a.With(x.names))
+}
 
 func (acting) grade(s draft.Step) draft.Grade {
-	if s.Action.Lasts() {
+	if bodyOf[*draft.Acting](s).Lasts() {
 		return draft.Exactly
 	}
 	return draft.Nothing
 }
 
-// foreign has nothing to lose: whether an action holds is asked when it is its turn.
-func (acting) foreign(context.Context, *executor) error { return nil }
-
 // carry carries an action out, unless it holds already. Back, it inverts the
 // action only where it holds and was done in this boot.
-func (acting) carry(ctx context.Context, x *executor, s StrokeRecord, forward bool) error {
-	recorded := *x.deed.Steps[s.Step].Action
+func (acting) carry(ctx context.Context, x *executor, number int, way Way) error {
+	recorded, forward := bodyOf[*draft.Acting](x.deed.stepOf(number)).Action, way.Forward
 	a := recorded.With(x.names)
-	if a.Verb == machine.ReloadUnits && !forward {
+	if a.Aside() && !forward {
 		x.reloads = x.deed.BootID == x.bootID
 		return nil
 	}
@@ -58,8 +82,8 @@ func (acting) carry(ctx context.Context, x *executor, s StrokeRecord, forward bo
 	if x.look, err = machine.Looked(ctx, x.machine, x.look); err != nil {
 		return err
 	}
-	if x.names != nil && recorded.Node != "" {
-		if err := x.deed.is(x.look, x.names, recorded.Node); err != nil {
+	if x.names != nil && recorded.Device != "" {
+		if err := x.deed.is(x.look, x.names, recorded.Device); err != nil {
 			return err
 		}
 	}
@@ -80,7 +104,7 @@ func (x *executor) give(a machine.Action) error {
 		x.claim.Release()
 		x.claim = nil
 	case machine.GivesPartitions:
-		return x.claim.LetGoOfPartitions(a.Disk)
+		return x.claim.LetGoOfPartitions(a.Device)
 	}
 	return nil
 }
@@ -88,9 +112,8 @@ func (x *executor) give(a machine.Action) error {
 // writesLater reports whether a step writes to the content of the partition that the
 // kernel was just told of.
 func (x *executor) writesLater(a machine.Action) bool {
-	return slices.ContainsFunc(x.deed.Steps, func(s draft.Step) bool {
-		return s.Write != nil && s.Write.Target.Hold == machine.HoldContent && x.name(s.Write.Target.Disk) == a.Disk &&
-			s.Write.Target.Start >= a.Start && s.Write.Target.Start < a.Start+a.Size
+	return slices.ContainsFunc(targetsOf(x.deed.Steps), func(t machine.Target) bool {
+		return t.Hold == machine.HoldContent && x.name(t.Disk) == a.Device && t.Start >= a.Start && t.Start < a.Start+a.Size
 	})
 }
 
@@ -109,4 +132,47 @@ func (x *executor) perform(ctx context.Context, a machine.Action) error {
 		return x.log.line(remark, 0, later.Error())
 	}
 	return err
+}
+
+// inverse inverts what was done in this boot and holds still, as the verb's row says; partitions in
+// the kernel follow the table.
+func (acting) inverse(ctx context.Context, u *Undoing, _ int, s draft.Step) error {
+	a := bodyOf[*draft.Acting](s).Action
+	v, err := u.Now(ctx)
+	if err != nil {
+		return err
+	}
+	a = a.With(u.Names)
+	if a.Lasts() {
+		return u.lasting(ctx, v, a)
+	}
+	inverse, ok := a.Inverse()
+	if !ok || v.Machine.BootID != u.Deed.BootID || a.Back() == machine.BackByItself || !machine.Holds(v, a) {
+		return nil
+	}
+	if err := machine.Room(v, inverse); err != nil {
+		return err
+	}
+	switch a.Back() {
+	case machine.BackBehind:
+		u.Later = append(u.Later, inverse)
+	case machine.BackStarted:
+		u.Starts = append(u.Starts, inverse)
+	default:
+		return u.Stage.Tell(ctx, inverse)
+	}
+	return nil
+}
+
+// lasting gives a label or an identifier back, in whatever boot: it lies on the device, not in
+// the kernel alone.
+func (u *Undoing) lasting(ctx context.Context, v *inventory.Inventory, a machine.Action) error {
+	inverse, _ := a.Inverse()
+	switch {
+	case machine.Holds(v, inverse):
+		return nil
+	case !machine.Holds(v, a) && !u.Over:
+		return fmt.Errorf("deed %s: %w: %q is no longer so; what was before is given back all the same with --over-later-writes", u.Deed.ID, ErrSince, a)
+	}
+	return u.Stage.Tell(ctx, inverse)
 }

@@ -91,7 +91,11 @@ func (c *Commit) Run(ctx context.Context) (*Deed, error) {
 	}
 	defer lock.Unlock()
 	targets := targetsOf(c.Reviewed.Steps)
-	claim, err := c.Machine.Claim(ctx, c.Seen, c.claimable(targets))
+	seen, err := machine.Looked(ctx, c.Machine, c.Seen)
+	if err != nil {
+		return nil, err
+	}
+	claim, err := c.Machine.Claim(ctx, c.Seen, claimable(seen, c.Reviewed.Steps, nil, true))
 	if err != nil {
 		return nil, err
 	}
@@ -157,50 +161,10 @@ func (s *Store) lock(ctx context.Context, wait time.Duration, text string) (*osc
 	}
 }
 
-// claimable leaves out what the deed itself sets free before it writes there: an area of swap
-// that it turns off, a file system of which it unmounts every mount that there is. Until then
-// the kernel has it, and afterwards it is claimed with all that is written still.
-func (c *Commit) claimable(targets []machine.Target) []machine.Target {
-	if c.Seen == nil {
-		return targets
-	}
-	left := map[string]int{} // mounts, less those that are given up
-	for _, u := range c.Seen.Uses {
-		if u.How == inventory.Mounted {
-			left[u.Node]++
-		}
-	}
-	var given []machine.Target
-	for _, s := range c.Reviewed.Steps {
-		if s.Action == nil {
-			continue
-		}
-		n, ok := c.Seen.Node(s.Action.Node)
-		switch {
-		case !ok:
-			continue
-		case s.Action.Verb == machine.Unmount:
-			left[n.Name]--
-		case s.Action.Verb != machine.SwapOff:
-			continue
-		}
-		if left[n.Name] <= 0 {
-			given = append(given, machine.Whole(n, machine.HoldContent))
-		}
-	}
-	return slices.DeleteFunc(slices.Clone(targets), func(t machine.Target) bool {
-		return slices.ContainsFunc(given, func(g machine.Target) bool {
-			return t.Hold == machine.HoldContent && t.Disk == g.Disk && t.Start == g.Start
-		})
-	})
-}
-
 func targetsOf(steps []draft.Step) []machine.Target {
 	var out []machine.Target
 	for _, s := range steps {
-		if s.Write != nil {
-			out = append(out, s.Write.Target)
-		}
+		out = append(out, TargetsOf(s)...)
 	}
 	return out
 }
@@ -214,7 +178,7 @@ func (c *Commit) admit(plan *draft.Plan) error {
 	}
 	m := Manifest{Steps: plan.Draft.Steps, Devices: plan.Draft.Devices}
 	for _, d := range deeds {
-		if d.Problem == nil && d.State == Unfinished && d.Touches(&m) {
+		if d.Problem == nil && d.State == Unfinished && d.Touches(&m) > Apart {
 			return advice.Way(fmt.Errorf("deed %s (%s) was cut short in the same place", d.ID, d.Title), "fundus recover %d", d.Number)
 		}
 	}
@@ -323,7 +287,7 @@ func (d *Deed) fence(store string) []byte {
 
 func (d *Deed) addStrokes(strokes []draft.Stroke, r *recorder) error {
 	for _, s := range strokes {
-		record, err := carriers()[d.Steps[s.Step].Kind].record(r, s)
+		record, err := carrierOf(d.Steps[s.Step]).record(r, s)
 		if err != nil {
 			return err
 		}

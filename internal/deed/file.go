@@ -1,32 +1,53 @@
 package deed
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"fundus/core/advice"
+	"fundus/core/inventory"
+	"fundus/core/text/fstab"
+	"fundus/core/text/merge"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/oscall"
 )
 
 // changing carries text files and directories.
-type changing struct{}
+type changing struct{ plain }
 
-func (changing) record(_ *recorder, s draft.Stroke) (StrokeRecord, error) {
-	return StrokeRecord{Step: s.Step}, nil
-}
-
-func (changing) weight(*Deed, StrokeRecord) int64 { return 0 }
+func (changing) read(data []byte) (draft.Body, error) { return decoded[draft.FileChange](data) }
 
 func (changing) grade(draft.Step) draft.Grade { return draft.UntilChanged }
 
-func (changing) carry(_ context.Context, x *executor, s StrokeRecord, forward bool) error {
-	c := x.deed.Steps[s.Step].File
-	if forward {
+func (changing) touches(a, b sighted) Touch {
+	one := bodyOf[*draft.FileChange](a.Step)
+	other, is := b.Body.(*draft.FileChange)
+	if is && one.Path == other.Path && !one.After.Dir && !other.After.Dir {
+		return SameFile
+	}
+	return Apart
+}
+
+func (changing) shown(s draft.Step) Shown {
+	c := bodyOf[*draft.FileChange](s)
+	switch {
+	case c.After.Dir:
+		return Shown{}
+	case c.Before.Dir:
+		return Shown{Path: c.Path, Also: s.Title}
+	}
+	return Shown{Path: c.Path}
+}
+
+func (changing) carry(_ context.Context, x *executor, number int, way Way) error {
+	c := bodyOf[*draft.FileChange](x.deed.stepOf(number))
+	if way.Forward {
 		return x.putFile(c, c.Before, c.After)
 	}
 	return x.putFile(c, c.After, c.Before)
@@ -39,8 +60,8 @@ var ErrEdited = errors.New("somebody changed it since the deed was cut short")
 // that.
 func (changing) foreign(_ context.Context, x *executor) error {
 	for _, s := range x.deed.Steps {
-		c := s.File
-		if c == nil || c.After.Dir || c.Before.Dir {
+		c, is := s.Body.(*draft.FileChange)
+		if !is || c.After.Dir || c.Before.Dir {
 			continue
 		}
 		now, err := x.machine.ReadFile(c.Path)
@@ -119,4 +140,72 @@ func ownAttributes(a oscall.Attributes) oscall.Attributes {
 		a.UID, a.GID = os.Getuid(), os.Getgid()
 	}
 	return a
+}
+
+// inverse brings the file back to what it was. Of one that was changed since, only the deed's own
+// lines are taken out.
+func (changing) inverse(ctx context.Context, u *Undoing, _ int, s draft.Step) error {
+	c := bodyOf[*draft.FileChange](s)
+	now, err := u.Stage.ReadFile(c.Path)
+	if err != nil {
+		return err
+	}
+	if c.After.Dir {
+		// A directory is taken away only while it is empty; the executor looks.
+		if c.Before.Missing && now.Dir {
+			if err := u.vacate(ctx, c.Path); err != nil {
+				return err
+			}
+			return u.Stage.PutFile("remove directory "+c.Path+", if it is empty", c.Path, now, c.Before)
+		}
+		return nil
+	}
+	if bytes.Equal(now.Data, c.After.Data) && now.Missing == c.After.Missing {
+		return u.Stage.PutFile("restore "+c.Path, c.Path, now, c.Before)
+	}
+	if text, ok := merge.Back(string(c.Before.Data), string(c.After.Data), string(now.Data)); ok && !now.Missing && !c.After.Missing && !c.Before.Missing {
+		u.Note("%s was changed since: only the deed's own lines are taken back", c.Path)
+		back := now
+		back.Data = []byte(text)
+		return u.Stage.PutFile("take the deed's lines out of "+c.Path, c.Path, now, back)
+	}
+	if !u.Over {
+		return fmt.Errorf("deed %s: %w: the lines of %s that it changed are not as it left them; take your change out, or restore the whole file over it: --over-later-writes", u.Deed.ID, ErrSince, c.Path)
+	}
+	u.Warn("%s was changed since; its content of before the deed is restored over that", c.Path)
+	return u.Stage.PutFile("restore "+c.Path, c.Path, now, c.Before)
+}
+
+// vacate unmounts what is mounted at a directory that the deed made and that goes now, where it
+// is what the deed's own line names; what somebody else mounted there stays.
+func (u *Undoing) vacate(ctx context.Context, dir string) error {
+	v, err := u.Now(ctx)
+	if err != nil {
+		return err
+	}
+	use, mounted := v.MountedAt(dir)
+	if !mounted {
+		return nil
+	}
+	if !u.lineFor(v, dir, use.Node) {
+		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: fmt.Sprintf("the deed made it, and %s is mounted there, which the deed did not say", use.Node), Next: "fundus unmount " + dir}
+	}
+	u.Note("%s is unmounted from %s first, which the deed made", use.Node, dir)
+	return u.Stage.Tell(ctx, machine.Action{Verb: machine.Unmount, Device: use.Node, UseArgs: machine.UseArgs{Where: use.Where, Kind: use.Kind, Options: machine.SameAgain(use)}})
+}
+
+// lineFor reports whether a line that the deed wrote mounts the device at the directory.
+func (u *Undoing) lineFor(v *inventory.Inventory, dir, node string) bool {
+	for _, s := range u.Deed.Steps {
+		c, is := s.Body.(*draft.FileChange)
+		if !is || c.Path != fstab.Path {
+			continue
+		}
+		for _, l := range fstab.Parse(c.After.Data).Entries() {
+			if l.Entry.Dir == dir && slices.ContainsFunc(v.Resolve(l.Entry.Spec), func(n inventory.Node) bool { return n.Name == node }) {
+				return true
+			}
+		}
+	}
+	return false
 }

@@ -9,8 +9,10 @@ import (
 	"slices"
 
 	"fundus/core/block"
+	"fundus/core/extent"
 	"fundus/core/fs"
 	"fundus/core/inventory"
+	"fundus/internal/machine"
 )
 
 // Errors of looking before recovery acts.
@@ -22,7 +24,8 @@ var (
 // piece is how finely a device is compared: no medium tears inside of it.
 const piece = 512
 
-// known is a run of bytes that the deed found or wrote, by a stroke.
+// known is a run of bytes that the deed found or wrote, by a stroke; without an image it may hold
+// anything.
 type known struct {
 	run
 	image  *imageReader
@@ -36,14 +39,20 @@ type known struct {
 func (x *executor) foreignOn(ctx context.Context, dev block.Device, disk string) (int64, error) {
 	var all []known
 	for i, s := range x.deed.Strokes {
-		w := x.deed.Steps[s.Step].Write
-		if w == nil || w.Target.Disk != disk || x.deed.Forward && i >= x.deed.at.next {
+		device, spans := carrierOf(x.deed.stepOf(i)).covers(x.deed, s)
+		if device != disk || x.deed.Forward && i >= x.deed.at.next {
 			continue
 		}
-		for _, r := range x.deed.runs[s.Before[0]:s.Before[1]] {
+		if s.Bytes == nil { // what comes there its carrier knows
+			for _, p := range spans {
+				all = append(all, known{run{Off: int64(p.Start), Len: int64(p.Count)}, nil, i})
+			}
+			continue
+		}
+		for _, r := range x.deed.runs[s.Bytes.Before[0]:s.Bytes.Before[1]] {
 			all = append(all, known{r, x.before, i})
 		}
-		for _, r := range x.deed.runs[s.After[0]:s.After[1]] {
+		for _, r := range x.deed.runs[s.Bytes.After[0]:s.Bytes.After[1]] {
 			all = append(all, known{r, x.after, i})
 		}
 	}
@@ -55,8 +64,8 @@ func (x *executor) foreignOn(ctx context.Context, dev block.Device, disk string)
 
 // overlaps reports whether the stroke writes to any byte of the run.
 func (d *Deed) overlaps(stroke int, r run) bool {
-	s := d.Strokes[stroke]
-	return slices.ContainsFunc(d.runs[s.After[0]:s.After[1]], func(o run) bool { return o.Off < r.Off+r.Len && r.Off < o.Off+o.Len })
+	_, spans := carrierOf(d.stepOf(stroke)).covers(d, d.Strokes[stroke])
+	return slices.ContainsFunc(spans, extent.Span{Start: uint64(r.Off), Count: uint64(r.Len)}.Overlaps)
 }
 
 // sweep goes over the device where anything is known of it, and gives the first byte
@@ -111,7 +120,7 @@ func odd(dev block.Device, at int64, now []byte, active []known, newest bool) (i
 	}
 	for _, k := range active {
 		var data []byte
-		if !k.Zero {
+		if !k.Zero && k.image != nil {
 			read, err := k.image.read(k.run)
 			if err != nil {
 				return -1, err
@@ -125,7 +134,7 @@ func odd(dev block.Device, at int64, now []byte, active []known, newest bool) (i
 			if data != nil {
 				want = data[off-k.Off : off-k.Off+piece]
 			}
-			fits[i] = fits[i] && !newest || bytes.Equal(got, want)
+			fits[i] = fits[i] && !newest || k.image == nil || bytes.Equal(got, want)
 			for first[i] = 0; newest && !fits[i] && got[first[i]] == want[first[i]]; first[i]++ {
 			}
 		}
@@ -142,6 +151,11 @@ func odd(dev block.Device, at int64, now []byte, active []known, newest bool) (i
 func (writing) foreign(ctx context.Context, x *executor) error {
 	for _, t := range x.deed.Written() {
 		dev, err := x.device(ctx, t.Name, 0, true)
+		if errors.Is(err, machine.ErrUnclaimed) { // a step of the deed gives it free first
+			if dev, err = x.machine.Open(ctx, x.name(t.Name)); err == nil {
+				defer dev.Close()
+			}
+		}
 		if err != nil {
 			return err
 		}

@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"fundus/core/block"
+	"fundus/core/extent"
 	"fundus/internal/draft"
 )
 
@@ -43,10 +44,10 @@ func (f *Former) Close() {
 // that set it. The data of a run of zeros is nil. Behind each stroke it calls ended.
 func (f *Former) Back(step int, each func(off, n int64, data []byte) error, ended func() error) error {
 	for _, s := range slices.Backward(f.deed.Strokes) {
-		if s.Step != step || s.Role == draft.LiftFence {
+		if s.Step != step || s.Bytes.Role == draft.LiftFence {
 			continue
 		}
-		for _, r := range f.deed.runs[s.Before[0]:s.Before[1]] {
+		for _, r := range f.deed.runs[s.Bytes.Before[0]:s.Bytes.Before[1]] {
 			var data []byte
 			if !r.Zero {
 				var err error
@@ -68,12 +69,9 @@ func (f *Former) Back(step int, each func(off, n int64, data []byte) error, ende
 // Wrote reports whether a stroke of the deed wrote the byte of a device, which is named as
 // the deed has it.
 func (f *Former) Wrote(device string, at int64) bool {
-	for _, s := range f.deed.Strokes {
-		w := f.deed.Steps[s.Step].Write
-		if w == nil || w.Target.Disk != device {
-			continue
-		}
-		if slices.ContainsFunc(f.deed.runs[s.After[0]:s.After[1]], func(r run) bool { return r.Off <= at && at < r.Off+r.Len }) {
+	for i, s := range f.deed.Strokes {
+		on, spans := carrierOf(f.deed.stepOf(i)).covers(f.deed, s)
+		if on == device && slices.ContainsFunc(spans, extent.Span{Start: uint64(at), Count: 1}.Overlaps) {
 			return true
 		}
 	}
@@ -86,7 +84,7 @@ func (f *Former) Changed(ctx context.Context, dev block.Device, step int) (int64
 	var all []known
 	for i, s := range f.deed.Strokes {
 		if s.Step == step {
-			for _, r := range f.deed.runs[s.After[0]:s.After[1]] {
+			for _, r := range f.deed.runs[s.Bytes.After[0]:s.Bytes.After[1]] {
 				all = append(all, known{r, f.after, i})
 			}
 		}

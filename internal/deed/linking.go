@@ -9,23 +9,30 @@ import (
 )
 
 // linking carries symbolic links.
-type linking struct{}
+type linking struct{ plain }
 
-func (linking) record(_ *recorder, s draft.Stroke) (StrokeRecord, error) {
-	return StrokeRecord{Step: s.Step}, nil
+func (linking) read(data []byte) (draft.Body, error) { return decoded[draft.Linking](data) }
+
+func (linking) shown(s draft.Step) Shown {
+	return Shown{Stands: bodyOf[*draft.Linking](s).Path, Also: s.Title}
 }
 
-func (linking) weight(*Deed, StrokeRecord) int64 { return 0 }
+func (linking) inverse(_ context.Context, u *Undoing, _ int, s draft.Step) error {
+	l := bodyOf[*draft.Linking](s)
+	u.Stage.Link("take back: "+s.Title, l.Path, l.To, !l.Remove)
+	return nil
+}
 
 func (linking) grade(draft.Step) draft.Grade { return draft.UntilChanged }
 
 // foreign refuses to go on where somebody put another thing in the place of the link.
 func (linking) foreign(_ context.Context, x *executor) error {
 	for _, s := range x.deed.Steps {
-		if s.Link == nil {
+		l, is := s.Body.(*draft.Linking)
+		if !is {
 			continue
 		}
-		if _, err := x.linkedAt(s.Link); err != nil {
+		if _, err := x.linkedAt(l); err != nil {
 			return err
 		}
 	}
@@ -41,9 +48,9 @@ func (x *executor) linkedAt(l *draft.Linking) (bool, error) {
 	return there, err
 }
 
-func (linking) carry(_ context.Context, x *executor, s StrokeRecord, forward bool) error {
-	l := x.deed.Steps[s.Step].Link
-	if forward == l.Remove {
+func (linking) carry(_ context.Context, x *executor, number int, way Way) error {
+	l := bodyOf[*draft.Linking](x.deed.stepOf(number))
+	if way.Forward == l.Remove {
 		return oscall.RemoveLink(x.machine.Root(), l.Path, l.To)
 	}
 	there, err := x.linkedAt(l)

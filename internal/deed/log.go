@@ -23,13 +23,15 @@ const (
 	endBack      event = "end-back"
 	completed    event = "completed"
 	takenBack    event = "taken-back"
+	marked       event = "mark" // its text is a number: how far the stroke has come
 	remark       event = "remark"
 )
 
 // position is where the devices stand.
 type position struct {
-	next   int  // the first stroke that is not done
-	torn   bool // stroke next may be done in part
+	next   int   // the first stroke that is not done
+	torn   bool  // stroke next may be done in part
+	mark   int64 // of a torn stroke, the last that it set; 0 without one
 	state  State
 	bootID string // of the last line
 }
@@ -48,6 +50,7 @@ const (
 // before it returns.
 type journal struct {
 	f      *os.File
+	at     position // behind the last line
 	bootID string
 	now    func() time.Time
 }
@@ -57,7 +60,8 @@ func openJournal(path, bootID string, now func() time.Time) (*journal, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &journal{f, bootID, now}, nil
+	at, err := readPosition(path)
+	return &journal{f, at, bootID, now}, err
 }
 
 // line is CRC, time, boot id, event, stroke, text.
@@ -67,8 +71,11 @@ func (j *journal) line(e event, stroke int, text string) error {
 		return fmt.Errorf("log: %w", err)
 	}
 	if e == endForward || e == endBack {
+		j.at.apply(e, stroke, 0)
 		return nil // durable with the next line; until then the stroke counts as torn, which is safe
 	}
+	mark, _ := strconv.ParseInt(text, 10, 64)
+	j.at.apply(e, stroke, mark)
 	return oscall.SyncData(j.f)
 }
 
@@ -96,20 +103,31 @@ func parseLog(data []byte) (position, error) {
 		if err != nil || number < 0 {
 			return p, fmt.Errorf("log: line %d: %w", i+1, ErrTorn)
 		}
+		mark := int64(0)
+		if event(words[2]) == marked {
+			if mark, err = strconv.ParseInt(words[len(words)-1], 10, 64); err != nil || len(words) < 5 || mark < 0 {
+				return p, fmt.Errorf("log: line %d: %w", i+1, ErrTorn)
+			}
+		}
 		p.bootID = words[1]
-		p.apply(event(words[2]), number)
+		p.apply(event(words[2]), number, mark)
 	}
 	return p, nil
 }
 
-func (p *position) apply(e event, stroke int) {
+func (p *position) apply(e event, stroke int, mark int64) {
 	switch e {
 	case beginForward, beginBack:
+		if !p.torn || p.next != stroke { // else it goes on from its mark
+			p.mark = 0
+		}
 		p.next, p.torn, p.state = stroke, true, Unfinished
+	case marked:
+		p.next, p.torn, p.mark = stroke, true, mark
 	case endForward:
-		p.next, p.torn = stroke+1, false
+		p.next, p.torn, p.mark = stroke+1, false, 0
 	case endBack:
-		p.next, p.torn = stroke, false
+		p.next, p.torn, p.mark = stroke, false, 0
 	case completed:
 		p.state = Done
 	case takenBack:

@@ -39,14 +39,23 @@ type Manifest struct {
 	Errors []string `json:"errors_before,omitempty"`
 }
 
-// StrokeRecord is one stroke: After and Before are ranges of runs in extents, of one that
-// writes.
+// StrokeRecord is one stroke. At most one of Bytes and Other is set; what Other means, the carrier of
+// the step knows.
 type StrokeRecord struct {
-	Step   int        `json:"step"`
-	Role   draft.Role `json:"role,omitempty"`
-	After  [2]int     `json:"after,omitzero"`
-	Before [2]int     `json:"before,omitzero"`
+	Step  int             `json:"step"`
+	Bytes *BytesRecord    `json:"bytes,omitempty"`
+	Other json.RawMessage `json:"other,omitempty"`
 }
+
+// BytesRecord is a stroke of writing: After and Before are ranges of runs in extents.
+type BytesRecord struct {
+	Role   draft.Role `json:"role"`
+	After  [2]int     `json:"after"`
+	Before [2]int     `json:"before"`
+}
+
+// stepOf is the step of a stroke.
+func (m *Manifest) stepOf(stroke int) draft.Step { return m.Steps[m.Strokes[stroke].Step] }
 
 // Written lists the disks whose bytes it changed.
 func (m *Manifest) Written() []draft.Device {
@@ -86,31 +95,56 @@ func decodeManifest(data []byte) (*Manifest, error) {
 		return nil, fmt.Errorf("manifest: %w: the digest does not match", ErrTorn)
 	}
 	var m Manifest
-	if err := json.Unmarshal(body, &m); err != nil {
+	var form struct {
+		Format int `json:"format"`
+	}
+	err := json.Unmarshal(body, &form)
+	if err == nil && form.Format == 2 {
+		body, err = fromFormat2(body)
+	}
+	if err == nil {
+		err = json.Unmarshal(body, &m)
+	}
+	if err != nil {
 		return nil, fmt.Errorf("manifest: %w: %w", ErrTorn, err)
 	}
+	m.Format = form.Format
 	if m.Format > draft.Format {
 		return nil, fmt.Errorf("manifest: %w: format %d, this release knows %d", ErrVersion, m.Format, draft.Format)
 	}
-	if m.Format < draft.Format {
-		return &m, nil // to be shown alone: see Carried
-	}
-	return &m, m.check()
+	return &m, m.readSteps()
 }
 
-// check refuses what cannot be carried out.
-func (m *Manifest) check() error {
-	for i, s := range m.Steps {
-		if _, known := carriers()[s.Kind]; !known {
-			return fmt.Errorf("manifest: step %d: %w: this release carries out no step of kind %q", i, ErrVersion, s.Kind)
+// readSteps decodes the bodies of the steps, and refuses what cannot be carried out. Of a format
+// that is only shown they stay unread.
+func (m *Manifest) readSteps() error {
+	for i := range m.Steps {
+		s := &m.Steps[i]
+		raw, ok := s.Body.(*draft.Unread)
+		c, known := carriers()[s.Kind()]
+		switch {
+		case !ok:
+			continue
+		case m.Carried() != nil:
+			continue
+		case !known:
+			return fmt.Errorf("manifest: step %d: %w: this release carries out no step of kind %q", i, ErrVersion, s.Kind())
 		}
-		if !s.Whole() {
-			return fmt.Errorf("manifest: step %d: %w: it is not what its kind %q says", i, ErrTorn, s.Kind)
+		body, err := c.read(raw.Data)
+		if err != nil {
+			return fmt.Errorf("manifest: step %d: %w: it is not what its kind %q says: %w", i, ErrTorn, s.Kind(), err)
 		}
+		s.Body = body
+	}
+	if m.Carried() != nil {
+		return nil
 	}
 	for i, s := range m.Strokes {
 		if s.Step < 0 || s.Step >= len(m.Steps) {
 			return fmt.Errorf("manifest: stroke %d: %w", i, ErrTorn)
+		}
+		if _, writes := m.Steps[s.Step].Body.(*draft.Writing); writes != (s.Bytes != nil) {
+			return fmt.Errorf("manifest: stroke %d: %w: it is not what its step says", i, ErrTorn)
 		}
 	}
 	return nil
@@ -122,15 +156,18 @@ var ErrOld = errors.New("its record has an older format")
 // Carried refuses a deed of an older format: what its steps mean is known to the program
 // that wrote it.
 func (m *Manifest) Carried() error {
-	if m.Format == draft.Format {
+	if m.Format == draft.Format || m.Format == 2 {
 		return nil
 	}
-	return fmt.Errorf("deed %s: %w, %d, where this release carries out %d: the fundus that committed it, of before 0.1.0, can take it back or recover it", m.ID, ErrOld, m.Format, draft.Format)
+	return fmt.Errorf("deed %s: %w, %d, where this release carries out 2 and %d: the fundus that committed it, of before 0.1.0, can take it back or recover it", m.ID, ErrOld, m.Format, draft.Format)
 }
 
 func (m *Manifest) checkRanges(runs int) error {
 	for i, s := range m.Strokes {
-		for _, r := range [][2]int{s.After, s.Before} {
+		if s.Bytes == nil {
+			continue
+		}
+		for _, r := range [][2]int{s.Bytes.After, s.Bytes.Before} {
 			if r[0] < 0 || r[1] < r[0] || r[1] > runs {
 				return fmt.Errorf("manifest: stroke %d: %w: runs %v of %d", i, ErrTorn, r, runs)
 			}

@@ -21,7 +21,22 @@ import (
 // mounted, which an earlier step may bring about: so the stroke itself looks first, keeps in
 // the deed whose each was, and then begins. Both ways it changes what is as it was found, and
 // leaves what somebody changed since.
-type owning struct{}
+type owning struct{ plain }
+
+func (owning) read(data []byte) (draft.Body, error) { return decoded[draft.Owning](data) }
+
+func (owning) names(s draft.Step) []string { return []string{bodyOf[*draft.Owning](s).Node} }
+
+func (owning) touches(a, b sighted) Touch {
+	one := bodyOf[*draft.Owning](a.Step)
+	other, is := b.Body.(*draft.Owning)
+	if is && (one.Node == other.Node || one.Where == other.Where) {
+		return Under
+	}
+	return Apart
+}
+
+func (owning) shown(s draft.Step) Shown { return Shown{Also: s.Title} }
 
 // keptOwners is the file of a deed that says whose the files were, of one step.
 func keptOwners(dir string, step int) string {
@@ -35,7 +50,7 @@ func wantedOwners(dir string, step int) string {
 
 // record copies what the deed to be taken back kept: that one may be forgotten meanwhile.
 func (owning) record(r *recorder, s draft.Stroke) (StrokeRecord, error) {
-	o := r.deed.Steps[s.Step].Own
+	o := bodyOf[*draft.Owning](r.deed.Steps[s.Step])
 	if o.Undoes == "" {
 		return StrokeRecord{Step: s.Step}, nil
 	}
@@ -46,33 +61,29 @@ func (owning) record(r *recorder, s draft.Stroke) (StrokeRecord, error) {
 	return StrokeRecord{Step: s.Step}, writeOwners(wantedOwners(r.deed.dir, s.Step), c.Reversed())
 }
 
-func (owning) weight(*Deed, StrokeRecord) int64 { return 0 }
-
 func (owning) grade(draft.Step) draft.Grade { return draft.Exactly }
 
-// foreign has nothing to refuse: what somebody else changed is left as it is.
-func (owning) foreign(context.Context, *executor) error { return nil }
-
-func (owning) carry(ctx context.Context, x *executor, s StrokeRecord, forward bool) error {
-	o, kept := x.deed.Steps[s.Step].Own, keptOwners(x.deed.dir, s.Step)
+func (owning) carry(ctx context.Context, x *executor, number int, way Way) error {
+	step := x.deed.Strokes[number].Step
+	o, kept := bodyOf[*draft.Owning](x.deed.Steps[step]), keptOwners(x.deed.dir, step)
 	change, err := readOwners(kept)
 	begun := !errors.Is(err, fs.ErrNotExist)
 	switch {
 	case begun && err != nil:
 		return err
-	case !begun && !forward: // nothing was changed yet
+	case !begun && !way.Forward: // nothing was changed yet
 		return nil
 	}
 	return x.mounted(ctx, o, func(dir string) error {
 		if !begun {
-			if change, err = x.owners(ctx, o, s.Step, dir); err != nil {
+			if change, err = x.owners(ctx, o, step, dir); err != nil {
 				return err
 			}
 			if err := writeOwners(kept, change); err != nil {
 				return err
 			}
 		}
-		if !forward {
+		if !way.Forward {
 			change = change.Reversed()
 		}
 		left, err := change.Apply(ctx, dir, o.Below)
@@ -125,6 +136,22 @@ func CountOwners(ctx context.Context, o *draft.Owning, dir string) (oscall.Owner
 	return c, n, err
 }
 
+// inverse puts back whose the files were, where nobody gave them away since.
+func (owning) inverse(ctx context.Context, u *Undoing, number int, s draft.Step) error {
+	v, err := u.Now(ctx)
+	if err != nil {
+		return err
+	}
+	back := *bodyOf[*draft.Owning](s)
+	back.Undoes, back.Step = u.Deed.ID, number
+	back.Node = u.name(back.Node)
+	if use, mounted := v.MountedAt(back.Where); !mounted || use.Node != back.Node {
+		return &machine.Refusal{Rule: machine.RuleNotMounted, Thing: back.Node, Text: fmt.Sprintf("it is not mounted at %s, and whose its files were cannot be put back", back.Where), Next: fmt.Sprintf("fundus mount %s %s", back.Node, back.Where)}
+	}
+	u.Stage.Add("put back whose it was, where nobody changed it since: "+back.Where, &back)
+	return nil
+}
+
 // mounted calls the function with the directory at which the device is mounted. After a boot
 // it may not be any more: then it is for as long as that takes.
 func (x *executor) mounted(ctx context.Context, o *draft.Owning, do func(dir string) error) error {
@@ -141,10 +168,10 @@ func (x *executor) mounted(ctx context.Context, o *draft.Owning, do func(dir str
 	if err != nil {
 		return err
 	}
-	a := machine.Action{Verb: machine.Mount, Node: x.name(o.Node), Where: o.Where}
+	a := machine.Action{Verb: machine.Mount, Device: x.name(o.Node), UseArgs: machine.UseArgs{Where: o.Where}}
 	for _, s := range x.deed.Steps {
-		if s.Action != nil && s.Action.Verb == machine.Mount && s.Action.Where == o.Where {
-			a = s.Action.With(x.names)
+		if on, is := s.Body.(*draft.Acting); is && on.Verb == machine.Mount && on.Where == o.Where {
+			a = on.With(x.names)
 		}
 	}
 	if isMounted(v, a) {
@@ -162,7 +189,7 @@ func (x *executor) mounted(ctx context.Context, o *draft.Owning, do func(dir str
 
 func isMounted(v *inventory.Inventory, a machine.Action) bool {
 	use, there := v.MountedAt(a.Where)
-	return there && use.Node == a.Node
+	return there && use.Node == a.Device
 }
 
 // The kept owners are lines: what they are, a line a run, and a checksum. They are the deed's

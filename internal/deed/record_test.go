@@ -25,8 +25,8 @@ import (
 func sample() *Manifest {
 	return &Manifest{Format: draft.Format, ID: "0007-3fa9c210", Number: 7, Code: "3fa9c210", Created: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), Title: "format sdb1 as ext4",
 		Request: draft.Request{Verb: "format", Args: []byte(`{"target":"sdb1"}`)}, Devices: []draft.Device{{Written: true, Name: "sdb", Identity: inventory.Identity{Disk: "LS-20417"}}},
-		Steps:   []draft.Step{{Kind: draft.Write, Title: "make ext4", Write: &draft.Writing{Target: machine.Target{Disk: "sdb", Size: 512, Hold: machine.HoldContent}, Phases: 1}}},
-		Strokes: []StrokeRecord{{Role: draft.WritePart, After: [2]int{0, 1}, Before: [2]int{1, 2}}},
+		Steps:   []draft.Step{{Title: "make ext4", Body: &draft.Writing{Target: machine.Target{Disk: "sdb", Size: 512, Hold: machine.HoldContent}, Phases: 1}}},
+		Strokes: []StrokeRecord{{Bytes: &BytesRecord{Role: draft.WritePart, After: [2]int{0, 1}, Before: [2]int{1, 2}}}},
 		Digests: map[string]string{"extents": "ab"}}
 }
 
@@ -38,7 +38,7 @@ func TestManifestIsKeptOrRefused(t *testing.T) {
 		t.Fatal(err)
 	}
 	m, err := decodeManifest(data)
-	if err != nil || m.ID != "0007-3fa9c210" || m.Steps[0].Write.Target.Size != 512 {
+	if err != nil || m.ID != "0007-3fa9c210" || m.Steps[0].Body.(*draft.Writing).Target.Size != 512 {
 		t.Fatalf("decode: %+v, %v", m, err)
 	}
 	for i := range data {
@@ -57,12 +57,21 @@ func TestManifestIsKeptOrRefused(t *testing.T) {
 	if _, err := decodeManifest(data); !errors.Is(err, ErrVersion) {
 		t.Errorf("of a later release: %v", err)
 	}
-	for _, odd := range []func(m *Manifest){func(m *Manifest) { m.Steps[0].Kind = draft.Shift }, func(m *Manifest) { m.Steps[0].Kind = "" }} {
-		unknown := sample()
-		odd(unknown)
-		data, _ = unknown.encode()
-		if _, err := decodeManifest(data); !errors.Is(err, ErrVersion) {
-			t.Errorf("a kind of step that is not known: %v", err)
+	for _, c := range []struct {
+		body draft.Body
+		want error
+	}{
+		{&draft.Unread{Of: "shift", Data: []byte(`{}`)}, ErrVersion},
+		{&draft.Unread{Data: []byte(`{}`)}, ErrVersion},
+		{&draft.Unread{Of: draft.Write, Data: []byte(`null`)}, ErrTorn},
+		{&draft.Unread{Of: draft.Write, Data: []byte(`{"phases":"two"}`)}, ErrTorn},
+		{&draft.Unread{Of: draft.Link, Data: []byte(`{"path":"/herb"}`)}, ErrTorn}, // which has no strokes of bytes
+	} {
+		odd := sample()
+		odd.Steps[0].Body = c.body
+		data, _ = odd.encode()
+		if _, err := decodeManifest(data); !errors.Is(err, c.want) {
+			t.Errorf("a step of kind %q: %v, want %v", c.body.Kind(), err, c.want)
 		}
 	}
 	wrong := sample()
@@ -186,20 +195,27 @@ func TestLogTellsWhereThingsStand(t *testing.T) {
 		events string
 		want   position
 	}{
-		{"", position{0, false, Unfinished, ""}},
-		{"begin 0", position{0, true, Unfinished, "boot"}},
-		{"begin 0,end 0", position{1, false, Unfinished, "boot"}},
-		{"begin 0,end 0,begin 1", position{1, true, Unfinished, "boot"}},
-		{"begin 0,end 0,begin 1,begin-back 1", position{1, true, Unfinished, "boot"}},
-		{"begin 0,end 0,begin 1,begin-back 1,end-back 1", position{1, false, Unfinished, "boot"}},
-		{"begin 0,end 0,begin-back 0,end-back 0,taken-back 0", position{0, false, TakenBack, "boot"}},
-		{"begin 0,end 0,completed 0", position{1, false, Done, "boot"}},
-		{"begin 0,end 0,begin-back 0,begin 0", position{0, true, Unfinished, "boot"}},
+		{"", position{0, false, 0, Unfinished, ""}},
+		{"begin 0", position{0, true, 0, Unfinished, "boot"}},
+		{"begin 0,end 0", position{1, false, 0, Unfinished, "boot"}},
+		{"begin 0,end 0,begin 1", position{1, true, 0, Unfinished, "boot"}},
+		{"begin 0,end 0,begin 1,begin-back 1", position{1, true, 0, Unfinished, "boot"}},
+		{"begin 0,end 0,begin 1,begin-back 1,end-back 1", position{1, false, 0, Unfinished, "boot"}},
+		{"begin 0,end 0,begin-back 0,end-back 0,taken-back 0", position{0, false, 0, TakenBack, "boot"}},
+		{"begin 0,end 0,completed 0", position{1, false, 0, Done, "boot"}},
+		{"begin 0,end 0,begin-back 0,begin 0", position{0, true, 0, Unfinished, "boot"}},
+		{"begin 0,mark 0 4096,mark 0 8192", position{0, true, 8192, Unfinished, "boot"}},
+		{"begin 0,mark 0 8192,begin-back 0,mark 0 4096", position{0, true, 4096, Unfinished, "boot"}},
+		{"begin 0,mark 0 8192,begin 0", position{0, true, 8192, Unfinished, "boot"}},
+		{"begin 0,mark 0 8192,end 0,begin 1", position{1, true, 0, Unfinished, "boot"}},
 	} {
 		text := ""
 		for e := range strings.SplitSeq(c.events, ",") {
 			if e != "" {
-				text += logLine("2026-03-01T08:00:00Z boot " + e + " words")
+				if !strings.HasPrefix(e, "mark") { // whose text is a number
+					e += " words"
+				}
+				text += logLine("2026-03-01T08:00:00Z boot " + e)
 			}
 		}
 		got, err := parseLog([]byte(text))
@@ -213,6 +229,12 @@ func TestLogTellsWhereThingsStand(t *testing.T) {
 			if _, err := parseLog([]byte(text[:cut])); err != nil {
 				t.Errorf("%q cut at %d: %v", c.events, cut, err)
 			}
+		}
+	}
+	for _, mark := range []string{"mark 0", "mark 0 -1", "mark 0 far"} {
+		text := logLine("2026-03-01T08:00:00Z boot begin 0 x") + logLine("2026-03-01T08:00:00Z boot "+mark) + logLine("2026-03-01T08:00:00Z boot end 0 x")
+		if _, err := parseLog([]byte(text)); !errors.Is(err, ErrTorn) {
+			t.Errorf("%q: %v", mark, err)
 		}
 	}
 	bad := logLine("2026-03-01T08:00:00Z boot begin 0 x") + "00000000 damaged\n" + logLine("2026-03-01T08:00:00Z boot end 0 x")
@@ -287,7 +309,7 @@ func TestWhatLiesOnADiskTouchesIt(t *testing.T) {
 		m := sample()
 		d.Name, d.Written = "sdb", true
 		m.Devices = []draft.Device{d}
-		m.Steps[0].Write.Target = machine.Target{Disk: "sdb", Start: start, Size: 512}
+		m.Steps[0].Body.(*draft.Writing).Target = machine.Target{Disk: "sdb", Start: start, Size: 512}
 		return m
 	}
 	does := func(s draft.Step) *Manifest { return &Manifest{Steps: []draft.Step{s}} }
@@ -302,13 +324,13 @@ func TestWhatLiesOnADiskTouchesIt(t *testing.T) {
 		{"a disk that has grown", on(draft.Device{Identity: disk}, 0), on(draft.Device{Identity: grown}, 0), true},
 		{"another place of it", on(draft.Device{Identity: disk}, 0), on(draft.Device{Identity: grown}, 4096), false},
 		{"another disk", on(draft.Device{Identity: disk}, 0), on(other, 0), false},
-		{"one link", does(draft.Step{Link: &draft.Linking{Path: "/herb", To: "/srv/a"}}), does(draft.Step{Link: &draft.Linking{Path: "/herb", To: "/srv/b"}}), true},
-		{"a link and a swap file", does(draft.Step{Link: &draft.Linking{Path: "/herb"}}), does(draft.Step{Make: &draft.Making{Path: "/herb"}}), true},
-		{"two swap files", does(draft.Step{Make: &draft.Making{Path: "/a"}}), does(draft.Step{Make: &draft.Making{Path: "/b"}}), false},
-		{"the owners of one place", does(draft.Step{Own: &draft.Owning{Node: "sdb1", Where: "/srv"}}), does(draft.Step{Own: &draft.Owning{Node: "sdc1", Where: "/srv"}}), true},
-		{"the owners of two", does(draft.Step{Own: &draft.Owning{Node: "sdb1", Where: "/srv"}}), does(draft.Step{Own: &draft.Owning{Node: "sdc1", Where: "/opt"}}), false},
+		{"one link", does(draft.Step{Body: &draft.Linking{Path: "/herb", To: "/srv/a"}}), does(draft.Step{Body: &draft.Linking{Path: "/herb", To: "/srv/b"}}), true},
+		{"a link and a swap file", does(draft.Step{Body: &draft.Linking{Path: "/herb"}}), does(draft.Step{Body: &draft.Making{Path: "/herb"}}), true},
+		{"two swap files", does(draft.Step{Body: &draft.Making{Path: "/a"}}), does(draft.Step{Body: &draft.Making{Path: "/b"}}), false},
+		{"the owners of one place", does(draft.Step{Body: &draft.Owning{Node: "sdb1", Where: "/srv"}}), does(draft.Step{Body: &draft.Owning{Node: "sdc1", Where: "/srv"}}), true},
+		{"the owners of two", does(draft.Step{Body: &draft.Owning{Node: "sdb1", Where: "/srv"}}), does(draft.Step{Body: &draft.Owning{Node: "sdc1", Where: "/opt"}}), false},
 	} {
-		if c.a.Touches(c.b) != c.want || c.b.Touches(c.a) != c.want {
+		if want := map[bool]Touch{true: Under}[c.want]; c.a.Touches(c.b) != want || c.b.Touches(c.a) != want {
 			t.Errorf("%s: %v, %v", c.name, c.a.Touches(c.b), c.b.Touches(c.a))
 		}
 	}

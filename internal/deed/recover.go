@@ -151,7 +151,7 @@ func (r *Recover) choose(d *Deed) Direction {
 	}
 	behind, ahead := int64(0), int64(0)
 	for i, s := range d.Strokes {
-		if n := d.carrierOf(s).weight(d, s); i < d.at.next {
+		if n := d.weight(s); i < d.at.next {
 			behind += n
 		} else {
 			ahead += n
@@ -207,7 +207,7 @@ func (x *executor) tellKernel(ctx context.Context) error {
 			continue
 		}
 		var refusal *machine.Refusal
-		err := x.machine.Do(ctx, v, machine.Action{Verb: machine.ReadTable, Disk: disk})
+		err := x.machine.Do(ctx, v, machine.Action{Verb: machine.ReadTable, Device: disk})
 		if err != nil && !errors.As(err, &refusal) {
 			return err
 		}

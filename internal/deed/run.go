@@ -5,12 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"strconv"
 
 	"fundus/core/block"
 	"fundus/core/inventory"
 	"fundus/core/progress"
 	"fundus/core/quantity"
-	"fundus/internal/draft"
 	"fundus/internal/machine"
 )
 
@@ -112,15 +112,14 @@ func (x *executor) retreat(ctx context.Context, from int) (forward bool, err err
 // it came about.
 func (x *executor) noWayBack(ctx context.Context, from int) (int, error) {
 	for i := min(from, len(x.deed.Strokes)-1); i >= 0; i-- {
-		step := x.deed.Steps[x.deed.Strokes[i].Step]
+		step := x.deed.stepOf(i)
 		if !step.NoWayBack {
 			continue
 		}
-		if i < from || step.Action == nil || step.Action.Once() {
+		if i < from {
 			return i, nil
 		}
-		holds, err := x.machine.Holds(ctx, step.Action.With(x.names))
-		if err != nil || holds {
+		if came, err := carrierOf(step).came(ctx, x, step); err != nil || came {
 			return i, err
 		}
 	}
@@ -132,17 +131,17 @@ func (x *executor) noWayBack(ctx context.Context, from int) (int, error) {
 func (x *executor) forward(ctx context.Context, from int) (failed int, err error) {
 	x.total = 0
 	for _, s := range x.deed.Strokes[from:] {
-		x.total += quantity.Bytes(x.deed.carrierOf(s).weight(x.deed, s))
+		x.total += quantity.Bytes(x.deed.weight(s))
 	}
 	for i := from; i < len(x.deed.Strokes); i++ {
 		if err := ctx.Err(); err != nil {
 			return i - 1, fmt.Errorf("interrupted: %w", err)
 		}
-		s := x.deed.Strokes[i]
-		if err := x.log.line(beginForward, i, string(x.deed.Steps[s.Step].Kind)); err != nil {
+		way := x.way(i, true)
+		if err := x.log.line(beginForward, i, string(x.deed.stepOf(i).Kind())); err != nil {
 			return i, err
 		}
-		if err := x.do(ctx, s, true); err != nil {
+		if err := x.do(ctx, i, way); err != nil {
 			return i, err
 		}
 		if err := x.log.line(endForward, i, ""); err != nil {
@@ -160,10 +159,11 @@ func (x *executor) forward(ctx context.Context, from int) (failed int, err error
 // back takes the strokes back from the given one down to another.
 func (x *executor) back(ctx context.Context, from, to int) error {
 	for i := from; i >= to; i-- {
+		way := x.way(i, false)
 		if err := x.log.line(beginBack, i, ""); err != nil {
 			return err
 		}
-		if err := x.do(ctx, x.deed.Strokes[i], false); err != nil {
+		if err := x.do(ctx, i, way); err != nil {
 			return err
 		}
 		if err := x.log.line(endBack, i, ""); err != nil {
@@ -179,26 +179,34 @@ func (x *executor) back(ctx context.Context, from, to int) error {
 	return nil
 }
 
-func (x *executor) do(ctx context.Context, s StrokeRecord, forward bool) error {
-	if x.deed.Steps[s.Step].Kind != draft.Act {
+func (x *executor) do(ctx context.Context, stroke int, way Way) error {
+	c := carrierOf(x.deed.stepOf(stroke))
+	if !c.looks() {
 		x.look = nil // it is about to be out of date
 	}
-	return x.deed.carrierOf(s).carry(ctx, x, s, forward)
+	return c.carry(ctx, x, stroke, way)
+}
+
+// way is how a stroke stands that is to be carried: as the log has it.
+func (x *executor) way(stroke int, forward bool) Way {
+	way := Way{Forward: forward, Set: func(mark int64) error {
+		return x.log.line(marked, stroke, strconv.FormatInt(mark, 10))
+	}}
+	if at := x.log.at; at.next == stroke && at.torn {
+		way.Torn, way.Mark = true, at.mark
+	}
+	return way
 }
 
 // device is the claimed disk. Where the claim was given up for an action, what the
 // remaining steps write to is claimed again: from the step on, or back to the first.
 func (x *executor) device(ctx context.Context, disk string, step int, forward bool) (block.Device, error) {
 	if x.claim == nil {
-		var targets []machine.Target
-		for i, s := range x.deed.Steps {
-			if s.Write != nil && ((i >= step) == forward || i == step) {
-				t := s.Write.Target
-				t.Disk = x.name(t.Disk)
-				targets = append(targets, t)
-			}
+		v, err := x.machine.Inventory(ctx)
+		if err != nil {
+			return nil, err
 		}
-		claim, err := x.machine.Claim(ctx, nil, targets)
+		claim, err := x.machine.Claim(ctx, v, claimable(v, x.deed.ahead(step, forward), x.names, forward))
 		if err != nil {
 			return nil, err
 		}
@@ -208,9 +216,4 @@ func (x *executor) device(ctx context.Context, disk string, step int, forward bo
 }
 
 // name is what a device is called now.
-func (x *executor) name(was string) string {
-	if now, ok := x.names[was]; ok {
-		return now
-	}
-	return was
-}
+func (x *executor) name(was string) string { return nameOf(x.names, was) }

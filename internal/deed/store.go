@@ -246,65 +246,15 @@ func (s *Store) Remove(word string) (*Deed, error) {
 	return d, os.RemoveAll(d.dir)
 }
 
-// Touches reports whether both deeds write to the same place of a device, or change the
-// same file, link, or owners.
-func (m *Manifest) Touches(o *Manifest) bool {
+// Touches says what both deeds have to do with each other: the most that any two of their steps
+// have.
+func (m *Manifest) Touches(o *Manifest) (most Touch) {
 	for _, a := range m.Steps {
 		for _, b := range o.Steps {
-			if a.File != nil && b.File != nil && a.File.Path == b.File.Path && !a.File.After.Dir && !b.File.After.Dir {
-				return true
-			}
+			most = max(most, carrierOf(a).touches(sighted{m, a}, sighted{o, b}))
 		}
 	}
-	return m.onSameThing(o)
-}
-
-// onSameThing reports whether what one of both deeds did is under what the other did: the
-// same bytes of a device, the same made file or link, the owners of the same files. Lines of
-// a text file are not so: each deed has its own.
-func (m *Manifest) onSameThing(o *Manifest) bool {
-	for _, a := range m.Steps {
-		for _, b := range o.Steps {
-			if path := standsAt(a); path != "" && path == standsAt(b) {
-				return true
-			}
-			if a.Own != nil && b.Own != nil && (a.Own.Node == b.Own.Node || a.Own.Where == b.Own.Where) {
-				return true
-			}
-		}
-	}
-	return m.onSameBytes(o)
-}
-
-// standsAt is the path of what a step makes or takes away whole, "" for other steps.
-func standsAt(s draft.Step) string {
-	switch {
-	case s.Make != nil:
-		return s.Make.Path
-	case s.Link != nil:
-		return s.Link.Path
-	}
-	return ""
-}
-
-// onSameBytes reports whether both deeds write to the same place of a device.
-func (m *Manifest) onSameBytes(o *Manifest) bool {
-	for _, a := range m.Steps {
-		for _, b := range o.Steps {
-			if a.Write == nil || b.Write == nil {
-				continue
-			}
-			ta, tb := a.Write.Target, b.Write.Target
-			da, db := m.device(ta.Disk), o.device(tb.Disk)
-			if da.On(db) || db.On(da) {
-				return true // where on it, nobody knows
-			}
-			if da.Identity.SameDisk(db.Identity) && ta.Span().Overlaps(tb.Span()) {
-				return true
-			}
-		}
-	}
-	return false
+	return most
 }
 
 func (m *Manifest) device(name string) draft.Device {

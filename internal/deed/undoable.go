@@ -63,7 +63,8 @@ func newerOn(all []*Deed, d *Deed) *Deed {
 		}
 		// Of a text file only the deed's own lines are taken back: another deed's may stand
 		// beside them, unless it is not over.
-		over := o.onSameThing(&d.Manifest) || o.State == Unfinished && o.Touches(&d.Manifest)
+		touch := o.Touches(&d.Manifest)
+		over := touch == Under || o.State == Unfinished && touch > Apart
 		if o.Problem == nil && o.State != TakenBack && !undone[o.ID] && over {
 			return o
 		}

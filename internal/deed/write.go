@@ -2,26 +2,63 @@ package deed
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"slices"
 
 	"fundus/core/block"
+	"fundus/core/extent"
+	"fundus/core/fs"
 	"fundus/core/quantity"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 )
 
 // writing carries bytes onto devices.
-type writing struct{}
+type writing struct{ plain }
 
-func (writing) weight(d *Deed, s StrokeRecord) (n int64) {
-	for _, r := range d.runs[s.After[0]:s.After[1]] {
-		n += r.Len
+func (writing) read(data []byte) (draft.Body, error) { return decoded[draft.Writing](data) }
+
+func (writing) covers(d *Deed, s StrokeRecord) (device string, spans []extent.Span) {
+	for _, r := range d.runs[s.Bytes.After[0]:s.Bytes.After[1]] {
+		spans = append(spans, extent.Span{Start: uint64(r.Off), Count: uint64(r.Len)})
 	}
-	return n
+	return bodyOf[*draft.Writing](d.Steps[s.Step]).Target.Disk, spans
+}
+
+func (writing) names(s draft.Step) []string {
+	return []string{bodyOf[*draft.Writing](s).Target.Disk}
+}
+
+func (writing) targets(s draft.Step) []machine.Target {
+	return []machine.Target{bodyOf[*draft.Writing](s).Target}
+}
+
+func (writing) shown(s draft.Step) Shown {
+	w := bodyOf[*draft.Writing](s)
+	return Shown{Bytes: w.Bytes, Device: w.Target.Disk, Phases: w.Phases, Fenced: w.Fence != nil}
+}
+
+func (c writing) touches(a, b sighted) Touch { return onBytes(c.targets(a.Step), a, b) }
+
+// onBytes compares what a step writes to with what the other one does.
+func onBytes(targets []machine.Target, a, b sighted) Touch {
+	for _, ta := range targets {
+		for _, tb := range TargetsOf(b.Step) {
+			da, db := a.in.device(ta.Disk), b.in.device(tb.Disk)
+			if da.On(db) || db.On(da) {
+				return Under // where on it, nobody knows
+			}
+			if da.Identity.SameDisk(db.Identity) && ta.Span().Overlaps(tb.Span()) {
+				return Under
+			}
+		}
+	}
+	return Apart
 }
 
 func (writing) grade(s draft.Step) draft.Grade {
-	if s.Write.Target.Hold == machine.HoldTable {
+	if bodyOf[*draft.Writing](s).Target.Hold == machine.HoldTable {
 		return draft.Exactly
 	}
 	return draft.UntilMounted
@@ -30,8 +67,8 @@ func (writing) grade(s draft.Step) draft.Grade {
 // record keeps the bytes after the stroke, and those before it unless the deed can only
 // be completed.
 func (writing) record(r *recorder, s draft.Stroke) (StrokeRecord, error) {
-	out := StrokeRecord{Step: s.Step, Role: s.Role}
-	merged := mergeExtents(s.Extents)
+	out := &BytesRecord{Role: s.Bytes.Role}
+	merged := mergeExtents(s.Bytes.Extents)
 	add := func(w *imageWriter, view func(e block.Extent) (err error)) error {
 		for _, e := range merged {
 			if err := view(e); err != nil {
@@ -44,13 +81,13 @@ func (writing) record(r *recorder, s draft.Stroke) (StrokeRecord, error) {
 	d := r.deed
 	out.After[0] = len(d.runs)
 	err := add(r.after, func(e block.Extent) (err error) {
-		d.runs, err = r.after.add(d.runs, s.After, e.Off, e.Len, e.Zero)
+		d.runs, err = r.after.add(d.runs, s.Bytes.After, e.Off, e.Len, e.Zero)
 		return err
 	})
 	out.After[1], out.Before[0] = len(d.runs), len(d.runs)
 	if err == nil && !d.Forward {
 		err = add(r.before, func(e block.Extent) (err error) {
-			d.runs, err = r.before.add(d.runs, s.Before, e.Off, e.Len, false)
+			d.runs, err = r.before.add(d.runs, s.Bytes.Before, e.Off, e.Len, false)
 			return err
 		})
 	}
@@ -58,18 +95,19 @@ func (writing) record(r *recorder, s draft.Stroke) (StrokeRecord, error) {
 	if err == nil && len(d.runs) > maxRuns {
 		err = ErrLimit
 	}
-	return out, err
+	return StrokeRecord{Step: s.Step, Bytes: out}, err
 }
 
-func (writing) carry(ctx context.Context, x *executor, u StrokeRecord, forward bool) error {
-	disk := x.deed.Steps[u.Step].Write.Target.Disk
-	dev, err := x.device(ctx, disk, u.Step, forward)
+func (writing) carry(ctx context.Context, x *executor, number int, way Way) error {
+	s := x.deed.Strokes[number]
+	disk := bodyOf[*draft.Writing](x.deed.Steps[s.Step]).Target.Disk
+	dev, err := x.device(ctx, disk, s.Step, way.Forward)
 	if err != nil {
 		return err
 	}
-	runs, image := x.deed.runs[u.Before[0]:u.Before[1]], x.before
-	if forward {
-		runs, image = x.deed.runs[u.After[0]:u.After[1]], x.after
+	runs, image := x.deed.runs[s.Bytes.Before[0]:s.Bytes.Before[1]], x.before
+	if way.Forward {
+		runs, image = x.deed.runs[s.Bytes.After[0]:s.Bytes.After[1]], x.after
 	}
 	all := runs
 	for len(runs) > 0 {
@@ -134,4 +172,97 @@ func gather(runs []run, image *imageReader, buf []byte) (data []byte, n int64, c
 		n, count = n+r.Len, count+1
 	}
 	return data, n, count, nil
+}
+
+// inverse restores the phases of a step in reverse. Its own fences are not
+// restored, but the sectors beneath them are.
+func (writing) inverse(ctx context.Context, u *Undoing, number int, s draft.Step) error {
+	w := bodyOf[*draft.Writing](s)
+	target := w.Target
+	target.Disk = u.Names[target.Disk]
+	dev, err := u.Stage.Open(ctx, target.Disk)
+	if err != nil {
+		return err
+	}
+	at, err := u.Former.Changed(ctx, dev, number)
+	if err != nil {
+		return err
+	}
+	if at >= 0 {
+		err := u.since(ctx, target, at)
+		if !u.Over {
+			return err
+		}
+		u.Warn("%v; it is written over: fundus verify says afterwards whether all fits", err)
+		if err := u.covered(ctx, target); err != nil {
+			return err
+		}
+	}
+	return u.Write(ctx, "restore: "+s.Title, target, func(dev block.Device) error {
+		ended := func() error { return nil } // a fenced step is one whole
+		if w.Fence == nil {
+			ended = dev.Sync // each phase of a table must stay one
+		}
+		err := u.Former.Back(number, func(off, n int64, data []byte) error { return put(dev, off-int64(target.Start), n, data) }, ended)
+		return errors.Join(err, dev.Sync())
+	})
+}
+
+// covered names what is lost where something was written since: what stands there now, with all
+// that it holds, by its own name.
+func (u *Undoing) covered(ctx context.Context, t machine.Target) error {
+	v, err := u.Now(ctx)
+	if err != nil {
+		return err
+	}
+	some := false
+	for _, n := range v.Family(t.Disk) {
+		c, ok := n.Content()
+		if !ok || c.Class == fs.Table || c.Class == fs.Fence || n.Start >= t.Start+t.Size || t.Start >= n.Start+n.Size {
+			continue
+		}
+		loss, err := u.LossOf(ctx, n)
+		if err != nil {
+			return err
+		}
+		if loss == nil || slices.ContainsFunc(u.Losses, func(o draft.Loss) bool { return o.Node == loss.Node }) {
+			continue
+		}
+		loss.What += ", with all that was written there since"
+		loss.Accept = append(loss.Accept, u.Deed.Code, u.Deed.ID)
+		u.Losses, some = append(u.Losses, *loss), true
+	}
+	if !some {
+		u.Losses = append(u.Losses, draft.Loss{Node: t.Disk, What: "what was written since", Name: u.Deed.Code, Accept: []string{u.Deed.ID}})
+	}
+	return nil
+}
+
+func put(dev block.Device, off, n int64, data []byte) error {
+	if data == nil {
+		return dev.WriteZeroes(off, n)
+	}
+	_, err := dev.WriteAt(data, off)
+	return err
+}
+
+func (u *Undoing) since(ctx context.Context, t machine.Target, at int64) error {
+	inside := at - int64(t.Start)
+	place := fmt.Sprintf("byte %d of %s", at, t.Disk)
+	if t.Start > 0 {
+		place = fmt.Sprintf("%s (byte %d of the partition)", place, inside)
+	}
+	why := ""
+	v, err := u.Now(ctx)
+	if err != nil {
+		return err
+	}
+	for _, n := range v.Family(t.Disk) {
+		c, ok := n.Content()
+		inside := at - int64(n.Start)
+		if ok && inside >= int64(c.Super.Start) && inside < int64(c.Super.End()) {
+			why = fmt.Sprintf(", the superblock of the %s on %s: it was mounted for writing", c.Kind, n.Name)
+		}
+	}
+	return fmt.Errorf("deed %s: %w: %s%s; what was written would be lost: --over-later-writes", u.Deed.ID, ErrSince, place, why)
 }

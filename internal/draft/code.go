@@ -58,7 +58,18 @@ func strokeSums(ctx context.Context, strokes []Stroke, forward bool) ([][]byte, 
 	var jobs []func(buf []byte) ([]byte, error)
 	var stored, dropped atomic.Int64
 	m := &memo{sums: map[memoKey][leaf]byte{}}
-	for _, u := range strokes {
+	for _, s := range strokes {
+		if other := s.Other; other != nil {
+			jobs = append(jobs, func([]byte) ([]byte, error) {
+				digest, kept, err := other.Sum()
+				stored.Add(int64(kept))
+				return digest, err
+			})
+		}
+		u := s.Bytes
+		if u == nil {
+			continue
+		}
 		for _, batch := range batches(u.Extents) {
 			before := &stored
 			if forward {

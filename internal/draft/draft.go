@@ -10,22 +10,19 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
-	"io"
 	"slices"
 	"time"
 
-	"fundus/core/block"
-	"fundus/core/extent"
 	"fundus/core/finding"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
-	"fundus/internal/machine"
 )
 
-// Format is the version of steps and requests in stored drafts and deeds. 1 was of
-// programs before the first release.
-const Format = 2
+// Format is the version of steps and requests in stored drafts and deeds. 1 was of programs before
+// the first release; 2 had a field for each kind of step, and actions with all of their words side
+// by side.
+const Format = 3
 
 // BootChange is how the next boot differs from that of the machine as it is.
 type BootChange struct {
@@ -132,137 +129,6 @@ func (g Grade) Worse(o Grade) Grade {
 		return o
 	}
 	return g
-}
-
-// StepKind says what a step does.
-type StepKind string
-
-// The kinds of steps. Those that are reserved have their names in the format of deeds;
-// no release carries them out yet, and this one refuses them.
-const (
-	Write StepKind = "write"  // phases of bytes onto a device
-	File  StepKind = "file"   // a text file or a directory
-	Act   StepKind = "action" // of the running system
-	Fill  StepKind = "fill"   // reserved: copies into space that is free
-	Place StepKind = "place"  // reserved: computed blocks into space that is free
-	Shift StepKind = "shift"  // reserved: moves a range
-	Make  StepKind = "make"   // a large file of which the deed keeps the beginning alone
-	Own   StepKind = "own"    // whose the files of a mount are
-	Link  StepKind = "link"   // a symbolic link
-)
-
-// Step is one step as data: of its kind, the one field is set that the kind names.
-type Step struct {
-	Kind  StepKind `json:"kind"`
-	Title string   `json:"title"`
-	// NoWayBack is set where nothing takes the step back: then neither is what stands
-	// before it taken back, once it has begun.
-	NoWayBack bool            `json:"no_way_back,omitempty"`
-	Write     *Writing        `json:"write,omitempty"`
-	File      *FileChange     `json:"file,omitempty"`
-	Action    *machine.Action `json:"action,omitempty"`
-	Make      *Making         `json:"make,omitempty"`
-	Own       *Owning         `json:"own,omitempty"`
-	Link      *Linking        `json:"link,omitempty"`
-}
-
-// Whole reports whether the step has what its kind says, and nothing else.
-func (s Step) Whole() bool {
-	set := map[StepKind]bool{Write: s.Write != nil, File: s.File != nil, Act: s.Action != nil, Make: s.Make != nil, Own: s.Own != nil, Link: s.Link != nil}
-	for kind, is := range set {
-		if is != (kind == s.Kind) {
-			return false
-		}
-	}
-	_, known := set[s.Kind]
-	return known
-}
-
-// Writing is what a step of kind write does: phases of bytes onto a span of a device,
-// with a sync between.
-type Writing struct {
-	Target machine.Target `json:"target"` // by the device's name when it was planned
-	Phases int            `json:"phases"`
-	Bytes  quantity.Bytes `json:"bytes"`
-	Fence  *Fence         `json:"fence,omitempty"`
-	// Before is how many phases come before the fence: they write behind the end of what is
-	// there, which is whole meanwhile.
-	Before int `json:"before_fence,omitempty"`
-}
-
-// Fence lists the sectors that hold a fence while the step is under way. Old is
-// the one whose signature the kernel would believe before, New the one that it
-// will believe after; Rest are all others with a signature. Spans are bytes on
-// the disk, whole sectors.
-type Fence struct {
-	Old  extent.Span   `json:"old"`
-	New  extent.Span   `json:"new"`
-	Rest []extent.Span `json:"rest,omitempty"`
-}
-
-// FileChange replaces a text file or makes a directory.
-type FileChange struct {
-	Path   string            `json:"path"`
-	To     string            `json:"to,omitempty"`       // where its symbolic links lead, if it is one
-	Over   bool              `json:"in_place,omitempty"` // written over where it lies, since nothing can be renamed over it
-	Before machine.FileState `json:"before"`
-	After  machine.FileState `json:"after"`
-}
-
-// Making makes a file that reads as zeros behind its beginning, or takes it away again. It is
-// known by its size and its beginning.
-type Making struct {
-	Path   string         `json:"path"`
-	Size   quantity.Bytes `json:"size_bytes"`
-	Header []byte         `json:"header"`
-	Remove bool           `json:"remove,omitempty"`
-	// Written is one whose zeros are written; without it its blocks are set aside. Plain is
-	// one that the file system never copies on write.
-	Written bool `json:"written,omitempty"`
-	Plain   bool `json:"plain,omitempty"`
-}
-
-// Owning gives the root of what is mounted, or everything below it, to somebody, and the root
-// a mode. What is nil stays. Whose it was, file by file, is known when it is carried out, and
-// kept then.
-type Owning struct {
-	Node  string  `json:"node"`  // that is mounted
-	Where string  `json:"where"` // its mount point
-	UID   *uint32 `json:"uid,omitempty"`
-	GID   *uint32 `json:"gid,omitempty"`
-	Mode  *uint32 `json:"mode,omitempty"`
-	Below bool    `json:"below,omitempty"`
-	// Undoes is the deed whose step this one takes back, by what that one kept.
-	Undoes string `json:"undoes,omitempty"`
-	Step   int    `json:"undoes_step,omitempty"`
-}
-
-// Linking makes a symbolic link, or takes it away again while it leads there still.
-type Linking struct {
-	Path   string `json:"path"`
-	To     string `json:"to"`
-	Remove bool   `json:"remove,omitempty"`
-}
-
-// Role is what a stroke of writing is for.
-type Role string
-
-// The roles.
-const (
-	SetFence  Role = "fence"
-	WritePart Role = "write"
-	LiftFence Role = "lift"
-)
-
-// Stroke is the smallest thing that is carried out between two syncs; a step is one of
-// them or several. Before and After read the device's bytes as they are then.
-type Stroke struct {
-	Step    int
-	Role    Role           // of writing
-	Device  string         // of writing
-	Extents []block.Extent // of writing
-	Before  io.ReaderAt
-	After   io.ReaderAt
 }
 
 // Plan is a draft with what is needed to carry it out.

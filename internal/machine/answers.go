@@ -16,7 +16,7 @@ import (
 func AskAbout(v *inventory.Inventory, r Reader, a Action) {
 	switch options := fstab.Split(a.Options); a.Verb {
 	case Mount:
-		c, _ := nodeOf(v, a.Node).Content()
+		c, _ := nodeOf(v, a.Device).Content()
 		ask(v, r, a.MountType(c), options)
 	case Remount:
 		u, _ := v.MountedAt(a.Where)
@@ -37,7 +37,7 @@ func AskAboutLines(v *inventory.Inventory, r Reader) {
 			continue
 		}
 		c, _ := nodes[0].Content()
-		typ := Action{Kind: u.Entry.Type}.MountType(c)
+		typ := Action{UseArgs: UseArgs{Kind: u.Entry.Type}}.MountType(c)
 		if strings.Contains(typ, ",") {
 			typ = c.MountType()
 		}

@@ -23,7 +23,7 @@ func Catchup(v *inventory.Inventory, disk string) (list []Action) {
 		wanted[k.Number] = k
 	}
 	action := func(verb Verb, k inventory.KernelPart) Action {
-		return Action{Verb: verb, Disk: disk, Number: k.Number, Start: k.Start, Size: k.Size}
+		return Action{Verb: verb, Device: disk, PartArgs: PartArgs{Number: k.Number, Start: k.Start, Size: k.Size}}
 	}
 	var shrink, grow []Action
 	for _, has := range d.Kernel {

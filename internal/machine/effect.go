@@ -14,7 +14,7 @@ import (
 )
 
 func mounted(v *inventory.Inventory, a Action) {
-	c, _ := nodeOf(v, a.Node).Content()
+	c, _ := nodeOf(v, a.Device).Content()
 	v.Uses = append(slices.Clone(v.Uses), MountedAs(a, c))
 }
 
@@ -23,7 +23,7 @@ func mounted(v *inventory.Inventory, a Action) {
 // for.
 func MountedAs(a Action, c fs.Content) inventory.Use {
 	s := kind.Options(a.MountType(c)).Sort(fstab.Split(a.Options))
-	u := inventory.Use{Node: a.Node, How: inventory.Mounted, Where: a.Where, Kind: cmp.Or(c.Kind, a.Kind), ReadOnly: slices.Contains(s.Superblock, "ro")}
+	u := inventory.Use{Node: a.Device, How: inventory.Mounted, Where: a.Where, Kind: cmp.Or(c.Kind, a.Kind), ReadOnly: slices.Contains(s.Superblock, "ro")}
 	u.Options = strings.Join(s.Attributes, ",")
 	u.Super = strings.Join(slices.Concat(s.Superblock, s.Own), ",")
 	return u
@@ -79,7 +79,7 @@ func HasAll(u inventory.Use, options string) bool {
 
 // SwappedOn is the use that turning on a swap area brings about.
 func SwappedOn(a Action) inventory.Use {
-	u := inventory.Use{Node: a.Node, How: inventory.SwapOn}
+	u := inventory.Use{Node: a.Device, How: inventory.SwapOn}
 	e := fstab.Entry{Options: fstab.Split(a.Options)}
 	if value, ok := e.Value("pri"); ok {
 		if n, err := strconv.Atoi(value); err == nil && n >= 0 {
@@ -91,7 +91,7 @@ func SwappedOn(a Action) inventory.Use {
 
 // grown gives the file system on a device its size.
 func grown(v *inventory.Inventory, a Action) {
-	onContent(v, a, func(c *fs.Content) { c.Size = a.Size })
+	onContent(v, a, func(c *fs.Content) { c.Size = a.Length })
 }
 
 // relabelled gives the file system on a device its label, and identified its identifier.
@@ -108,7 +108,7 @@ func onContent(v *inventory.Inventory, a Action, change func(c *fs.Content)) {
 	for i := range v.Nodes {
 		n := &v.Nodes[i]
 		c, ok := n.Content()
-		if n.Name != a.Node || !ok {
+		if n.Name != a.Device || !ok {
 			continue
 		}
 		n.Contents = slices.Clone(n.Contents)
@@ -134,13 +134,13 @@ func tell(v *inventory.Inventory, a Action) {
 	var known []inventory.KernelPart
 	for i := range nodes {
 		switch n := &nodes[i]; {
-		case n.Name == a.Disk:
+		case n.Name == a.Device:
 			known = slices.DeleteFunc(slices.Clone(n.Kernel), func(k inventory.KernelPart) bool { return k.Number == a.Number })
 			if a.Verb != RemovePartition {
 				known = append(known, inventory.KernelPart{Number: a.Number, Start: a.Start, Size: a.Size})
 			}
 			n.Kernel = known
-		case n.Parent == a.Disk:
+		case n.Parent == a.Device:
 			n.InKernel = n.KnownAs(known)
 		}
 	}
@@ -149,7 +149,7 @@ func tell(v *inventory.Inventory, a Action) {
 // readTable makes the kernel's partitions of the disk those of its table.
 func readTable(v *inventory.Inventory, a Action) {
 	v.Nodes = slices.Clone(v.Nodes)
-	disk := a.Disk
+	disk := a.Device
 	known := v.Taken(disk)
 	for i := range v.Nodes {
 		switch n := &v.Nodes[i]; {

@@ -303,6 +303,9 @@ func (t Target) Takes(disk string, span extent.Span) bool {
 	return t.Disk == disk && t.Hold == HoldContent && t.Span().Overlaps(span)
 }
 
+// ErrUnclaimed is a device that a claim does not have.
+var ErrUnclaimed = errors.New("it is not claimed")
+
 // Claim is the right to write to some disks.
 type Claim struct {
 	devices map[string]block.Device
@@ -346,7 +349,7 @@ func ClaimEach(v *inventory.Inventory, targets []Target, open func(disk string) 
 func (c *Claim) Device(disk string) (block.Device, error) {
 	d, ok := c.devices[disk]
 	if !ok {
-		return nil, fmt.Errorf("%s is not claimed", disk)
+		return nil, fmt.Errorf("%s: %w", disk, ErrUnclaimed)
 	}
 	return d, nil
 }
@@ -370,7 +373,7 @@ func (c *Claim) TakeUp(a Action) error {
 	if c == nil {
 		return nil
 	}
-	if d, ok := c.devices[a.Disk].(interface{ TakeUp(a Action) error }); ok {
+	if d, ok := c.devices[a.Device].(interface{ TakeUp(a Action) error }); ok {
 		return d.TakeUp(a)
 	}
 	return nil
@@ -383,110 +386,6 @@ func (c *Claim) Release() {
 		c.release = nil
 	}
 }
-
-// Verb is what an action does.
-type Verb string
-
-// The verbs.
-const (
-	AddPartition    Verb = "add-partition"    // tell the kernel of a partition
-	RemovePartition Verb = "remove-partition" // make the kernel forget one
-	ReadTable       Verb = "read-table"       // have the kernel read the whole table again
-	Mount           Verb = "mount"
-	Bind            Verb = "bind" // show a directory at another place too
-	Unmount         Verb = "unmount"
-	Remount         Verb = "remount" // give a mount other options
-	SwapOn          Verb = "swap-on"
-	SwapOff         Verb = "swap-off"
-	ResizePartition Verb = "resize-partition" // tell the kernel of a partition's new end
-	ReadSize        Verb = "read-size"        // have the kernel ask the disk for its size again
-	ReloadUnits     Verb = "reload-units"     // have systemd read fstab and its units again
-	StartUnit       Verb = "start-unit"       // have systemd mount what its unit of a mount point says
-	Start           Verb = "start-named"      // have systemd start a unit
-	Stop            Verb = "stop-named"       // have systemd stop one
-	Discard         Verb = "discard"          // tell the device which bytes nobody needs
-	Relabel         Verb = "relabel"          // have the kernel change the label of a mounted file system
-	Identify        Verb = "identify"         // have the kernel change its identifier
-	Grow            Verb = "grow"             // have the kernel make a mounted file system larger
-)
-
-// Action is one change of the running system, as plain data.
-type Action struct {
-	Verb    Verb           `json:"verb"`
-	Disk    string         `json:"disk,omitempty"` // name, for partitions and tables
-	Node    string         `json:"node,omitempty"` // name, for mounts and swaps
-	Number  int            `json:"number,omitempty"`
-	Start   quantity.Bytes `json:"start_bytes,omitempty"`
-	Size    quantity.Bytes `json:"size_bytes,omitempty"`
-	Was     quantity.Bytes `json:"was_bytes,omitempty"` // size of the partition before
-	Where   string         `json:"where,omitempty"`     // mount point
-	From    string         `json:"from,omitempty"`      // directory that is bound
-	Unit    string         `json:"unit,omitempty"`      // that systemd starts or stops
-	Kind    string         `json:"kind,omitempty"`      // file system
-	Options string         `json:"options,omitempty"`
-	Label   string         `json:"label,omitempty"`
-	Former  string         `json:"former_label,omitempty"` // before
-	ID      string         `json:"id,omitempty"`           // as Linux writes it
-	Before  string         `json:"former_id,omitempty"`
-	Spans   []extent.Span  `json:"spans,omitempty"`  // bytes of the node
-	Detach  bool           `json:"detach,omitempty"` // take the mount away from the tree alone
-	Make    bool           `json:"make,omitempty"`   // make the mount point where it is missing
-}
-
-// With is the action on the devices as they are called now, by their names of before.
-func (a Action) With(names map[string]string) Action {
-	for _, name := range []*string{&a.Disk, &a.Node} {
-		if now, ok := names[*name]; ok {
-			*name = now
-		}
-	}
-	return a
-}
-
-// Dirs are the directories that have to be there for the action.
-func (a Action) Dirs() []string {
-	switch a.Verb {
-	case Mount:
-		return []string{a.Where}
-	case Bind:
-		return []string{a.From, a.Where}
-	}
-	return nil
-}
-
-// Devices are the names of the devices that the action is about.
-func (a Action) Devices() (names []string) {
-	for _, name := range []string{a.Disk, a.Node} {
-		if name != "" {
-			names = append(names, name)
-		}
-	}
-	return names
-}
-
-// LaterError is an action that the running system does not carry out now, but
-// brings about by itself at the next boot: what is on disk stays as it is.
-type LaterError struct {
-	Action Action
-	Why    string
-	Then   string // what is to be done then; "" where the boot brings it about
-}
-
-func (e *LaterError) Error() string {
-	if e.Then != "" {
-		return fmt.Sprintf("%v: %s; %s", e.Action, e.Why, e.Then)
-	}
-	return fmt.Sprintf("%v: %s; the next boot brings it about", e.Action, e.Why)
-}
-
-// ShortError is an action that was carried out, and brought about something else than was
-// foretold.
-type ShortError struct {
-	Action Action
-	Text   string
-}
-
-func (e *ShortError) Error() string { return fmt.Sprintf("%v: %s", e.Action, e.Text) }
 
 // Whole is the target for all of a node's bytes.
 func Whole(n inventory.Node, hold Hold) Target {

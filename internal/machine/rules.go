@@ -92,9 +92,9 @@ func (a Action) MountType(c fs.Content) string {
 }
 
 func checkMount(v *inventory.Inventory, a Action) *Refusal {
-	n, ok := v.Node(a.Node)
+	n, ok := v.Node(a.Device)
 	if !ok {
-		return refuse(RuleNoDevice, a.Node, "fundus survey", "there is no such device")
+		return refuse(RuleNoDevice, a.Device, "fundus survey", "there is no such device")
 	}
 	if r := checkKnown(v, n); r != nil {
 		return r
@@ -309,13 +309,13 @@ func Grows(v *inventory.Inventory, k kind.Kind) bool {
 // checkGrow refuses what the kernel would not make larger: it does so for some kinds, while
 // they are mounted for writing.
 func checkGrow(v *inventory.Inventory, a Action) *Refusal {
-	n, ok := v.Node(a.Node)
+	n, ok := v.Node(a.Device)
 	c, holds := n.Content()
 	k, _ := kind.Of(c)
-	mounts := Mounts(v, a.Node)
+	mounts := Mounts(v, a.Device)
 	switch {
 	case !ok:
-		return refuse(RuleNoDevice, a.Node, "fundus survey", "there is no such device")
+		return refuse(RuleNoDevice, a.Device, "fundus survey", "there is no such device")
 	case !holds || k.Growing == nil:
 		return refuse(RuleWrongKind, n.Name, "", "the kernel makes no %s larger", orNothing(n.Holds()))
 	case !Grows(v, k):
@@ -326,8 +326,8 @@ func checkGrow(v *inventory.Inventory, a Action) *Refusal {
 		return refuse(RuleWrongKind, n.Name, "fundus unmount "+mounts[0].Where, "the kernel makes nothing larger that is mounted as %s", mounts[0].Kind)
 	case mounts[0].ReadOnly:
 		return refuse(RuleReadOnly, n.Name, fmt.Sprintf("fundus mount %s --remount --options=rw", mounts[0].Where), "it is mounted for reading alone")
-	case a.Size > n.Size:
-		return refuse(RuleTooLarge, n.Name, "", "it would have %d bytes, and the device has %d", a.Size, n.Size)
+	case a.Length > n.Size:
+		return refuse(RuleTooLarge, n.Name, "", "it would have %d bytes, and the device has %d", a.Length, n.Size)
 	}
 	return nil
 }
@@ -335,9 +335,9 @@ func checkGrow(v *inventory.Inventory, a Action) *Refusal {
 // contentOf finds what the action's device holds; one that holds nothing has none of what is
 // named.
 func contentOf(v *inventory.Inventory, a Action, what string) (inventory.Node, fs.Content, *Refusal) {
-	n, ok := v.Node(a.Node)
+	n, ok := v.Node(a.Device)
 	if !ok {
-		return n, fs.Content{}, refuse(RuleNoDevice, a.Node, "fundus survey", "there is no such device")
+		return n, fs.Content{}, refuse(RuleNoDevice, a.Device, "fundus survey", "there is no such device")
 	}
 	c, ok := n.Content()
 	if !ok {
@@ -369,20 +369,20 @@ func claimRefused(v *inventory.Inventory, n inventory.Node) (refusal *Refusal) {
 
 // checkDiscard lets nobody lose what is in use.
 func checkDiscard(v *inventory.Inventory, a Action) *Refusal {
-	n, ok := v.Node(a.Node)
+	n, ok := v.Node(a.Device)
 	if !ok {
-		return refuse(RuleNoDevice, a.Node, "fundus survey", "there is no such device")
+		return refuse(RuleNoDevice, a.Device, "fundus survey", "there is no such device")
 	}
 	return claimRefused(v, n)
 }
 
 func checkSwap(v *inventory.Inventory, a Action) *Refusal {
-	if a.Node == "" && a.Where != "" { // a file
+	if a.Device == "" && a.Where != "" { // a file
 		return checkSwapFile(v, a)
 	}
-	n, ok := v.Node(a.Node)
+	n, ok := v.Node(a.Device)
 	if !ok {
-		return refuse(RuleNoDevice, a.Node, "fundus survey", "there is no such device")
+		return refuse(RuleNoDevice, a.Device, "fundus survey", "there is no such device")
 	}
 	if r := cmp.Or(checkKnown(v, n), checkAsleep(v, n, nil)); r != nil && a.Verb == SwapOn {
 		return r
@@ -419,7 +419,7 @@ func checkSwapFile(v *inventory.Inventory, a Action) *Refusal {
 }
 
 func checkForget(v *inventory.Inventory, a Action) *Refusal {
-	for _, n := range v.Parts(a.Disk) {
+	for _, n := range v.Parts(a.Device) {
 		if n.Number == a.Number {
 			if use, used := inUse(v, n.Name); used {
 				return refuse(RulePartitionUse, n.Name, release(use), "the kernel does not forget it while it is %s", describeUse(use))
@@ -430,9 +430,9 @@ func checkForget(v *inventory.Inventory, a Action) *Refusal {
 }
 
 func checkReadTable(v *inventory.Inventory, a Action) *Refusal {
-	for _, n := range v.Family(a.Disk) {
+	for _, n := range v.Family(a.Device) {
 		if use, used := inUse(v, n.Name); used {
-			return refuse(RuleTableInUse, a.Disk, release(use), "the kernel does not read the table again while %s is %s", n.Name, describeUse(use))
+			return refuse(RuleTableInUse, a.Device, release(use), "the kernel does not read the table again while %s is %s", n.Name, describeUse(use))
 		}
 	}
 	return nil

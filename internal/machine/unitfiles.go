@@ -216,7 +216,7 @@ func runs(v *inventory.Inventory, a Action) bool {
 	case ".automount":
 		return slices.ContainsFunc(v.Others, func(u inventory.Use) bool { return u.Kind == inventory.Automount && u.Where == a.Where })
 	case ".swap":
-		return slices.ContainsFunc(v.Areas, func(o inventory.Area) bool { return o.Node == a.Node && a.Node != "" || o.Path == a.From })
+		return slices.ContainsFunc(v.Areas, func(o inventory.Area) bool { return o.Node == a.Device && a.Device != "" || o.Path == a.From })
 	}
 	_, device := v.MountedAt(a.Where)
 	_, other := v.OtherAt(a.Where)
@@ -228,12 +228,12 @@ func started(v *inventory.Inventory, a Action) {
 	case ".automount":
 		v.Others = append(slices.Clone(v.Others), inventory.Use{How: inventory.Mounted, Where: a.Where, Kind: inventory.Automount, Source: "systemd-1"})
 	case ".swap":
-		if a.Node != "" {
+		if a.Device != "" {
 			v.Uses = append(slices.Clone(v.Uses), SwappedOn(a))
 		}
-		v.Areas = append(slices.Clone(v.Areas), inventory.Area{Path: a.From, Node: a.Node, File: a.Node == "", Priority: SwappedOn(a).Priority})
+		v.Areas = append(slices.Clone(v.Areas), inventory.Area{Path: a.From, Node: a.Device, File: a.Device == "", Priority: SwappedOn(a).Priority})
 	default:
-		if a.Node != "" {
+		if a.Device != "" {
 			mounted(v, a)
 			return
 		}
@@ -244,8 +244,8 @@ func started(v *inventory.Inventory, a Action) {
 func stopped(v *inventory.Inventory, a Action) {
 	at := func(u inventory.Use) bool { return u.Where == a.Where && u.How == inventory.Mounted }
 	if unit.Suffix(a.Unit) == ".swap" {
-		drop(v, func(u inventory.Use) bool { return u.How == inventory.SwapOn && u.Node == a.Node })
-		v.Areas = slices.DeleteFunc(slices.Clone(v.Areas), func(o inventory.Area) bool { return o.Path == a.From || a.Node != "" && o.Node == a.Node })
+		drop(v, func(u inventory.Use) bool { return u.How == inventory.SwapOn && u.Node == a.Device })
+		v.Areas = slices.DeleteFunc(slices.Clone(v.Areas), func(o inventory.Area) bool { return o.Path == a.From || a.Device != "" && o.Node == a.Device })
 		return
 	}
 	v.Others = slices.DeleteFunc(slices.Clone(v.Others), at)
@@ -254,5 +254,5 @@ func stopped(v *inventory.Inventory, a Action) {
 
 // Named is the action that has systemd start the unit of a place: of a mount point, or of swap.
 func Named(name string, n inventory.Node, u fstab.Unit) Action {
-	return Action{Verb: Start, Unit: name, Node: n.Name, Where: u.Where, From: u.What, Kind: u.Entry.Type, Options: strings.Join(u.Options, ",")}
+	return Action{Verb: Start, UseArgs: UseArgs{Unit: name, Where: u.Where, From: u.What, Kind: u.Entry.Type, Options: strings.Join(u.Options, ",")}, Device: n.Name}
 }

@@ -37,6 +37,7 @@ type Stage struct {
 	apart    map[string][]int     // partitions of a disk of which the kernel and the table said different things before
 	disks    map[string]*disk
 	files    map[string]*draft.FileChange
+	made     map[string]bool // large files: whether they would be there
 	steps    []draft.Step
 	InPlace  bool // files that nothing can be renamed over are written over where they lie
 }
@@ -48,16 +49,24 @@ type disk struct {
 	seen   int // layers that are in now
 }
 
-// layer is what one step makes of a device.
+// Layer is what one step makes of a device: the device as it would be, and what brings that about.
+type Layer interface {
+	Device() block.Device
+	// Strokes carry the step out, in order. The block is what sectors are fenced with.
+	Strokes(step int, fence []byte) []draft.Stroke
+	Close() error
+}
+
+// layer is one of a disk's, with the number of its step.
 type layer struct {
 	step int
-	over *block.Overlay
+	Layer
 }
 
 // top is the device as it would be.
 func (d *disk) top() block.Device {
 	if n := len(d.layers); n > 0 {
-		return d.layers[n-1].over
+		return d.layers[n-1].Device()
 	}
 	return d.dev
 }
@@ -71,7 +80,7 @@ func New(ctx context.Context, base machine.Reader, spill block.Spill) (*Stage, e
 		return nil, err
 	}
 	spill.Held = new(int64) // of all layers together
-	s := &Stage{base: base, spill: spill, original: v, now: v, apart: map[string][]int{}, disks: map[string]*disk{}, files: map[string]*draft.FileChange{}}
+	s := &Stage{base: base, spill: spill, original: v, now: v, apart: map[string][]int{}, disks: map[string]*disk{}, files: map[string]*draft.FileChange{}, made: map[string]bool{}}
 	for _, d := range v.Disks() {
 		for _, k := range d.Kernel {
 			agreed := slices.ContainsFunc(v.Parts(d.Name), func(n inventory.Node) bool { return n.Number == k.Number && n.InKernel })
@@ -87,7 +96,7 @@ func New(ctx context.Context, base machine.Reader, spill block.Spill) (*Stage, e
 func (s *Stage) Close() {
 	for _, d := range s.disks {
 		for _, l := range d.layers {
-			l.over.Close()
+			l.Close()
 		}
 		d.dev.Close()
 	}
@@ -171,24 +180,46 @@ func (s *Stage) rescan(name string, dev block.Device) {
 	v.Nodes = nodes
 }
 
-// Write runs the function on the span of the disk and appends the step. What
-// it writes to content is fenced where it is more than one sector.
-func (s *Stage) Write(ctx context.Context, title string, t machine.Target, fn func(dev block.Device) error) error {
-	d, err := s.disk(ctx, t.Disk)
+// Over appends a step that puts a layer over the disk as it would be by then. Without a body there
+// is nothing to do, and neither is there a layer.
+func (s *Stage) Over(ctx context.Context, title, name string, put func(under block.Device) (draft.Body, Layer, error)) error {
+	d, err := s.disk(ctx, name)
 	if err != nil {
 		return err
 	}
-	o := block.NewOverlay(d.top(), s.spill)
+	body, over, err := put(d.top())
+	if err == nil && body != nil {
+		d.layers = append(d.layers, layer{len(s.steps), over})
+		s.add(title, body)
+	}
+	return errors.Join(err, ctx.Err())
+}
+
+// Write runs the function on the span of the disk and appends the step. What
+// it writes to content is fenced where it is more than one sector.
+func (s *Stage) Write(ctx context.Context, title string, t machine.Target, fn func(dev block.Device) error) error {
+	return s.Over(ctx, title, t.Disk, func(under block.Device) (draft.Body, Layer, error) {
+		w, o, err := s.written(under, t, fn)
+		if w == nil || err != nil {
+			return nil, nil, err
+		}
+		return w, &written{o, *w}, nil
+	})
+}
+
+// written is the writing that the function does; nil where it writes nothing.
+func (s *Stage) written(under block.Device, t machine.Target, fn func(dev block.Device) error) (*draft.Writing, *block.Overlay, error) {
+	o := block.NewOverlay(under, s.spill)
 	part, err := block.NewSlice(o, int64(t.Start), int64(t.Size))
 	if err != nil {
-		return err
+		return nil, nil, err
 	}
 	before, err := kind.Probe(part)
 	if err == nil {
 		err = errors.Join(fn(part), o.Sync())
 	}
 	if err != nil || o.Phases() == 0 {
-		return errors.Join(err, o.Close(), ctx.Err())
+		return nil, nil, errors.Join(err, o.Close())
 	}
 	w := &draft.Writing{Target: t, Phases: o.Phases()}
 	for i := range o.Phases() {
@@ -199,14 +230,12 @@ func (s *Stage) Write(ctx context.Context, title string, t machine.Target, fn fu
 	if sector := o.Geometry().Logical; t.Hold != machine.HoldTable && int64(w.Bytes) > sector {
 		after, err := kind.Probe(part)
 		if err != nil {
-			return errors.Join(err, o.Close())
+			return nil, nil, errors.Join(err, o.Close())
 		}
 		w.Fence = fenceFor(before, after, int64(t.Start), sector, changedIn(o))
 		w.Before = beforeFence(o, w.Fence, before, after, t.Start)
 	}
-	d.layers = append(d.layers, layer{len(s.steps), o})
-	s.steps = append(s.steps, draft.Step{Kind: draft.Write, Title: title, Write: w})
-	return ctx.Err()
+	return w, o, nil
 }
 
 // Locked says who else has the disk locked.
@@ -231,16 +260,18 @@ func (s *Stage) ReadFile(p string) (machine.FileState, error) {
 // Place says where a text file lies.
 func (s *Stage) Place(p string) (machine.Place, error) {
 	at, err := s.base.Place(p)
-	for _, step := range s.steps {
-		if step.Make != nil && step.Make.Path == p {
-			at.There = !step.Make.Remove
-		}
-		if a := step.Action; a != nil && a.Verb == machine.Unmount && a.Where == p {
-			_, still := s.now.MountedAt(p)
-			at.Mounted = at.Mounted && still
-		}
+	if there, made := s.made[p]; made {
+		at.There = there
 	}
+	at.Mounted = at.Mounted && (mountedAt(s.now, p) || !mountedAt(s.original, p))
 	return at, err
+}
+
+// mountedAt reports whether something is mounted at the path, of a device or not.
+func mountedAt(v *inventory.Inventory, p string) bool {
+	_, device := v.MountedAt(p)
+	_, other := v.OtherAt(p)
+	return device || other
 }
 
 // List names the files of a directory as they would be.
@@ -298,7 +329,7 @@ func (s *Stage) PutFile(title, p string, before, after machine.FileState) error 
 	if err := s.changed(p, after); err != nil {
 		return err
 	}
-	s.steps = append(s.steps, draft.Step{Kind: draft.File, Title: title, File: change})
+	s.add(title, change)
 	return nil
 }
 
@@ -307,11 +338,13 @@ func (s *Stage) PutFile(title, p string, before, after machine.FileState) error 
 // was one.
 func (s *Stage) Amend(p string, data []byte) (bool, error) {
 	for _, step := range slices.Backward(s.steps) {
+		c, file := step.Body.(*draft.FileChange)
+		a, action := step.Body.(*draft.Acting)
 		switch {
-		case step.File != nil && step.File.Path == p && !step.File.Before.Same(machine.FileState{Data: data, Attributes: step.File.After.Attributes}):
-			step.File.After.Data = data
-			return true, s.changed(p, step.File.After)
-		case step.Action == nil || step.Action.Verb != machine.ReloadUnits:
+		case file && c.Path == p && !c.Before.Same(machine.FileState{Data: data, Attributes: c.After.Attributes}):
+			c.After.Data = data
+			return true, s.changed(p, c.After)
+		case !action || a.Verb != machine.ReloadUnits:
 			return false, nil
 		}
 	}
@@ -319,11 +352,21 @@ func (s *Stage) Amend(p string, data []byte) (bool, error) {
 }
 
 // Add appends a step that changes nothing of what the stage shows.
-func (s *Stage) Add(step draft.Step) { s.steps = append(s.steps, step) }
+func (s *Stage) Add(title string, body draft.Body) { s.add(title, body) }
+
+func (s *Stage) add(title string, body draft.Body) {
+	s.steps = append(s.steps, draft.Step{Title: title, Body: body})
+}
+
+// Make appends a step that makes a large file, or takes it away again.
+func (s *Stage) Make(title string, m *draft.Making) {
+	s.made[m.Path] = !m.Remove
+	s.add(title, m)
+}
 
 // Link appends a step that makes a symbolic link, or takes one away that leads there.
 func (s *Stage) Link(title, p, to string, remove bool) {
-	s.Add(draft.Step{Kind: draft.Link, Title: title, Link: &draft.Linking{Path: p, To: to, Remove: remove}})
+	s.add(title, &draft.Linking{Path: p, To: to, Remove: remove})
 	e := &units.Entry{To: to}
 	if remove {
 		e = nil
@@ -407,7 +450,7 @@ func (s *Stage) Tell(ctx context.Context, list ...machine.Action) error {
 			return err
 		}
 		machine.Effect(v, a)
-		s.steps = append(s.steps, draft.Step{Kind: draft.Act, Title: a.String(), Action: &a})
+		s.add(a.String(), &draft.Acting{Action: a})
 	}
 	return nil
 }
@@ -441,10 +484,9 @@ func (s *Stage) TellKernel(ctx context.Context, name string) error {
 func (s *Stage) LineChanges() []draft.LineChange {
 	var out []draft.LineChange
 	for _, step := range s.steps {
-		if step.Kind != draft.File || step.File.After.Dir || step.File.Before.Dir {
-			continue
+		if c, file := step.Body.(*draft.FileChange); file && !c.After.Dir && !c.Before.Dir {
+			out = append(out, lineChange(*c))
 		}
-		out = append(out, lineChange(*step.File))
 	}
 	return out
 }

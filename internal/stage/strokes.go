@@ -92,9 +92,15 @@ func rank(c corefs.Content) int {
 // are fenced with.
 func (s *Stage) Strokes(block []byte) []draft.Stroke {
 	var out []draft.Stroke
-	for i, step := range s.steps {
-		if step.Kind == draft.Write {
-			out = append(out, s.writeStrokes(i, *step.Write, block)...)
+	layers := map[int]Layer{}
+	for _, d := range s.disks {
+		for _, l := range d.layers {
+			layers[l.step] = l
+		}
+	}
+	for i := range s.steps {
+		if l, over := layers[i]; over {
+			out = append(out, l.Strokes(i, block)...)
 		} else {
 			out = append(out, draft.Stroke{Step: i})
 		}
@@ -102,17 +108,22 @@ func (s *Stage) Strokes(block []byte) []draft.Stroke {
 	return out
 }
 
-// over is the layer of a step that writes.
-func (d *disk) over(step int) *block.Overlay {
-	return d.layers[slices.IndexFunc(d.layers, func(l layer) bool { return l.step == step })].over
+// written is the layer of a step that writes bytes.
+type written struct {
+	*block.Overlay
+	draft.Writing
 }
 
-func (s *Stage) writeStrokes(number int, w draft.Writing, fence []byte) []draft.Stroke {
-	o := s.disks[w.Target.Disk].over(number)
+// Device implements Layer.
+func (l *written) Device() block.Device { return l.Overlay }
+
+// Strokes implements Layer: the phases, and the fence around them.
+func (l *written) Strokes(number int, fence []byte) []draft.Stroke {
+	o, w := l.Overlay, l.Writing
 	last := o.Phases()
 	view := fenceView{fence, o.Geometry().Logical}
 	stroke := func(role draft.Role, extents []block.Extent, before, after io.ReaderAt) draft.Stroke {
-		return draft.Stroke{Step: number, Role: role, Device: w.Target.Disk, Extents: extents, Before: before, After: after}
+		return draft.Stroke{Step: number, Bytes: &draft.Bytes{Role: role, Device: w.Target.Disk, Extents: extents, Before: before, After: after}}
 	}
 	var out []draft.Stroke
 	var fenced []extent.Span

@@ -307,16 +307,11 @@ func devices(steps []draft.Step, before, after *inventory.Inventory) (out []draf
 		out = append(out, draft.Device{Name: n.Name, Path: n.Path, Image: image, Written: written, Identity: n.Identity, Below: below(before, n, 0)})
 	}
 	for _, s := range steps {
-		if s.Write != nil {
-			add(s.Write.Target.Disk, true)
+		for _, t := range deed.TargetsOf(s) {
+			add(t.Disk, true)
 		}
-		if s.Action != nil {
-			for _, name := range s.Action.Devices() {
-				add(name, false)
-			}
-		}
-		if s.Own != nil {
-			add(s.Own.Node, false)
+		for _, name := range deed.NamesOf(s) {
+			add(name, false)
 		}
 	}
 	return out

@@ -119,11 +119,8 @@ func draftDocument(d *draft.Draft, r Result) DraftDoc {
 }
 
 func stepDocument(s draft.Step) StepDoc {
-	doc := StepDoc{Kind: string(s.Kind), Title: s.Title}
-	if s.Write != nil {
-		doc.Bytes, doc.Fenced = int64(s.Write.Bytes), s.Write.Fence != nil
-	}
-	return doc
+	shown := deed.ShownOf(s)
+	return StepDoc{Kind: string(s.Kind()), Title: s.Title, Bytes: int64(shown.Bytes), Fenced: shown.Fenced}
 }
 
 // Draft is a change that is not written yet.
@@ -253,14 +250,15 @@ func (p *Printer) steps(d *draft.Draft) {
 	p.printf("\nwhat will be done\n")
 	for i, s := range d.Steps {
 		title := visible(s.Title)
-		if w := s.Write; w != nil {
-			title += fmt.Sprintf(": %v on %s", w.Bytes, visible(w.Target.Disk))
-			if w.Phases > 1 {
-				title += fmt.Sprintf(", in %d phases with a sync between", w.Phases)
-			}
-			if w.Fence != nil {
-				title += ", behind a fence"
-			}
+		w := deed.ShownOf(s)
+		if w.Device != "" {
+			title += fmt.Sprintf(": %v on %s", w.Bytes, visible(w.Device))
+		}
+		if w.Phases > 1 {
+			title += fmt.Sprintf(", in %d phases with a sync between", w.Phases)
+		}
+		if w.Fenced {
+			title += ", behind a fence"
 		}
 		if s.NoWayBack {
 			title += "; from here on there is no way back"
@@ -293,9 +291,7 @@ func undoWords(g draft.Grade, last int) string {
 func (p *Printer) ending(d *draft.Draft) {
 	written := quantity.Bytes(0)
 	for _, s := range d.Steps {
-		if s.Write != nil {
-			written += s.Write.Bytes
-		}
+		written += deed.ShownOf(s).Bytes
 	}
 	writes := ""
 	if written > 0 {

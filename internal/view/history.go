@@ -137,8 +137,8 @@ func touched(d *deed.Deed) (words []string) {
 		words = append(words, t.Name)
 	}
 	for _, s := range d.Steps {
-		if s.File != nil && !s.File.After.Dir && len(d.Written()) == 0 && !slices.Contains(words, s.File.Path) {
-			words = append(words, s.File.Path)
+		if path := deed.ShownOf(s).Path; path != "" && len(d.Written()) == 0 && !slices.Contains(words, path) {
+			words = append(words, path)
 		}
 	}
 	return words

@@ -242,7 +242,7 @@ func TestUndoIsRefusedAfterALaterWrite(t *testing.T) {
 		t.Fatal(err)
 	}
 	_, err := r.commit(store, &past.Undo{})
-	if !errors.Is(err, past.ErrSince) || !strings.Contains(err.Error(), "the superblock of the ext4 on sdb1") {
+	if !errors.Is(err, deed.ErrSince) || !strings.Contains(err.Error(), "the superblock of the ext4 on sdb1") {
 		t.Errorf("undo = %v", err)
 	}
 	must(t, r, store, &past.Undo{Over: true})
@@ -303,10 +303,10 @@ func TestTasksChain(t *testing.T) {
 	}
 	strokes := s.Strokes(make([]byte, 512))
 	got := make([]byte, 1)
-	if err := block.ReadFull(strokes[0].After, got, 1<<20+4096); err != nil || got[0] != 'a' {
+	if err := block.ReadFull(strokes[0].Bytes.After, got, 1<<20+4096); err != nil || got[0] != 'a' {
 		t.Errorf("after the first step: %q, %v", got, err)
 	}
-	if err := block.ReadFull(strokes[1].Before, got, 1<<20+4096); err != nil || got[0] != 'a' {
+	if err := block.ReadFull(strokes[1].Bytes.Before, got, 1<<20+4096); err != nil || got[0] != 'a' {
 		t.Errorf("before the second step: %q, %v", got, err)
 	}
 	if _, err := os.Stat(filepath.Join(r.root, "srv")); err == nil || !blank(r) {

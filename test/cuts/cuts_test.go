@@ -65,7 +65,7 @@ func prepare(t *testing.T, s story) *setting {
 	}
 	r.files = touchesFiles(s)
 	if s.swaps != "" {
-		r.areas = []inventory.Area{r.area(machine.Action{Node: s.swaps, Options: "pri=5"})}
+		r.areas = []inventory.Area{r.area(machine.Action{Device: s.swaps, UseArgs: machine.UseArgs{Options: "pri=5"}})}
 	}
 	p := &setting{story: s, blank: linked(t, store)}
 	p.run, p.done = record(t, r, store, func(r *rig) error { _, err := r.commit(store, s.cut); return err })

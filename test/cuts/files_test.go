@@ -14,6 +14,7 @@ import (
 	"fundus/core/block"
 	"fundus/core/text/fstab"
 	"fundus/internal/deed"
+	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 	"fundus/internal/task/past"
@@ -185,11 +186,11 @@ func copyTree(t testing.TB, from, to string) {
 func apply(t testing.TB, root string, d *deed.Deed, units int) {
 	t.Helper()
 	for _, u := range d.Strokes[:units] {
-		if c := d.Steps[u.Step].File; c != nil {
-			bring(t, root, c.Path, c.After)
-		}
-		if l := d.Steps[u.Step].Link; l != nil {
-			linkUp(t, root, l.Path, l.To, l.Remove)
+		switch s := d.Steps[u.Step].Body.(type) {
+		case *draft.FileChange:
+			bring(t, root, s.Path, s.After)
+		case *draft.Linking:
+			linkUp(t, root, s.Path, s.To, s.Remove)
 		}
 	}
 }
@@ -220,13 +221,15 @@ func applied(t testing.TB, root string, d *deed.Deed, log string) {
 			continue
 		}
 		unit, err := strconv.Atoi(words[4])
-		if err != nil || unit >= len(d.Strokes) || d.Steps[d.Strokes[unit].Step].File == nil {
+		if err != nil || unit >= len(d.Strokes) {
 			continue
 		}
-		switch c := d.Steps[d.Strokes[unit].Step].File; words[3] {
-		case "end":
+		c, is := d.Steps[d.Strokes[unit].Step].Body.(*draft.FileChange)
+		switch {
+		case !is:
+		case words[3] == "end":
 			bring(t, root, c.Path, c.After)
-		case "end-back":
+		case words[3] == "end-back":
 			bring(t, root, c.Path, c.Before)
 		}
 	}

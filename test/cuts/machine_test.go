@@ -177,7 +177,7 @@ func (r *rig) Do(_ context.Context, _ *inventory.Inventory, a machine.Action) er
 	case machine.Discard:
 		return r.discard(a)
 	case machine.Mount:
-		r.mounts = []inventory.Use{{Node: a.Node, How: inventory.Mounted, Where: a.Where, Kind: a.Kind}}
+		r.mounts = []inventory.Use{{Node: a.Device, How: inventory.Mounted, Where: a.Where, Kind: a.Kind}}
 		return nil
 	case machine.Unmount:
 		r.mounts = nil
@@ -198,10 +198,10 @@ func (r *rig) Do(_ context.Context, _ *inventory.Inventory, a machine.Action) er
 
 // area is what the action turns on or off.
 func (r *rig) area(a machine.Action) inventory.Area {
-	if a.Node == "" {
+	if a.Device == "" {
 		return inventory.Area{Path: a.Where, File: true}
 	}
-	return inventory.Area{Path: "/dev/" + a.Node, Node: a.Node, Priority: machine.SwappedOn(a).Priority}
+	return inventory.Area{Path: "/dev/" + a.Device, Node: a.Device, Priority: machine.SwappedOn(a).Priority}
 }
 
 // discard lets the bytes read as anything, as a device may.
@@ -218,7 +218,7 @@ func (r *rig) discard(a machine.Action) error {
 	if err != nil {
 		return err
 	}
-	n, _ := v.Node(a.Node)
+	n, _ := v.Node(a.Device)
 	for _, s := range a.Spans {
 		if _, err := dev.WriteAt(bytes.Repeat([]byte{discarded}, int(s.Count)), int64(n.Start)+int64(s.Start)); err != nil {
 			return err

@@ -87,21 +87,20 @@ func (r *rig) reach(t *testing.T, d *deed.Deed, strokes int) {
 	t.Helper()
 	apply(t, r.root, d, strokes)
 	for _, u := range d.Strokes[:strokes] {
-		s := d.Steps[u.Step]
-		switch {
-		case s.Make != nil && s.Make.Remove:
-			if err := os.Remove(filepath.Join(r.root, s.Make.Path)); err != nil {
-				t.Fatal(err)
+		var err error
+		switch s := d.Steps[u.Step].Body.(type) {
+		case *draft.Making:
+			path := filepath.Join(r.root, s.Path)
+			if s.Remove {
+				err = os.Remove(path)
+			} else {
+				err = errors.Join(os.WriteFile(path, s.Header, 0o600), os.Truncate(path, int64(s.Size)))
 			}
-		case s.Make != nil:
-			path := filepath.Join(r.root, s.Make.Path)
-			if err := errors.Join(os.WriteFile(path, s.Make.Header, 0o600), os.Truncate(path, int64(s.Make.Size))); err != nil {
-				t.Fatal(err)
-			}
-		case s.Action != nil:
-			if err := r.Do(t.Context(), nil, *s.Action); err != nil {
-				t.Fatal(err)
-			}
+		case *draft.Acting:
+			err = r.Do(t.Context(), nil, s.Action)
+		}
+		if err != nil {
+			t.Fatal(err)
 		}
 	}
 }
@@ -109,11 +108,12 @@ func (r *rig) reach(t *testing.T, d *deed.Deed, strokes int) {
 // half is a file that was being made.
 func half(t *testing.T, root string, s draft.Step) {
 	t.Helper()
-	if s.Make == nil || s.Make.Remove {
+	m, is := s.Body.(*draft.Making)
+	if !is || m.Remove {
 		return
 	}
-	path := filepath.Join(root, filepath.Dir(s.Make.Path), "."+filepath.Base(s.Make.Path)+".new")
-	if err := os.WriteFile(path, s.Make.Header[:512], 0o600); err != nil {
+	path := filepath.Join(root, filepath.Dir(m.Path), "."+filepath.Base(m.Path)+".new")
+	if err := os.WriteFile(path, m.Header[:512], 0o600); err != nil {
 		t.Fatal(err)
 	}
 }

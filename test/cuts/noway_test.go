@@ -41,14 +41,14 @@ func (growing) Plan(ctx context.Context, p *task.Planner) error {
 	if err := put("moss", 0); err != nil {
 		return err
 	}
-	if err := p.Stage.TellOnce(ctx, machine.Action{Verb: planted, Disk: "sdb", Number: 77}); err != nil {
+	if err := p.Stage.TellOnce(ctx, machine.Action{Verb: planted, Device: "sdb", PartArgs: machine.PartArgs{Number: 77}}); err != nil {
 		return err
 	}
 	return put("fern", 512)
 }
 
 func grown(r *rig) bool {
-	holds, _ := r.Holds(context.Background(), machine.Action{Verb: planted, Disk: "sdb", Number: 77})
+	holds, _ := r.Holds(context.Background(), machine.Action{Verb: planted, Device: "sdb", PartArgs: machine.PartArgs{Number: 77}})
 	return holds
 }
 
@@ -188,7 +188,7 @@ func TestWithoutUndo(t *testing.T) {
 		t.Errorf("grade %q", x.deed.Undo)
 	}
 	for _, s := range x.deed.Strokes {
-		if s.Before[0] != s.Before[1] {
+		if s.Bytes != nil && s.Bytes.Before[0] != s.Bytes.Before[1] {
 			t.Error("bytes from before are kept")
 		}
 	}

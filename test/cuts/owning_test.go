@@ -15,6 +15,7 @@ import (
 
 	"fundus/core/inventory"
 	"fundus/internal/deed"
+	"fundus/internal/draft"
 	"fundus/internal/task"
 	"fundus/internal/task/content"
 	"fundus/internal/task/past"
@@ -65,7 +66,7 @@ func TestProofOwningCut(t *testing.T) {
 					}
 					before.stand(t, c.root, func(string) bool { return true })
 					for i, u := range d.Strokes {
-						link := d.Steps[u.Step].Link != nil
+						_, link := d.Steps[u.Step].Body.(*draft.Linking)
 						done, within := i < ended, i == ended && began > ended && half
 						if !link && !done && !within { // whose they were is not known yet
 							if err := os.Remove(filepath.Join(dir, fmt.Sprintf("owners-%d", u.Step))); err != nil {

@@ -32,20 +32,19 @@ func planned(d *draft.Draft, err error) string {
 	}
 	b.WriteString("\n")
 	for i, s := range d.Steps {
-		fmt.Fprintf(&b, "  step %d: %s: %s%s\n", i+1, s.Kind, s.Title, map[bool]string{true: " (no way back)"}[s.NoWayBack])
-		switch {
-		case s.Write != nil:
-			w := s.Write
+		fmt.Fprintf(&b, "  step %d: %s: %s%s\n", i+1, s.Kind(), s.Title, map[bool]string{true: " (no way back)"}[s.NoWayBack])
+		switch w := s.Body.(type) {
+		case *draft.Writing:
 			fmt.Fprintf(&b, "    %s of %v, %d phases (%d before the fence), %d bytes", w.Target.Disk, w.Target.Span(), w.Phases, w.Before, int64(w.Bytes))
 			if w.Fence != nil {
 				fmt.Fprintf(&b, ", fence %v for %v and %v", w.Fence.Old, w.Fence.New, w.Fence.Rest)
 			}
 			b.WriteString("\n")
-		case s.Action != nil:
-			text, err := json.Marshal(s.Action)
+		case *draft.Acting:
+			text, err := json.Marshal(w)
 			fmt.Fprintf(&b, "    %s %v\n", text, err)
-		case s.File != nil:
-			fmt.Fprintf(&b, "    %s: %d bytes become %d\n", s.File.Path, len(s.File.Before.Data), len(s.File.After.Data))
+		case *draft.FileChange:
+			fmt.Fprintf(&b, "    %s: %d bytes become %d\n", w.Path, len(w.Before.Data), len(w.After.Data))
 		}
 	}
 	for _, l := range d.Losses {
@@ -81,7 +80,7 @@ func TestPlans(t *testing.T) {
 		}
 		r.faulty, r.files = nil, touchesFiles(s)
 		if s.swaps != "" {
-			r.areas = []inventory.Area{r.area(machine.Action{Node: s.swaps, Options: "pri=5"})}
+			r.areas = []inventory.Area{r.area(machine.Action{Device: s.swaps, UseArgs: machine.UseArgs{Options: "pri=5"}})}
 		}
 		args, err := json.Marshal(s.cut)
 		if err != nil {

@@ -47,14 +47,17 @@ func brought(t *testing.T, r *rig, plan *draft.Plan, steps int) {
 		if s.Step >= steps {
 			break
 		}
-		if a := plan.Draft.Steps[s.Step].Action; a != nil {
-			if err := r.Do(context.Background(), nil, *a); err != nil {
+		if a, is := plan.Draft.Steps[s.Step].Body.(*draft.Acting); is {
+			if err := r.Do(context.Background(), nil, a.Action); err != nil {
 				t.Fatal(err)
 			}
 		}
-		for _, e := range s.Extents {
+		if s.Bytes == nil {
+			continue
+		}
+		for _, e := range s.Bytes.Extents {
 			b := make([]byte, e.Len)
-			if _, err := s.After.ReadAt(b, e.Off); err != nil {
+			if _, err := s.Bytes.After.ReadAt(b, e.Off); err != nil {
 				t.Fatal(err)
 			}
 			if err := block.WriteBytes(r.medium, b, e.Off); err != nil {
@@ -111,7 +114,7 @@ func TestPrefixes(t *testing.T) {
 			r.faulty = nil
 			r.files = touchesFiles(s)
 			if s.swaps != "" {
-				r.areas = []inventory.Area{r.area(machine.Action{Node: s.swaps, Options: "pri=5"})}
+				r.areas = []inventory.Area{r.area(machine.Action{Device: s.swaps, UseArgs: machine.UseArgs{Options: "pri=5"}})}
 			}
 			plan, err := task.Plan(context.Background(), task.Conditions{Machine: r, Store: store, Clock: clock, Seed: [32]byte{7}}, s.cut)
 			if err != nil {
@@ -165,12 +168,12 @@ func TestBehindTheOldEndFirst(t *testing.T) {
 		const end = 10 << 20 // of it, as it was
 		fenced, first, behind, within := false, 0, int64(0), int64(0)
 		for _, s := range plan.Strokes(make([]byte, 512)) {
-			w := plan.Draft.Steps[s.Step].Write
-			if w == nil || w.Fence == nil {
+			w, is := plan.Draft.Steps[s.Step].Body.(*draft.Writing)
+			if !is || w.Fence == nil {
 				continue
 			}
-			fenced = fenced || s.Role == draft.SetFence
-			for _, e := range s.Extents {
+			fenced = fenced || s.Bytes.Role == draft.SetFence
+			for _, e := range s.Bytes.Extents {
 				switch {
 				case !fenced && e.Off < end:
 					t.Errorf("%s: byte %d is written before the fence", kind, e.Off)

@@ -1,7 +1,6 @@
 package structure
 
 import (
-	"encoding/json"
 	"go/ast"
 	"go/token"
 	"os"
@@ -74,45 +73,18 @@ func TestKindsAreAskedForByWhatTheyCan(t *testing.T) {
 // TestANewKindIsOneFolderAndOneRow builds the program with a kind that is not there: its
 // folder, and its row in the list. Everything else must follow.
 func TestANewKindIsOneFolderAndOneRow(t *testing.T) {
-	root, err := filepath.Abs(filepath.Join("..", ".."))
-	if err != nil {
-		t.Fatal(err)
-	}
-	list := filepath.Join(root, "core", "kind", "kind.go")
-	text, err := os.ReadFile(list)
-	if err != nil {
-		t.Fatal(err)
-	}
-	const before = "\t\txfsKind(),"
 	row := "\t\t{Name: \"sprout\", Makes: []Maker{{Word: \"sprout\", ID: fs.Serial, Settings: sprout.Settings, Traits: fs.NoTraits, Make: sprout.Make}}, Values: sprout.Values, Probe: sprout.Probe, Fields: sprout.Fields},\n"
-	changed := strings.Replace(strings.Replace(string(text), before, row+before, 1), "\t\"fundus/core/fs\"\n", "\t\"fundus/core/fs\"\n\t\"fundus/core/fs/sprout\"\n", 1)
-	if strings.Count(changed, "sprout") < 6 {
-		t.Fatal("the row found no place in core/kind/kind.go")
-	}
-	dir := t.TempDir()
-	source, err := filepath.Abs(filepath.Join("testdata", "sprout.go.txt"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	overlay, err := json.Marshal(map[string]any{"Replace": map[string]string{list: filepath.Join(dir, "kind.go"), filepath.Join(root, "core", "fs", "sprout", "sprout.go"): source}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	for name, data := range map[string][]byte{"kind.go": []byte(changed), "overlay.json": overlay} {
-		if err := os.WriteFile(filepath.Join(dir, name), data, 0o644); err != nil {
-			t.Fatal(err)
-		}
-	}
+	o := newOverlay(t)
+	o.row("core/kind/kind.go", "\t\txfsKind(),\n", row)
+	o.row("core/kind/kind.go", "\t\"fundus/core/fs\"\n", "\t\"fundus/core/fs/sprout\"\n")
+	o.file("core/fs/sprout/sprout.go", "sprout.go.txt")
+	dir := o.dir
 	image := filepath.Join(dir, "seeds.img")
 	if err := os.WriteFile(image, make([]byte, 1<<20), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	program := filepath.Join(dir, "fundus")
-	build := exec.Command("go", "build", "-overlay", filepath.Join(dir, "overlay.json"), "-o", program, "./cmd/fundus")
-	build.Dir = root
-	if out, err := build.CombinedOutput(); err != nil {
-		t.Fatalf("%v: %s", err, out)
-	}
+	o.run("go", "build", "-overlay", o.written(), "-o", program, "./cmd/fundus")
 	for _, c := range []struct{ words, want string }{
 		{"settings sprout", "depth"},
 		{"format " + image + " sprout depth=3KiB --label herbs --commit", "depth    3KiB   asked"},

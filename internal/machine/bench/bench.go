@@ -6,11 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -362,7 +364,7 @@ func (b *Bench) Holds(ctx context.Context, a machine.Action) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	v := &inventory.Inventory{Nodes: []inventory.Node{{Name: a.Disk, Kernel: k.Partitions[a.Disk]}}, Uses: k.Uses, Areas: k.SwapFiles}
+	v := &inventory.Inventory{Nodes: []inventory.Node{{Name: a.Device, Kernel: k.Partitions[a.Device]}}, Uses: k.Uses, Areas: k.SwapFiles}
 	if a.Reads() {
 		if v, err = b.inventory(ctx, k); err != nil {
 			return false, err
@@ -382,6 +384,7 @@ func (b *Bench) Do(ctx context.Context, v *inventory.Inventory, a machine.Action
 			return err
 		}
 	}
+	v.Dirs = maps.Clone(v.Dirs) // others hold the same map
 	for _, dir := range a.Dirs() {
 		state, err := b.ReadFile(dir)
 		v.Dirs[dir] = err == nil && state.Dir
@@ -389,44 +392,9 @@ func (b *Bench) Do(ctx context.Context, v *inventory.Inventory, a machine.Action
 	if err := machine.CheckAction(v, a); err != nil {
 		return err
 	}
-	switch a.Verb {
-	case machine.ReadSize:
-		delete(k.Sizes, a.Disk)
-	case machine.Unmount:
-		use, _ := v.MountedAt(a.Where)
-		k.Uses = slices.DeleteFunc(k.Uses, func(u inventory.Use) bool { return u.How == use.How && u.Node == use.Node && u.Where == use.Where })
-		readOnly := slices.Contains(strings.Split(use.Super, ","), "ro") // the file system, not this mount of it
-		if !readOnly && len(v.UsesOf(use.Node)) == 1 {
-			err = b.touch(v, use.Node, func(s *kind.Simulation, dev block.Device) error { return s.Unmounted(dev, b.now()) })
-		}
-	case machine.Remount:
-		use, _ := v.MountedAt(a.Where)
-		k.bring(v, a)
-		options := strings.Split(a.Options, ",")
-		switch { // for reading alone it is as if it were not mounted
-		case slices.Contains(options, "ro") && !use.ReadOnly:
-			err = b.touch(v, use.Node, func(s *kind.Simulation, dev block.Device) error { return s.Unmounted(dev, b.now()) })
-		case slices.Contains(options, "rw") && use.ReadOnly:
-			err = b.touch(v, use.Node, func(s *kind.Simulation, dev block.Device) error { return s.Mounted(dev, b.now(), a.Where) })
-		}
-	case machine.Mount, machine.Bind:
-		if a.Make {
-			err = os.MkdirAll(filepath.Join(b.Root(), a.Where), 0o755)
-		}
-		if a.Verb == machine.Bind {
-			k.bring(v, a)
-		} else {
-			err = errors.Join(err, b.mount(v, k, a))
-		}
-	case machine.Relabel:
-		err = b.relabel(v, a)
-	case machine.Identify:
-		err = b.identify(v, a)
-	case machine.Discard:
-		err = b.discard(v, a)
-	case machine.Grow:
-		err = b.grow(v, a)
-	default:
+	if does, more := besides()[a.Verb]; more {
+		err = does(b, v, k, a)
+	} else {
 		k.bring(v, a)
 	}
 	if err != nil {
@@ -436,33 +404,92 @@ func (b *Bench) Do(ctx context.Context, v *inventory.Inventory, a machine.Action
 	return b.store(k)
 }
 
+// besides are the verbs of which more comes than their effect in the kernel's lists.
+var besides = sync.OnceValue(func() map[machine.Verb]func(b *Bench, v *inventory.Inventory, k *kernel, a machine.Action) error {
+	return map[machine.Verb]func(b *Bench, v *inventory.Inventory, k *kernel, a machine.Action) error{
+		machine.ReadSize: (*Bench).readSize,
+		machine.Mount:    (*Bench).mount,
+		machine.Bind:     (*Bench).bind,
+		machine.Unmount:  (*Bench).unmount,
+		machine.Remount:  (*Bench).remount,
+		machine.Relabel:  (*Bench).relabel,
+		machine.Identify: (*Bench).identify,
+		machine.Discard:  (*Bench).discard,
+		machine.Grow:     (*Bench).grow,
+	}
+})
+
+func (b *Bench) readSize(_ *inventory.Inventory, k *kernel, a machine.Action) error {
+	delete(k.Sizes, a.Device)
+	return nil
+}
+
+func (b *Bench) unmount(v *inventory.Inventory, k *kernel, a machine.Action) error {
+	use, _ := v.MountedAt(a.Where)
+	k.Uses = slices.DeleteFunc(k.Uses, func(u inventory.Use) bool { return u.How == use.How && u.Node == use.Node && u.Where == use.Where })
+	readOnly := slices.Contains(strings.Split(use.Super, ","), "ro") // the file system, not this mount of it
+	if readOnly || len(v.UsesOf(use.Node)) != 1 {
+		return nil
+	}
+	return b.touch(v, use.Node, func(s *kind.Simulation, dev block.Device) error { return s.Unmounted(dev, b.now()) })
+}
+
+func (b *Bench) remount(v *inventory.Inventory, k *kernel, a machine.Action) error {
+	use, _ := v.MountedAt(a.Where)
+	k.bring(v, a)
+	options := strings.Split(a.Options, ",")
+	switch { // for reading alone it is as if it were not mounted
+	case slices.Contains(options, "ro") && !use.ReadOnly:
+		return b.touch(v, use.Node, func(s *kind.Simulation, dev block.Device) error { return s.Unmounted(dev, b.now()) })
+	case slices.Contains(options, "rw") && use.ReadOnly:
+		return b.touch(v, use.Node, func(s *kind.Simulation, dev block.Device) error { return s.Mounted(dev, b.now(), a.Where) })
+	}
+	return nil
+}
+
+// makeDir makes the mount point, where that is asked for.
+func (b *Bench) makeDir(a machine.Action) error {
+	if !a.Make {
+		return nil
+	}
+	return os.MkdirAll(filepath.Join(b.Root(), a.Where), 0o755)
+}
+
+func (b *Bench) bind(v *inventory.Inventory, k *kernel, a machine.Action) error {
+	k.bring(v, a)
+	return b.makeDir(a)
+}
+
 // bring brings the action about in the kernel's own lists. Of v it takes what lies on the
 // disk, which the kernel reads there.
 func (k *kernel) bring(v *inventory.Inventory, a machine.Action) {
-	own := &inventory.Inventory{Nodes: append([]inventory.Node{{Name: a.Disk, Kernel: k.Partitions[a.Disk]}}, v.Parts(a.Disk)...), Uses: k.Uses, Areas: k.SwapFiles}
+	own := &inventory.Inventory{Uses: k.Uses, Areas: k.SwapFiles}
+	if a.Listed() {
+		own.Nodes = append([]inventory.Node{{Name: a.Device, Kernel: k.Partitions[a.Device]}}, v.Parts(a.Device)...)
+	}
 	machine.Effect(own, a)
 	k.Uses = own.Uses
 	k.SwapFiles = slices.DeleteFunc(own.Areas, func(o inventory.Area) bool { return !o.File }) // of a partition its use says it
-	if a.Disk != "" {
-		k.Partitions[a.Disk] = own.Nodes[0].Kernel
+	if a.Listed() {
+		k.Partitions[a.Device] = own.Nodes[0].Kernel
 	}
 }
 
 func (b *Bench) mount(v *inventory.Inventory, k *kernel, a machine.Action) error {
-	n, _ := v.Node(a.Node)
+	n, _ := v.Node(a.Device)
 	c, _ := n.Content()
 	again := len(v.UsesOf(n.Name)) > 0
 	use := machine.MountedAs(a, c)
 	k.Uses = append(k.Uses, use)
-	if use.ReadOnly || again {
-		return nil
+	if err := b.makeDir(a); err != nil || use.ReadOnly || again {
+		return err
 	}
 	return b.touch(v, n.Name, func(s *kind.Simulation, dev block.Device) error { return s.Mounted(dev, b.now(), a.Where) })
 }
 
 // discard lets the bytes read as zeros, as many devices do.
-func (b *Bench) discard(v *inventory.Inventory, a machine.Action) error {
-	n, _ := v.Node(a.Node)
+func (b *Bench) discard(v *inventory.Inventory, _ *kernel, a machine.Action) error {
+	n, _ := v.Node(a.Device)
 	dev, err := b.claim(n.Disk())
 	if err != nil {
 		return err
@@ -473,9 +500,9 @@ func (b *Bench) discard(v *inventory.Inventory, a machine.Action) error {
 	return errors.Join(err, dev.Close())
 }
 
-func (b *Bench) relabel(v *inventory.Inventory, a machine.Action) error {
-	return b.onNode(v, a.Node, func(k kind.Kind, dev block.Device) error {
-		if k.Simulation == nil || len(machine.Mounts(v, a.Node)) == 0 { // its bytes are those of before the mount
+func (b *Bench) relabel(v *inventory.Inventory, _ *kernel, a machine.Action) error {
+	return b.onNode(v, a.Device, func(k kind.Kind, dev block.Device) error {
+		if k.Simulation == nil || len(machine.Mounts(v, a.Device)) == 0 { // its bytes are those of before the mount
 			return k.SetLabel(dev, a.Label)
 		}
 		return k.Simulation.Labelled(dev, a.Label)
@@ -483,19 +510,19 @@ func (b *Bench) relabel(v *inventory.Inventory, a machine.Action) error {
 }
 
 // grow does to the bytes what the kernel would, where that is known.
-func (b *Bench) grow(v *inventory.Inventory, a machine.Action) error {
-	return b.onNode(v, a.Node, func(k kind.Kind, dev block.Device) error {
-		return k.Simulation.Grown(dev, a.Size)
+func (b *Bench) grow(v *inventory.Inventory, _ *kernel, a machine.Action) error {
+	return b.onNode(v, a.Device, func(k kind.Kind, dev block.Device) error {
+		return k.Simulation.Grown(dev, a.Length)
 	})
 }
 
-func (b *Bench) identify(v *inventory.Inventory, a machine.Action) error {
-	return b.onNode(v, a.Node, func(k kind.Kind, dev block.Device) error {
+func (b *Bench) identify(v *inventory.Inventory, _ *kernel, a machine.Action) error {
+	return b.onNode(v, a.Device, func(k kind.Kind, dev block.Device) error {
 		id, err := k.Makes[0].ID.Parse(a.ID)
 		switch {
 		case err != nil:
 			return err
-		case len(machine.Mounts(v, a.Node)) == 0:
+		case len(machine.Mounts(v, a.Device)) == 0:
 			return k.SetID(dev, id)
 		}
 		return k.Simulation.Identified(dev, id)

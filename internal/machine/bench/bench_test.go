@@ -44,7 +44,7 @@ func fernhill(t *testing.T) *Bench {
 	if err := errors.Join(conformance.Prepare(dev), dev.Close()); err != nil {
 		t.Fatal(err)
 	}
-	if err := b.Do(ctx, nil, machine.Action{Verb: machine.ReadTable, Disk: "sdb"}); err != nil {
+	if err := b.Do(ctx, nil, machine.Action{Verb: machine.ReadTable, Device: "sdb"}); err != nil {
 		t.Fatal(err)
 	}
 	for _, dir := range conformance.Directories() {
@@ -130,16 +130,16 @@ func TestMountTouchesTheBytes(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	do(machine.Action{Verb: machine.Mount, Node: "sdb1", Where: "/srv/a", Options: "ro"})
+	do(machine.Action{Verb: machine.Mount, Device: "sdb1", UseArgs: machine.UseArgs{Where: "/srv/a", Options: "ro"}})
 	if look().MountCount != 0 {
 		t.Error("a read-only mount was counted")
 	}
-	do(machine.Action{Verb: machine.Unmount, Where: "/srv/a"})
-	do(machine.Action{Verb: machine.Mount, Node: "sdb1", Where: "/srv/a"})
+	do(machine.Action{Verb: machine.Unmount, UseArgs: machine.UseArgs{Where: "/srv/a"}})
+	do(machine.Action{Verb: machine.Mount, Device: "sdb1", UseArgs: machine.UseArgs{Where: "/srv/a"}})
 	if s := look(); s.MountCount != 1 || s.FileState() == fs.Clean || !s.Mounted.Equal(clock()) {
 		t.Errorf("mounted: %d times, %s, %v", s.MountCount, s.FileState(), s.Mounted)
 	}
-	do(machine.Action{Verb: machine.Unmount, Where: "/srv/a"})
+	do(machine.Action{Verb: machine.Unmount, UseArgs: machine.UseArgs{Where: "/srv/a"}})
 	if s := look(); s.FileState() != fs.Clean {
 		t.Errorf("unmounted: %s", s.FileState())
 	}

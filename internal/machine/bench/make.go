@@ -213,7 +213,7 @@ func (b *Bench) RemoveDisk(ctx context.Context, name string, inUse bool) error {
 	if err != nil {
 		return err
 	}
-	if err := machine.CheckAction(v, machine.Action{Verb: machine.ReadTable, Disk: name}); err != nil && !inUse {
+	if err := machine.CheckAction(v, machine.Action{Verb: machine.ReadTable, Device: name}); err != nil && !inUse {
 		return err
 	}
 	if err := b.forgetUses(v.Family(name)); err != nil {
@@ -292,7 +292,7 @@ func (b *Bench) Boot(ctx context.Context) (boot.Report, error) {
 	}
 	for _, n := range v.Disks() {
 		fresh.Partitions[n.Name] = v.Taken(n.Name)
-		machine.Effect(v, machine.Action{Verb: machine.ReadTable, Disk: n.Name})
+		machine.Effect(v, machine.Action{Verb: machine.ReadTable, Device: n.Name})
 	}
 	if err := b.store(fresh); err != nil {
 		return boot.Report{}, err
@@ -327,7 +327,7 @@ func (b *Bench) mountAll(ctx context.Context, v *inventory.Inventory, r boot.Rep
 			continue
 		}
 		if l.Kind == fstab.Swap {
-			if err := b.Do(ctx, v, machine.Action{Verb: machine.SwapOn, Node: l.Device, Options: l.Options}); err != nil {
+			if err := b.Do(ctx, v, machine.Action{Verb: machine.SwapOn, Device: l.Device, UseArgs: machine.UseArgs{Options: l.Options}}); err != nil {
 				return err
 			}
 			continue
@@ -339,7 +339,7 @@ func (b *Bench) mountAll(ctx context.Context, v *inventory.Inventory, r boot.Rep
 		if err := os.MkdirAll(at.Full, 0o755); err != nil {
 			return err
 		}
-		if err := b.Do(ctx, v, machine.Action{Verb: machine.Mount, Node: l.Device, Where: l.Dir, Kind: l.Kind, Options: l.Options}); err != nil {
+		if err := b.Do(ctx, v, machine.Action{Verb: machine.Mount, Device: l.Device, UseArgs: machine.UseArgs{Where: l.Dir, Kind: l.Kind, Options: l.Options}}); err != nil {
 			return err
 		}
 	}

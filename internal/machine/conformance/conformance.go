@@ -129,21 +129,21 @@ func fenced(d block.Device) error {
 // Rows is the table: at least one row for each rule.
 func Rows(s Subject) []Row {
 	mount := func(number int, where string) machine.Action {
-		return machine.Action{Verb: machine.Mount, Node: s.Part(number), Where: where}
+		return machine.Action{Verb: machine.Mount, Device: s.Part(number), UseArgs: machine.UseArgs{Where: where}}
 	}
 	claim := func(start, size quantity.Bytes) *machine.Target {
 		return &machine.Target{Disk: s.Disk, Start: start, Size: size, Hold: machine.HoldContent}
 	}
 	mounted := []machine.Action{mount(1, "/srv/a")}
-	swapOn := machine.Action{Verb: machine.SwapOn, Node: s.Part(3)}
+	swapOn := machine.Action{Verb: machine.SwapOn, Device: s.Part(3)}
 	identify := func(number int) machine.Action {
-		return machine.Action{Verb: machine.Identify, Node: s.Part(number), ID: newID}
+		return machine.Action{Verb: machine.Identify, Device: s.Part(number), ContentArgs: machine.ContentArgs{ID: newID}}
 	}
-	relabel := machine.Action{Verb: machine.Relabel, Node: s.Part(1), Label: "mosses"}
+	relabel := machine.Action{Verb: machine.Relabel, Device: s.Part(1), ContentArgs: machine.ContentArgs{Label: "mosses"}}
 	return []Row{
-		{Rule: machine.RuleNoDevice, Action: machine.Action{Verb: machine.Mount, Node: "sdz9", Where: "/srv/a"}},
+		{Rule: machine.RuleNoDevice, Action: machine.Action{Verb: machine.Mount, Device: "sdz9", UseArgs: machine.UseArgs{Where: "/srv/a"}}},
 		{Rule: machine.RuleNoContent, Action: mount(2, "/srv/a")},
-		{Rule: machine.RuleWrongKind, Action: machine.Action{Verb: machine.Mount, Node: s.Part(1), Where: "/srv/a", Kind: "xfs"}},
+		{Rule: machine.RuleWrongKind, Action: machine.Action{Verb: machine.Mount, Device: s.Part(1), UseArgs: machine.UseArgs{Where: "/srv/a", Kind: "xfs"}}},
 		{Rule: machine.RuleWrongKind, Action: mount(3, "/srv/a")},
 		{Rule: machine.RuleDamaged, Action: mount(4, "/srv/a")},
 		{Rule: machine.RuleFeature, Action: mount(5, "/srv/a")},
@@ -154,35 +154,35 @@ func Rows(s Subject) []Row {
 		{Rule: machine.RuleAsleep, Action: mount(1, "/srv/a"), Asleep: true, Ours: true},
 		{Rule: machine.RuleAsleep, Target: claim(sectors*sector, sectors*sector), Asleep: true, Ours: true},
 		{Rule: machine.RuleAsleep, Target: &machine.Target{Disk: s.Disk, Size: sector, Hold: machine.HoldTable}, Asleep: true, Ours: true},
-		{Rule: machine.RuleOption, Action: machine.Action{Verb: machine.Mount, Node: s.Part(1), Where: "/srv/a", Options: "noatime,nosuchoption"}},
-		{Rule: machine.RuleOption, Action: machine.Action{Verb: machine.Mount, Node: s.Part(1), Where: "/srv/a", Options: "errors=never"}},
+		{Rule: machine.RuleOption, Action: machine.Action{Verb: machine.Mount, Device: s.Part(1), UseArgs: machine.UseArgs{Where: "/srv/a", Options: "noatime,nosuchoption"}}},
+		{Rule: machine.RuleOption, Action: machine.Action{Verb: machine.Mount, Device: s.Part(1), UseArgs: machine.UseArgs{Where: "/srv/a", Options: "errors=never"}}},
 		{Rule: machine.RuleReadOnly, Target: &machine.Target{Disk: s.Disk}, ReadOnly: true},
 		{Rule: machine.RuleMounted, First: mounted, Target: claim(sectors*sector, sectors*sector)},
 		{Rule: machine.RuleMounted, First: mounted, Target: claim(0, Size)},
 		{Rule: machine.RuleRoot, Target: &machine.Target{Disk: s.RootDisk, Size: s.RootSize, Hold: machine.HoldContent}},
-		{Rule: machine.RuleRoot, Action: machine.Action{Verb: machine.Unmount, Where: "/"}, Ours: true}, // the kernel would make it read-only
-		{Rule: machine.RuleNotMounted, Action: machine.Action{Verb: machine.Unmount, Where: "/srv/a"}},
-		{Rule: machine.RuleBusy, First: []machine.Action{mount(1, "/srv/a"), mount(8, "/srv/a/deep")}, Action: machine.Action{Verb: machine.Unmount, Where: "/srv/a"}},
-		{Rule: machine.RuleTableInUse, First: mounted, Action: machine.Action{Verb: machine.ReadTable, Disk: s.Disk}},
-		{Rule: machine.RulePartitionUse, First: mounted, Action: machine.Action{Verb: machine.RemovePartition, Disk: s.Disk, Number: 1}},
+		{Rule: machine.RuleRoot, Action: machine.Action{Verb: machine.Unmount, UseArgs: machine.UseArgs{Where: "/"}}, Ours: true}, // the kernel would make it read-only
+		{Rule: machine.RuleNotMounted, Action: machine.Action{Verb: machine.Unmount, UseArgs: machine.UseArgs{Where: "/srv/a"}}},
+		{Rule: machine.RuleBusy, First: []machine.Action{mount(1, "/srv/a"), mount(8, "/srv/a/deep")}, Action: machine.Action{Verb: machine.Unmount, UseArgs: machine.UseArgs{Where: "/srv/a"}}},
+		{Rule: machine.RuleTableInUse, First: mounted, Action: machine.Action{Verb: machine.ReadTable, Device: s.Disk}},
+		{Rule: machine.RulePartitionUse, First: mounted, Action: machine.Action{Verb: machine.RemovePartition, Device: s.Disk, PartArgs: machine.PartArgs{Number: 1}}},
 		{Rule: machine.RuleSwapTwice, First: []machine.Action{swapOn}, Action: swapOn},
-		{Rule: machine.RuleNotSwap, Action: machine.Action{Verb: machine.SwapOn, Node: s.Part(1)}},
-		{Rule: machine.RuleReadOnly, First: []machine.Action{{Verb: machine.Mount, Node: s.Part(1), Where: "/srv/a", Options: "ro"}}, Action: relabel},
-		{Rule: machine.RuleNoContent, Action: machine.Action{Verb: machine.Relabel, Node: s.Part(2), Label: "mosses"}, Ours: true},
-		{Rule: machine.RuleMounted, First: []machine.Action{swapOn}, Action: machine.Action{Verb: machine.Relabel, Node: s.Part(3), Label: "mosses"}, Ours: true},
-		{Rule: machine.RuleNoSystemd, Ours: true, Action: machine.Action{Verb: machine.StartUnit, From: "fern:/export", Where: "/srv/a", Kind: "nfs"}},
-		{Rule: machine.RuleNoSystemd, Ours: true, Action: machine.Action{Verb: machine.Start, Unit: "srv-a.automount", Where: "/srv/a"}},
-		{Rule: machine.RuleDirectory, Action: machine.Action{Verb: machine.Bind, From: "/srv/none", Where: "/srv/a", Options: "bind"}},
-		{Rule: machine.RuleNotMounted, Action: machine.Action{Verb: machine.Remount, Where: "/srv/a", Options: "ro"}},
-		{Rule: machine.RuleOption, First: mounted, Action: machine.Action{Verb: machine.Remount, Where: "/srv/a", Options: "errors=never"}},
-		{Rule: machine.RuleReadOnly, First: []machine.Action{{Verb: machine.Mount, Node: s.Part(9), Where: "/srv/a", Options: "ro"}}, Action: identify(9)},
-		{Rule: machine.RuleReadOnly, First: []machine.Action{{Verb: machine.Mount, Node: s.Part(1), Where: "/srv/a", Options: "ro"}}, Action: machine.Action{Verb: machine.Grow, Node: s.Part(1), Kind: "ext4", Size: sectors * sector}},
-		{Rule: machine.RuleTooLarge, First: mounted, Action: machine.Action{Verb: machine.Grow, Node: s.Part(1), Kind: "ext4", Size: 2 * sectors * sector}},
-		{Rule: machine.RuleNotMounted, Ours: true, Action: machine.Action{Verb: machine.Grow, Node: s.Part(1), Kind: "ext4", Size: sectors * sector}},
+		{Rule: machine.RuleNotSwap, Action: machine.Action{Verb: machine.SwapOn, Device: s.Part(1)}},
+		{Rule: machine.RuleReadOnly, First: []machine.Action{{Verb: machine.Mount, Device: s.Part(1), UseArgs: machine.UseArgs{Where: "/srv/a", Options: "ro"}}}, Action: relabel},
+		{Rule: machine.RuleNoContent, Action: machine.Action{Verb: machine.Relabel, Device: s.Part(2), ContentArgs: machine.ContentArgs{Label: "mosses"}}, Ours: true},
+		{Rule: machine.RuleMounted, First: []machine.Action{swapOn}, Action: machine.Action{Verb: machine.Relabel, Device: s.Part(3), ContentArgs: machine.ContentArgs{Label: "mosses"}}, Ours: true},
+		{Rule: machine.RuleNoSystemd, Ours: true, Action: machine.Action{Verb: machine.StartUnit, UseArgs: machine.UseArgs{From: "fern:/export", Where: "/srv/a", Kind: "nfs"}}},
+		{Rule: machine.RuleNoSystemd, Ours: true, Action: machine.Action{Verb: machine.Start, UseArgs: machine.UseArgs{Unit: "srv-a.automount", Where: "/srv/a"}}},
+		{Rule: machine.RuleDirectory, Action: machine.Action{Verb: machine.Bind, UseArgs: machine.UseArgs{From: "/srv/none", Where: "/srv/a", Options: "bind"}}},
+		{Rule: machine.RuleNotMounted, Action: machine.Action{Verb: machine.Remount, UseArgs: machine.UseArgs{Where: "/srv/a", Options: "ro"}}},
+		{Rule: machine.RuleOption, First: mounted, Action: machine.Action{Verb: machine.Remount, UseArgs: machine.UseArgs{Where: "/srv/a", Options: "errors=never"}}},
+		{Rule: machine.RuleReadOnly, First: []machine.Action{{Verb: machine.Mount, Device: s.Part(9), UseArgs: machine.UseArgs{Where: "/srv/a", Options: "ro"}}}, Action: identify(9)},
+		{Rule: machine.RuleReadOnly, First: []machine.Action{{Verb: machine.Mount, Device: s.Part(1), UseArgs: machine.UseArgs{Where: "/srv/a", Options: "ro"}}}, Action: machine.Action{Verb: machine.Grow, Device: s.Part(1), UseArgs: machine.UseArgs{Kind: "ext4"}, ContentArgs: machine.ContentArgs{Length: sectors * sector}}},
+		{Rule: machine.RuleTooLarge, First: mounted, Action: machine.Action{Verb: machine.Grow, Device: s.Part(1), UseArgs: machine.UseArgs{Kind: "ext4"}, ContentArgs: machine.ContentArgs{Length: 2 * sectors * sector}}},
+		{Rule: machine.RuleNotMounted, Ours: true, Action: machine.Action{Verb: machine.Grow, Device: s.Part(1), UseArgs: machine.UseArgs{Kind: "ext4"}, ContentArgs: machine.ContentArgs{Length: sectors * sector}}},
 		{Rule: machine.RuleWrongKind, First: mounted, Action: identify(1)}, // checksums hang on it
 		{Rule: machine.RuleNoContent, Action: identify(2), Ours: true},
 		{Rule: machine.RuleMounted, First: []machine.Action{swapOn}, Action: identify(3), Ours: true},
-		{Rule: machine.RuleNotSwap, Action: machine.Action{Verb: machine.SwapOff, Node: s.Part(3)}},
+		{Rule: machine.RuleNotSwap, Action: machine.Action{Verb: machine.SwapOff, Device: s.Part(3)}},
 	}
 }
 
@@ -209,12 +209,12 @@ func Run(ctx context.Context, s Subject) (wrong []string) {
 func Actions(s Subject) []machine.Action {
 	const start, size = 2 * sectors * sector, sectors * sector
 	return []machine.Action{
-		{Verb: machine.Mount, Node: s.Part(1), Where: "/srv/a"},
-		{Verb: machine.SwapOn, Node: s.Part(3)},
-		{Verb: machine.ResizePartition, Disk: s.Disk, Number: 2, Start: start, Size: size / 2, Was: size},
-		{Verb: machine.RemovePartition, Disk: s.Disk, Number: 2, Start: start, Size: size},
-		{Verb: machine.Relabel, Node: s.Part(8), Label: "mosses"}, // on the device itself
-		{Verb: machine.Identify, Node: s.Part(9), ID: newID, Before: formerID},
+		{Verb: machine.Mount, Device: s.Part(1), UseArgs: machine.UseArgs{Where: "/srv/a"}},
+		{Verb: machine.SwapOn, Device: s.Part(3)},
+		{Verb: machine.ResizePartition, Device: s.Disk, PartArgs: machine.PartArgs{Number: 2, Start: start, Size: size / 2, Was: size}},
+		{Verb: machine.RemovePartition, Device: s.Disk, PartArgs: machine.PartArgs{Number: 2, Start: start, Size: size}},
+		{Verb: machine.Relabel, Device: s.Part(8), ContentArgs: machine.ContentArgs{Label: "mosses"}}, // on the device itself
+		{Verb: machine.Identify, Device: s.Part(9), ContentArgs: machine.ContentArgs{ID: newID, FormerID: formerID}},
 	}
 }
 
@@ -222,10 +222,10 @@ func Actions(s Subject) []machine.Action {
 // change.
 func Mounted(s Subject) []machine.Action {
 	return []machine.Action{
-		{Verb: machine.Relabel, Node: s.Part(1), Label: "mosses and ferns"},
-		{Verb: machine.Bind, Node: s.Part(1), From: "/srv/a", Where: "/srv/b", Options: "bind,ro"},
-		{Verb: machine.Remount, Node: s.Part(1), Where: "/srv/a", Kind: "ext4", Options: "ro", Before: "rw"},
-		{Verb: machine.Identify, Node: s.Part(9), ID: newID, Before: formerID},
+		{Verb: machine.Relabel, Device: s.Part(1), ContentArgs: machine.ContentArgs{Label: "mosses and ferns"}},
+		{Verb: machine.Bind, Device: s.Part(1), UseArgs: machine.UseArgs{From: "/srv/a", Where: "/srv/b", Options: "bind,ro"}},
+		{Verb: machine.Remount, Device: s.Part(1), UseArgs: machine.UseArgs{Where: "/srv/a", Kind: "ext4", Options: "ro", FormerOptions: "rw"}},
+		{Verb: machine.Identify, Device: s.Part(9), ContentArgs: machine.ContentArgs{ID: newID, FormerID: formerID}},
 	}
 }
 
@@ -240,7 +240,7 @@ func RunActions(ctx context.Context, s Subject) (wrong []string) {
 		wrong = append(wrong, outAndBack(ctx, m, a)...)
 	}
 	for _, a := range Mounted(s) {
-		mount := machine.Action{Verb: machine.Mount, Node: a.Node, Where: "/srv/a"}
+		mount := machine.Action{Verb: machine.Mount, Device: a.Device, UseArgs: machine.UseArgs{Where: "/srv/a"}}
 		if err := m.Do(ctx, nil, mount); err != nil {
 			return append(wrong, err.Error())
 		}

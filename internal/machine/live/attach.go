@@ -1,6 +1,7 @@
 package live
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -10,6 +11,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/text/fstab"
 	"fundus/internal/machine"
@@ -256,8 +258,8 @@ func meaning(g mounting, err error) string {
 
 // remount gives a mount other options: those of the file system by having the kernel read them
 // anew, and the attributes of this mount alone. What is not named stays.
-func (m *Machine) remount(a machine.Action) error {
-	g := mounting{source: a.Node, where: m.below(a.Where), typ: a.Kind, options: a.Options}
+func (m *Machine) remount(_ context.Context, _ *inventory.Inventory, a machine.Action) error {
+	g := mounting{source: a.Device, where: m.below(a.Where), typ: a.Kind, options: a.Options}
 	mark := m.markLog()
 	defer mark.close()
 	s := kind.Options(a.Kind).Sort(fstab.Split(a.Options))
@@ -298,7 +300,7 @@ func opposites(options []string) (attributes uint64) {
 
 // bind shows a directory at another place too, with attributes of its own from the first
 // moment on: a copy of the tree is given them before it is attached.
-func (m *Machine) bind(a machine.Action) error {
+func (m *Machine) bind(_ context.Context, _ *inventory.Inventory, a machine.Action) error {
 	options := fstab.Split(a.Options)
 	flags := uint(unix.OPEN_TREE_CLONE | unix.OPEN_TREE_CLOEXEC)
 	recursive := uint(0)

@@ -32,11 +32,11 @@ func (m *Machine) Claim(ctx context.Context, v *inventory.Inventory, targets []m
 		if slices.Contains(m.images, disk) {
 			return image.Claim(disk, image.Geometry(disk))
 		}
-		return m.claim(disk, targets)
+		return m.claim(ctx, disk, targets)
 	})
 }
 
-func (m *Machine) claim(disk string, targets []machine.Target) (block.Device, error) {
+func (m *Machine) claim(ctx context.Context, disk string, targets []machine.Target) (block.Device, error) {
 	d, err := m.listed(disk)
 	if err != nil {
 		return nil, err
@@ -50,7 +50,7 @@ func (m *Machine) claim(disk string, targets []machine.Target) (block.Device, er
 	}
 	n := &narrow{File: f, nodes: m.at.dev}
 	// udev takes the lock too while it looks at a device, for a moment.
-	if err := patiently(f.Lock); err != nil {
+	if err := patiently(ctx, f.Lock); err != nil {
 		return nil, errors.Join(m.claimError(disk, err), n.Close())
 	}
 	for _, p := range d.parts {

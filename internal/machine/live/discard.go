@@ -16,7 +16,7 @@ const mostDiscarded = 8 << 30
 
 // discard tells the device which bytes of the node nobody needs.
 func (m *Machine) discard(ctx context.Context, v *inventory.Inventory, a machine.Action) error {
-	n, _ := v.Node(a.Node)
+	n, _ := v.Node(a.Device)
 	start, dev, err := uint64(0), (*file.File)(nil), error(nil)
 	if disk, _ := v.Node(n.Disk()); disk.Form == inventory.Image {
 		start = uint64(n.Start)

@@ -34,12 +34,12 @@ const (
 // grow has the kernel make a mounted file system larger, and measures what came of it: it
 // reports success where it did less than it was asked for.
 func (m *Machine) grow(ctx context.Context, v *inventory.Inventory, a machine.Action) error {
-	n, _ := v.Node(a.Node)
+	n, _ := v.Node(a.Device)
 	c, _ := n.Content()
 	k, _ := kind.Of(c)
 	if has, err := deviceSize(n); err != nil {
 		return err
-	} else if has < a.Size {
+	} else if has < a.Length {
 		return &machine.LaterError{Action: a, Why: fmt.Sprintf("the kernel has the device with %d bytes still", has), Then: fmt.Sprintf("the next boot makes that larger; then: fundus resize %s max", n.Name)}
 	}
 	mounts := machine.Mounts(v, n.Name)
@@ -51,15 +51,15 @@ func (m *Machine) grow(ctx context.Context, v *inventory.Inventory, a machine.Ac
 	mark := m.markLog()
 	defer mark.close()
 	g := mounting{source: n.Path, where: mounts[0].Where, typ: mounts[0].Kind}
-	errGrow := mark.explain(g, request(f, k.Growing.Call, a.Size, c.BlockSize))
+	errGrow := mark.explain(g, request(f, k.Growing.Call, a.Length, c.BlockSize))
 	got, err := m.measured(f, n, k)
 	switch {
 	case err != nil:
 		return errors.Join(errGrow, err)
-	case got == a.Size: // also where it says that something failed afterwards
+	case got == a.Length: // also where it says that something failed afterwards
 		errGrow = nil
 	case got > c.Size:
-		text := fmt.Sprintf("it has %d bytes now (%v), and %d were foretold", got, got, a.Size)
+		text := fmt.Sprintf("it has %d bytes now (%v), and %d were foretold", got, got, a.Length)
 		if errGrow != nil {
 			text += "; the kernel says: " + errGrow.Error()
 		}

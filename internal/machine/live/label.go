@@ -29,7 +29,7 @@ const (
 // superblock in memory; one that is not mounted is written to. Then udev is told: it looks at
 // a device anew when somebody who wrote to it closes it, and nobody did.
 func (m *Machine) relabel(ctx context.Context, v *inventory.Inventory, a machine.Action) error {
-	n, _ := v.Node(a.Node)
+	n, _ := v.Node(a.Device)
 	var word [labelSize]byte
 	copy(word[:], a.Label)
 	return m.throughMount(ctx, v, n, mountCall{setLabel, word[:], "for the label of a mounted file system (Linux has it since 5.17)"},
@@ -38,7 +38,7 @@ func (m *Machine) relabel(ctx context.Context, v *inventory.Inventory, a machine
 
 // identify is the same for the identifier of an ext4.
 func (m *Machine) identify(ctx context.Context, v *inventory.Inventory, a machine.Action) error {
-	n, _ := v.Node(a.Node)
+	n, _ := v.Node(a.Device)
 	c, _ := n.Content()
 	k, _ := kind.Of(c)
 	id, err := k.Makes[0].ID.Parse(a.ID)

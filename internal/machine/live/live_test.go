@@ -161,7 +161,7 @@ func TestNarrowWritesThroughTheNarrowestNode(t *testing.T) {
 	if _, err := m.Claim(context.Background(), nil, []machine.Target{held}); !errors.As(err, &refusal) || refusal.Rule != machine.RuleMounted {
 		t.Errorf("a partition in use: %v", err)
 	}
-	dev, err := m.claim("sdb", []machine.Target{held})
+	dev, err := m.claim(t.Context(), "sdb", []machine.Target{held})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -410,7 +410,7 @@ func TestSizeIsAskedForWhereItCanBe(t *testing.T) {
 	m := &Machine{"fernhill", nil, places{filepath.Join(dir, "sys"), filepath.Join(dir, "proc"), filepath.Join(dir, "dev"), dir}, newPatience(0)}
 	plant(t, dir, map[string]string{"sys/block/vda/device/driver": "virtio", "sys/block/nvme0n1/device/rescan_controller": "0"})
 	for _, disk := range []string{"vda", "nvme0n1"} {
-		if err := m.readSize(disk); err != nil {
+		if err := m.readSize(t.Context(), nil, machine.Action{Device: disk}); err != nil {
 			t.Errorf("%s: %v", disk, err)
 		}
 	}

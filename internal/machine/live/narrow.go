@@ -126,7 +126,7 @@ func (n *narrow) LetGoOfPartitions() error {
 // TakeUp opens a new partition's node for writing, as nobody else's: udev leaves it
 // alone while the disk is locked.
 func (n *narrow) TakeUp(a machine.Action) error {
-	_, path := scan.Name(inventory.Node{Name: a.Disk, Path: filepath.Join(n.nodes, a.Disk)}, a.Number)
+	_, path := scan.Name(inventory.Node{Name: a.Device, Path: filepath.Join(n.nodes, a.Device)}, a.Number)
 	part, err := file.OpenExclusive(path, n.Geometry())
 	if err != nil {
 		return err

@@ -48,10 +48,10 @@ func swapFlags(options string) (flags uintptr) {
 // into use.
 func (m *Machine) swap(ctx context.Context, v *inventory.Inventory, a machine.Action) error {
 	path := a.Where
-	if n, ok := v.Node(a.Node); ok {
+	if n, ok := v.Node(a.Device); ok {
 		path = n.Path
 	}
-	if a.Verb == machine.SwapOn && a.Node == "" {
+	if a.Verb == machine.SwapOn && a.Device == "" {
 		if err := oscall.SwapTrouble(path); err != nil {
 			return &machine.Refusal{Rule: machine.RuleNotSwap, Thing: path, Text: err.Error()}
 		}

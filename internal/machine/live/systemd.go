@@ -25,7 +25,7 @@ const (
 
 // reload has systemd read fstab and the units again. What was mounted before has to be mounted
 // behind it: a line that is gone, or names another device, unmounts nothing.
-func (m *Machine) reload(ctx context.Context, a machine.Action) error {
+func (m *Machine) reload(ctx context.Context, _ *inventory.Inventory, a machine.Action) error {
 	ctx, cancel := context.WithTimeout(ctx, unitDeadline) // its generators run meanwhile
 	defer cancel()
 	before, errBefore := m.mountPoints()
@@ -68,7 +68,7 @@ func (m *Machine) mountPoints() (out []string, err error) {
 }
 
 // startNamed starts or stops a unit, and waits for what becomes of it.
-func (m *Machine) startNamed(ctx context.Context, a machine.Action) error {
+func (m *Machine) startNamed(ctx context.Context, _ *inventory.Inventory, a machine.Action) error {
 	return asked(ctx, func(ctx context.Context, conn *dbus.Conn) error {
 		if a.Verb == machine.Start {
 			return start(ctx, conn, a.Unit)
@@ -111,7 +111,7 @@ func (m *Machine) startUnit(ctx context.Context, v *inventory.Inventory, a machi
 
 // startLine has systemd mount what a line of fstab says that is no device: with a program of
 // its own, over the network, in memory. Where systemd has not read the line yet it does.
-func (m *Machine) startLine(ctx context.Context, a machine.Action) error {
+func (m *Machine) startLine(ctx context.Context, _ *inventory.Inventory, a machine.Action) error {
 	return asked(ctx, func(ctx context.Context, conn *dbus.Conn) error {
 		name := unit.UnitNamePathEscape(a.Where) + ".mount"
 		if !loaded(ctx, conn, name) {
@@ -159,7 +159,7 @@ func fromFstab(v *inventory.Inventory, a machine.Action) bool {
 	by := v.Resolver()
 	for _, u := range v.Units() {
 		found := by.Resolve(u.Entry.Spec)
-		if u.None == "" && u.Where == a.Where && len(found) == 1 && found[0].Name == a.Node && strings.Join(u.Entry.Options, ",") == a.Options {
+		if u.None == "" && u.Where == a.Where && len(found) == 1 && found[0].Name == a.Device && strings.Join(u.Entry.Options, ",") == a.Options {
 			return true
 		}
 	}

@@ -179,7 +179,7 @@ func (a *adjusting) write(ctx context.Context, p *task.Planner, v *inventory.Inv
 			return a.inUse(mounts[0])
 		}
 		p.Facts(fs.Fact{Name: IDKey, Value: fmt.Sprintf("%s becomes %s", cmp.Or(a.c.UUID, "none"), a.id)})
-		return p.Stage.Tell(ctx, machine.Action{Verb: machine.Identify, Node: a.node.Name, ID: a.id.String(), Before: a.c.UUID})
+		return p.Stage.Tell(ctx, machine.Action{Verb: machine.Identify, Device: a.node.Name, ContentArgs: machine.ContentArgs{ID: a.id.String(), FormerID: a.c.UUID}})
 	}
 	err := p.Write(ctx, "write the settings", machine.Whole(a.node, machine.HoldContent), func(dev block.Device) error {
 		if len(a.wishes) > 0 {

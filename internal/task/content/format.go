@@ -119,7 +119,7 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 	if err := p.Stage.TellKernel(ctx, n.Disk()); err != nil || !r.Discard {
 		return err
 	}
-	return p.Stage.TellOnce(ctx, machine.Action{Verb: machine.Discard, Node: n.Name, Spans: unwritten})
+	return p.Stage.TellOnce(ctx, machine.Action{Verb: machine.Discard, Device: n.Name, Spans: unwritten})
 }
 
 // label is the label of the new file system, as its kind stores it.

@@ -89,7 +89,7 @@ func (r *Label) Plan(ctx context.Context, p *task.Planner) error {
 // else on the device itself.
 func write(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node, k kind.Kind, former, label string) error {
 	if k.Relabels && len(machine.Mounts(v, n.Name)) > 0 {
-		return p.Stage.Tell(ctx, machine.Action{Verb: machine.Relabel, Node: n.Name, Label: label, Former: former})
+		return p.Stage.Tell(ctx, machine.Action{Verb: machine.Relabel, Device: n.Name, ContentArgs: machine.ContentArgs{Label: label, FormerLabel: former}})
 	}
 	return p.Write(ctx, "write the label", machine.Whole(n, machine.HoldContent), func(dev block.Device) error { return k.SetLabel(dev, label) })
 }

@@ -94,7 +94,7 @@ func (r *PartitionRemove) Plan(ctx context.Context, p *task.Planner) error {
 // givenUp stops using as swap what is removed; the machine as it would be then.
 func givenUp(ctx context.Context, p *task.Planner, v *inventory.Inventory, nodes []inventory.Node) (*inventory.Inventory, error) {
 	for _, n := range nodes {
-		a, is, err := task.GiveUp(v, n)
+		a, is, err := machine.GiveUp(v, n)
 		if is && err == nil {
 			p.Note("%s is given up as swap first", n.Name)
 			err = p.Stage.Tell(ctx, a)

@@ -62,7 +62,7 @@ func Rescan(ctx context.Context, m machine.Machine, word string, try bool) ([]Re
 
 func (r *Rescanned) run(ctx context.Context, m machine.Machine, d inventory.Node) error {
 	if d.Form == inventory.Disk {
-		ask := machine.Action{Verb: machine.ReadSize, Disk: d.Name}
+		ask := machine.Action{Verb: machine.ReadSize, Device: d.Name}
 		if err := m.Do(ctx, nil, ask); err != nil {
 			r.Refused = append(r.Refused, Refused{ask, err})
 		}

@@ -28,7 +28,7 @@ func (r *Resize) AskSize(ctx context.Context, m machine.Machine) (note string, e
 	if d.Form != inventory.Disk {
 		return "", nil
 	}
-	if err := m.Do(ctx, v, machine.Action{Verb: machine.ReadSize, Disk: d.Name}); err != nil {
+	if err := m.Do(ctx, v, machine.Action{Verb: machine.ReadSize, Device: d.Name}); err != nil {
 		return "", fmt.Errorf("%s could not be asked for its size, and %v is gone by: %w", d.Name, d.Size, err)
 	}
 	if v, err = m.Inventory(ctx); err != nil {

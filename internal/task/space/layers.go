@@ -117,7 +117,7 @@ func swapped(v *inventory.Inventory, n inventory.Node, changes []stack.Change) (
 	if !slices.ContainsFunc(changes, func(c stack.Change) bool { return c.Layer > 0 }) {
 		return nil, nil, nil
 	}
-	a, is, err := task.GiveUp(v, n)
+	a, is, err := machine.GiveUp(v, n)
 	if !is || err != nil {
 		return nil, nil, err
 	}

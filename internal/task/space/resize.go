@@ -356,7 +356,7 @@ func (c *chain) content(ctx context.Context, p *task.Planner, changes []stack.Ch
 	k, _ := kind.Of(content)
 	if change.How == stack.Live {
 		use := machine.Mounts(c.v, n.Name)[0]
-		return p.Stage.TellOnce(ctx, machine.Action{Verb: machine.Grow, Node: n.Name, Where: use.Where, Kind: use.Kind, Size: to, Was: change.From})
+		return p.Stage.TellOnce(ctx, machine.Action{Verb: machine.Grow, Device: n.Name, UseArgs: machine.UseArgs{Where: use.Where, Kind: use.Kind}, ContentArgs: machine.ContentArgs{Length: to, FormerLength: change.From}})
 	}
 	room := n.Size
 	for _, o := range changes {

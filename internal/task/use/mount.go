@@ -109,7 +109,7 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 		}
 		makes = false
 	}
-	err = p.Stage.Tell(ctx, machine.Action{Verb: machine.Mount, Node: n.Name, Where: dir, Kind: kind, Options: strings.Join(options, ","), Make: makes})
+	err = p.Stage.Tell(ctx, machine.Action{Verb: machine.Mount, Device: n.Name, UseArgs: machine.UseArgs{Where: dir, Kind: kind, Options: strings.Join(options, ","), Make: makes}})
 	if err != nil {
 		return err
 	}
@@ -232,7 +232,7 @@ func (r *Mount) line(ctx context.Context, p *task.Planner, v *inventory.Inventor
 		return nil
 	}
 	p.Facts(fs.Fact{Name: "unit", Value: fmt.Sprintf("systemd mounts it, as line %d of fstab says", u.Line)})
-	return p.Stage.Tell(ctx, machine.Action{Verb: machine.StartUnit, From: u.What, Where: u.Where, Kind: u.Entry.Type})
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.StartUnit, UseArgs: machine.UseArgs{From: u.What, Where: u.Where, Kind: u.Entry.Type}})
 }
 
 // untouched are the options with those that keep the kernel from writing; without them a mount
@@ -263,7 +263,7 @@ func (r *Mount) bind(ctx context.Context, p *task.Planner, v *inventory.Inventor
 	}
 	p.Title("bind %s at %s", from, dir)
 	on, _ := v.MountOf(from)
-	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Bind, Node: on.Node, From: from, Where: dir, Options: strings.Join(r.Options, ","), Make: r.Make})
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Bind, Device: on.Node, UseArgs: machine.UseArgs{From: from, Where: dir, Options: strings.Join(r.Options, ","), Make: r.Make}})
 }
 
 // sameSuper refuses options of the file system that a second mount of it would not have: it is
@@ -321,7 +321,7 @@ func (r *Remount) Plan(ctx context.Context, p *task.Planner) error {
 	if machine.HasAll(use, strings.Join(r.Options, ",")) {
 		return nil
 	}
-	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Remount, Node: use.Node, Where: dir, Kind: use.Kind, Options: strings.Join(machine.Numbered(p.Stage, r.Options), ","), Before: formerOf(use, r.Options)})
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Remount, Device: use.Node, UseArgs: machine.UseArgs{Where: dir, Kind: use.Kind, Options: strings.Join(machine.Numbered(p.Stage, r.Options), ","), FormerOptions: formerOf(use, r.Options)}})
 }
 
 // formerOf are the options that take the named ones back.
@@ -377,7 +377,7 @@ func (r *Unmount) Plan(ctx context.Context, p *task.Planner) error {
 			return nil // a place at which nothing is mounted, wherever its device may be
 		}
 		if err != nil && strings.HasPrefix(r.Target, "/") {
-			return machine.CheckAction(v, machine.Action{Verb: machine.Unmount, Where: dir})
+			return machine.CheckAction(v, machine.Action{Verb: machine.Unmount, UseArgs: machine.UseArgs{Where: dir}})
 		}
 		if err != nil {
 			return err
@@ -423,7 +423,7 @@ func (r *Unmount) other(ctx context.Context, p *task.Planner, v *inventory.Inven
 			return err
 		}
 	}
-	a := machine.Action{Verb: machine.Unmount, Where: use.Where, Kind: use.Kind, Detach: r.Detach}
+	a := machine.Action{Verb: machine.Unmount, UseArgs: machine.UseArgs{Where: use.Where, Kind: use.Kind, Detach: r.Detach}}
 	if u, ok := lineOfOther(v, use.Where); ok {
 		a.From = u.What
 	} else {
@@ -434,7 +434,7 @@ func (r *Unmount) other(ctx context.Context, p *task.Planner, v *inventory.Inven
 
 // action takes one mount away. It says what brings the same one back.
 func (r *Unmount) action(v *inventory.Inventory, u inventory.Use) machine.Action {
-	a := machine.Action{Verb: machine.Unmount, Node: u.Node, Where: u.Where, Kind: u.Kind, Options: task.Again(u), Detach: r.Detach}
+	a := machine.Action{Verb: machine.Unmount, Device: u.Node, UseArgs: machine.UseArgs{Where: u.Where, Kind: u.Kind, Options: machine.SameAgain(u), Detach: r.Detach}}
 	if u.Part == "" {
 		return a
 	}
@@ -442,7 +442,7 @@ func (r *Unmount) action(v *inventory.Inventory, u inventory.Use) machine.Action
 		rest, in := strings.CutPrefix(u.Part+"/", strings.TrimSuffix(o.Part, "/")+"/")
 		if in && o.Where != u.Where {
 			a.From = path.Join(o.Where, rest)
-			a.Options = strings.TrimSuffix("bind,"+task.Again(inventory.Use{Kind: u.Kind, Options: u.Options}), ",")
+			a.Options = strings.TrimSuffix("bind,"+machine.SameAgain(inventory.Use{Kind: u.Kind, Options: u.Options}), ",")
 			break
 		}
 	}

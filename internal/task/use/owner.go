@@ -156,7 +156,7 @@ func own(ctx context.Context, p *task.Planner, v *inventory.Inventory, o draft.O
 	} else {
 		p.Facts(fs.Fact{Name: "root", Value: strings.Join(to, ", ")})
 	}
-	p.Stage.Add(draft.Step{Kind: draft.Own, Title: title, Own: &o})
+	p.Stage.Add(title, &o)
 	return nil
 }
 
@@ -213,6 +213,6 @@ func link(p *task.Planner, name, dir string) error {
 	} else {
 		p.Facts(fs.Fact{Name: "link", Value: fmt.Sprintf("%s leads to %s", name, dir)})
 	}
-	p.Stage.Add(draft.Step{Kind: draft.Link, Title: title, Link: &draft.Linking{Path: name, To: dir}})
+	p.Stage.Add(title, &draft.Linking{Path: name, To: dir})
 	return nil
 }

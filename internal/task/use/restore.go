@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"path"
-	"slices"
 	"strings"
 
 	"fundus/core/inventory"
@@ -121,7 +120,7 @@ func Committed(store *deed.Store, m machine.Reader, plan *draft.Plan) error {
 	if err := Remember(store, plan.Seen); err != nil {
 		return err
 	}
-	if !slices.ContainsFunc(d.Steps, func(s draft.Step) bool { return s.File != nil && s.File.Path == fstab.Path }) {
+	if !deed.Changes(d.Steps, fstab.Path) {
 		return nil
 	}
 	state, err := m.ReadFile(fstab.Path)

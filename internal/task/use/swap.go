@@ -68,7 +68,7 @@ func (r *SwapOn) Plan(ctx context.Context, p *task.Planner) error {
 	if swapsOn(v, n.Name) {
 		return nil
 	}
-	return p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOn, Node: n.Name, Options: strings.Join(options, ",")})
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOn, Device: n.Name, UseArgs: machine.UseArgs{Options: strings.Join(options, ",")}})
 }
 
 // file is SwapOn for one that was made before.
@@ -89,7 +89,7 @@ func (r *SwapOn) file(ctx context.Context, p *task.Planner, v *inventory.Invento
 	if areaAt(v, r.Target) {
 		return nil
 	}
-	return p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOn, Where: r.Target, Options: strings.Join(options, ",")})
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOn, UseArgs: machine.UseArgs{Where: r.Target, Options: strings.Join(options, ",")}})
 }
 
 // putSwapFile adds the line that turns a file on at boot.
@@ -159,7 +159,7 @@ func (r *SwapOff) Plan(ctx context.Context, p *task.Planner) error {
 		return &machine.Refusal{Rule: machine.RuleMemory, Thing: strings.Join(r.Targets, " "), Text: sum.String() + ": the kernel would kill programs to make room", Next: "fundus swap list"}
 	}
 	for _, a := range off {
-		action := machine.Action{Verb: machine.SwapOff, Node: a.Node}
+		action := machine.Action{Verb: machine.SwapOff, Device: a.Node}
 		if a.Node == "" {
 			action.Where = a.Path
 		}
@@ -240,7 +240,7 @@ func (r *SwapAdd) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	p.Title("add the file %s of %v as swap", file, size)
 	p.Facts(fs.Fact{Name: "size", Value: fmt.Sprintf("%d pages × %d bytes = %d bytes (%v)", l.Pages, l.Page, size, size)})
-	p.Stage.Add(draft.Step{Kind: draft.Make, Title: fmt.Sprintf("make %s of %v", file, size), Make: &draft.Making{Path: file, Size: size, Header: header, Written: r.Written || how.Written, Plain: how.Plain}})
+	p.Stage.Make(fmt.Sprintf("make %s of %v", file, size), &draft.Making{Path: file, Size: size, Header: header, Written: r.Written || how.Written, Plain: how.Plain})
 	if r.Persist {
 		if err := putSwapFile(ctx, p, file, r.Options); err != nil {
 			return err
@@ -248,7 +248,7 @@ func (r *SwapAdd) Plan(ctx context.Context, p *task.Planner) error {
 	} else {
 		p.Note("it is on until the next boot; --persist adds a line of fstab")
 	}
-	return p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOn, Where: file, Options: strings.Join(r.Options, ",")})
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOn, UseArgs: machine.UseArgs{Where: file, Options: strings.Join(r.Options, ",")}})
 }
 
 // place refuses a file that the kernel would not swap on, before anything is made: it wants

@@ -267,7 +267,7 @@ func dropUnits(ctx context.Context, p *task.Planner, v *inventory.Inventory, l u
 		}
 	}
 	if automount != nil && v.Machine.Systemd && v.Machine.Root == "" {
-		if a := (machine.Action{Verb: machine.Start, Unit: automount.Name, Where: automount.Where()}); machine.Holds(v, a) {
+		if a := (machine.Action{Verb: machine.Start, UseArgs: machine.UseArgs{Unit: automount.Name, Where: automount.Where()}}); machine.Holds(v, a) {
 			a.Verb = machine.Stop
 			if err := p.Stage.Tell(ctx, a); err != nil {
 				return err

@@ -95,7 +95,7 @@ const (
 // askKernel tries with system calls alone what Fundus refused.
 func askKernel(row conformance.Row) error {
 	a := row.Action
-	node := "/dev/" + a.Node
+	node := "/dev/" + a.Device
 	switch {
 	case row.Target != nil && row.ReadOnly:
 		f, err := os.OpenFile("/dev/"+row.Target.Disk, os.O_RDWR, 0)
@@ -127,9 +127,9 @@ func askKernel(row conformance.Row) error {
 	case a.Verb == machine.Unmount:
 		return syscall.Unmount(a.Where, 0)
 	case a.Verb == machine.ReadTable:
-		return request(a.Disk, unix.BLKRRPART)
+		return request(a.Device, unix.BLKRRPART)
 	case a.Verb == machine.RemovePartition:
-		return tell(a.Disk, 2, int64(a.Number), 0, 0)
+		return tell(a.Device, 2, int64(a.Number), 0, 0)
 	case a.Verb == machine.Relabel:
 		f, err := os.Open("/srv/a")
 		if err == nil {
@@ -151,7 +151,7 @@ func askKernel(row conformance.Row) error {
 	case a.Verb == machine.Grow:
 		f, err := os.Open("/srv/a")
 		if err == nil {
-			blocks := uint64(a.Size / 1024)
+			blocks := uint64(a.Length / 1024)
 			_, _, errno := syscall.Syscall(syscall.SYS_IOCTL, f.Fd(), resizeFS, uintptr(unsafe.Pointer(&blocks)))
 			if f.Close(); errno != 0 {
 				err = errno

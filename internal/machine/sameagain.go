@@ -1,4 +1,4 @@
-package task
+package machine
 
 import (
 	"slices"
@@ -9,9 +9,9 @@ import (
 	"fundus/core/mountopt"
 )
 
-// Again are the options with which the kernel would mount the same once more: what it lists
+// SameAgain are the options with which the kernel would mount the same once more: what it lists
 // and takes, and would not list without having been asked.
-func Again(u inventory.Use) string {
+func SameAgain(u inventory.Use) string {
 	t := kind.Options(u.Kind)
 	var out []string
 	for _, o := range slices.Concat(mountopt.Listed(u.Options), mountopt.Listed(u.Super)) {

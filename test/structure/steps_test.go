@@ -1,0 +1,35 @@
+package structure
+
+import (
+	"strings"
+	"testing"
+)
+
+// TestANewKindOfStepIsOneFileAndOneRow: a kind that copies a range, and keeps none of its bytes, is
+// planned, cut, recovered and taken back with a file of its own and a row; its test runs with it.
+func TestANewKindOfStepIsOneFileAndOneRow(t *testing.T) {
+	o := newOverlay(t)
+	o.row("internal/deed/carrier.go", "\t\tdraft.Link:  linking{},\n", "\t\tCopied: copying{},\n")
+	o.file("internal/deed/copying.go", "step/copying.go.txt")
+	o.file("test/cuts/copying_test.go", "step/copying_test.go.txt")
+	out := o.run("go", "test", "-overlay", o.written(), "./test/cuts", "-run", "TestCopied", "-count=1", "-v")
+	if !strings.Contains(out, "cuts of a copied range: ") || !strings.Contains(out, "--- PASS: TestCopied") {
+		t.Errorf("it proved nothing:\n%s", out)
+	}
+}
+
+// TestANewVerbIsAFileAndARow: in the table of verbs, and in that of the running system; a bench
+// goes by its effect. Its test plans it, carries it out and takes it back.
+func TestANewVerbIsAFileAndARow(t *testing.T) {
+	o := newOverlay(t)
+	o.row("internal/machine/verbs.go", "\t\tverbsOfMounts(),\n", "\t\tverbsOfQuiet(),\n")
+	o.file("internal/machine/quieten.go", "verb/quieten.go.txt")
+	o.row("internal/machine/live/act.go", "\t\tmachine.Bind: ", "\t\tmachine.Quieten: (*Machine).quieten,\n\t\tmachine.Louden: (*Machine).quieten,\n")
+	o.file("internal/machine/live/quieten.go", "verb/live.go.txt")
+	o.file("test/cuts/quieten_test.go", "verb/quieten_test.go.txt")
+	o.run("go", "build", "-overlay", o.written(), "-o", "/dev/null", "./cmd/fundus")
+	out := o.run("go", "test", "-overlay", o.written(), "./internal/machine", "./test/cuts", "-run", "TestVerbs|TestQuieten", "-count=1", "-v")
+	if !strings.Contains(out, "--- PASS: TestVerbs") || !strings.Contains(out, "--- PASS: TestQuieten") {
+		t.Errorf("it proved nothing:\n%s", out)
+	}
+}
