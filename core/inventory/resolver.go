@@ -4,8 +4,46 @@ import (
 	"slices"
 	"strings"
 
+	"fundus/core/fs"
 	"fundus/core/text/fstab"
 )
+
+// tags are the ways in which fstab can name a node.
+var tags = [...]string{"UUID", "LABEL", "PARTUUID", "PARTLABEL"}
+
+// Identifiers are the ways in which fstab can name the node, by their tags.
+func (n Node) Identifiers() map[string]string {
+	ids := map[string]string{}
+	for _, tag := range tags {
+		if value := n.identifier(tag); value != "" {
+			ids[tag] = value
+		}
+	}
+	return ids
+}
+
+func (n *Node) identifier(tag string) string {
+	switch {
+	case tag == "PARTUUID" && n.Form == Partition:
+		return n.Entry.UUID
+	case tag == "PARTLABEL" && n.Form == Partition:
+		return n.Entry.Name
+	case tag != "UUID" && tag != "LABEL" || len(n.Contents) == 0:
+		return ""
+	}
+	c, ok := n.Content()
+	switch {
+	case !ok || c.Class != fs.FileSystem && c.Class != fs.Swap && c.Class != fs.Encrypted:
+		return ""
+	case tag == "UUID":
+		return c.UUID
+	}
+	return c.Label
+}
+
+// Resolve finds every node that the word names: TAG=VALUE, or a path. Who asks
+// for many words makes a Resolver.
+func (v *Inventory) Resolve(word string) []Node { return v.Resolver().Resolve(word) }
 
 // Resolver finds the nodes that words name, as Inventory.Resolve does, with one
 // look at every node for all words together.

@@ -84,10 +84,18 @@ type Reference struct {
 // All lists every reference, file by file.
 func All(v *inventory.Inventory) (out []Reference) {
 	for _, path := range slices.Sorted(maps.Keys(v.Files)) {
-		if p, ok := placeOf(path); ok && !v.Files[path].Missing {
-			for _, m := range p.Syntax.Mentions(v.Files[path].Data) {
-				out = append(out, Reference{path, m, p})
-			}
+		p, ok := placeOf(path)
+		if !ok || v.Files[path].Missing {
+			continue
+		}
+		var mentions []text.Mention
+		if path == fstab.Path { // which is read already
+			mentions = v.Fstab().Mentions()
+		} else {
+			mentions = p.Syntax.Mentions(v.Files[path].Data)
+		}
+		for _, m := range mentions {
+			out = append(out, Reference{path, m, p})
 		}
 	}
 	order := Places()

@@ -14,7 +14,7 @@ import (
 func Units(v *inventory.Inventory) []finding.Finding { return newLook(v).unitFiles() }
 
 func (k *look) unitFiles() (out []finding.Finding) {
-	for _, l := range units.Load(k.v.UnitFiles) {
+	for _, l := range k.v.Loaded() {
 		if !l.Kept() {
 			continue
 		}

@@ -49,13 +49,19 @@ func newLook(v *inventory.Inventory) *look {
 
 // All runs every family and sorts by severity, worst first, then by thing.
 func All(v *inventory.Inventory) []finding.Finding {
+	all, _ := Judge(v)
+	return all
+}
+
+// Judge gives the findings of All, and the next boot, which some of them go by.
+func Judge(v *inventory.Inventory) ([]finding.Finding, boot.Report) {
 	l := newLook(v)
 	references := l.references()
 	out := slices.Concat(alignment(v), tables(v), contents(v), identifiers(v), references, l.foretold(references), l.named(), l.offsets(), l.uses(), l.unitFiles(), fit(v))
 	slices.SortStableFunc(out, func(a, b finding.Finding) int {
 		return cmp.Or(cmp.Compare(b.Severity.Rank(), a.Severity.Rank()), cmp.Compare(a.Thing, b.Thing))
 	})
-	return out
+	return out, l.boot
 }
 
 // About keeps the findings on one device, its partitions, or its disk.

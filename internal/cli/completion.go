@@ -13,7 +13,6 @@ import (
 	"fundus/core/kind"
 	"fundus/core/propose"
 	"fundus/core/table"
-	"fundus/core/units"
 	"fundus/core/verify"
 )
 
@@ -244,7 +243,7 @@ func (e *Env) completeUnits(cmd *cobra.Command, args []string, _ string) (out []
 	if v == nil || len(args) > 0 {
 		return nil, noFiles
 	}
-	for _, l := range units.Load(v.UnitFiles) {
+	for _, l := range v.Loaded() {
 		out = append(out, l.Name+"\t"+cmp.Or(l.Where(), l.What()))
 	}
 	return out, noFiles

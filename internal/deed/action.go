@@ -113,7 +113,7 @@ func (x *executor) give(a machine.Action) error {
 // kernel was just told of.
 func (x *executor) writesLater(a machine.Action) bool {
 	return slices.ContainsFunc(targetsOf(x.deed.Steps), func(t machine.Target) bool {
-		return t.Hold == machine.HoldContent && x.name(t.Disk) == a.Device && t.Start >= a.Start && t.Start < a.Start+a.Size
+		return t.Hold == machine.HoldContent && x.name(t.Device) == a.Device && t.Start >= a.Start && t.Start < a.Start+a.Size
 	})
 }
 

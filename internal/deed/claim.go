@@ -19,7 +19,7 @@ func claimable(v *inventory.Inventory, steps []draft.Step, names map[string]stri
 	for _, s := range steps {
 		c := carrierOf(s)
 		for _, t := range c.targets(s) {
-			t.Disk = nameOf(names, t.Disk)
+			t.Device = nameOf(names, t.Device)
 			if machine.CheckClaim(v, t) == nil || machine.CheckClaim(&then, t) != nil {
 				now = append(now, t)
 			}

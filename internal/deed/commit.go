@@ -136,8 +136,8 @@ func (c *Commit) Run(ctx context.Context) (*Deed, error) {
 
 func disksOf(targets []machine.Target) (disks []string) {
 	for _, t := range targets {
-		if !slices.Contains(disks, t.Disk) {
-			disks = append(disks, t.Disk)
+		if !slices.Contains(disks, t.Device) {
+			disks = append(disks, t.Device)
 		}
 	}
 	return disks

@@ -25,7 +25,7 @@ import (
 func sample() *Manifest {
 	return &Manifest{Format: draft.Format, ID: "0007-3fa9c210", Number: 7, Code: "3fa9c210", Created: time.Date(2026, 3, 1, 8, 0, 0, 0, time.UTC), Title: "format sdb1 as ext4",
 		Request: draft.Request{Verb: "format", Args: []byte(`{"target":"sdb1"}`)}, Devices: []draft.Device{{Written: true, Name: "sdb", Identity: inventory.Identity{Disk: "LS-20417"}}},
-		Steps:   []draft.Step{{Title: "make ext4", Body: &draft.Writing{Target: machine.Target{Disk: "sdb", Size: 512, Hold: machine.HoldContent}, Phases: 1}}},
+		Steps:   []draft.Step{{Title: "make ext4", Body: &draft.Writing{Target: machine.Target{Device: "sdb", Size: 512, Hold: machine.HoldContent}, Phases: 1}}},
 		Strokes: []StrokeRecord{{Bytes: &BytesRecord{Role: draft.WritePart, After: [2]int{0, 1}, Before: [2]int{1, 2}}}},
 		Digests: map[string]string{"extents": "ab"}}
 }
@@ -309,7 +309,7 @@ func TestWhatLiesOnADiskTouchesIt(t *testing.T) {
 		m := sample()
 		d.Name, d.Written = "sdb", true
 		m.Devices = []draft.Device{d}
-		m.Steps[0].Body.(*draft.Writing).Target = machine.Target{Disk: "sdb", Start: start, Size: 512}
+		m.Steps[0].Body.(*draft.Writing).Target = machine.Target{Device: "sdb", Start: start, Size: 512}
 		return m
 	}
 	does := func(s draft.Step) *Manifest { return &Manifest{Steps: []draft.Step{s}} }

@@ -23,11 +23,11 @@ func (writing) covers(d *Deed, s StrokeRecord) (device string, spans []extent.Sp
 	for _, r := range d.runs[s.Bytes.After[0]:s.Bytes.After[1]] {
 		spans = append(spans, extent.Span{Start: uint64(r.Off), Count: uint64(r.Len)})
 	}
-	return bodyOf[*draft.Writing](d.Steps[s.Step]).Target.Disk, spans
+	return bodyOf[*draft.Writing](d.Steps[s.Step]).Target.Device, spans
 }
 
 func (writing) names(s draft.Step) []string {
-	return []string{bodyOf[*draft.Writing](s).Target.Disk}
+	return []string{bodyOf[*draft.Writing](s).Target.Device}
 }
 
 func (writing) targets(s draft.Step) []machine.Target {
@@ -36,7 +36,7 @@ func (writing) targets(s draft.Step) []machine.Target {
 
 func (writing) shown(s draft.Step) Shown {
 	w := bodyOf[*draft.Writing](s)
-	return Shown{Bytes: w.Bytes, Device: w.Target.Disk, Phases: w.Phases, Fenced: w.Fence != nil}
+	return Shown{Bytes: w.Bytes, Device: w.Target.Device, Phases: w.Phases, Fenced: w.Fence != nil}
 }
 
 func (c writing) touches(a, b sighted) Touch { return onBytes(c.targets(a.Step), a, b) }
@@ -45,7 +45,7 @@ func (c writing) touches(a, b sighted) Touch { return onBytes(c.targets(a.Step),
 func onBytes(targets []machine.Target, a, b sighted) Touch {
 	for _, ta := range targets {
 		for _, tb := range TargetsOf(b.Step) {
-			da, db := a.in.device(ta.Disk), b.in.device(tb.Disk)
+			da, db := a.in.device(ta.Device), b.in.device(tb.Device)
 			if da.On(db) || db.On(da) {
 				return Under // where on it, nobody knows
 			}
@@ -100,7 +100,7 @@ func (writing) record(r *recorder, s draft.Stroke) (StrokeRecord, error) {
 
 func (writing) carry(ctx context.Context, x *executor, number int, way Way) error {
 	s := x.deed.Strokes[number]
-	disk := bodyOf[*draft.Writing](x.deed.Steps[s.Step]).Target.Disk
+	disk := bodyOf[*draft.Writing](x.deed.Steps[s.Step]).Target.Device
 	dev, err := x.device(ctx, disk, s.Step, way.Forward)
 	if err != nil {
 		return err
@@ -179,8 +179,8 @@ func gather(runs []run, image *imageReader, buf []byte) (data []byte, n int64, c
 func (writing) inverse(ctx context.Context, u *Undoing, number int, s draft.Step) error {
 	w := bodyOf[*draft.Writing](s)
 	target := w.Target
-	target.Disk = u.Names[target.Disk]
-	dev, err := u.Stage.Open(ctx, target.Disk)
+	target.Device = u.Names[target.Device]
+	dev, err := u.Stage.Open(ctx, target.Device)
 	if err != nil {
 		return err
 	}
@@ -216,7 +216,7 @@ func (u *Undoing) covered(ctx context.Context, t machine.Target) error {
 		return err
 	}
 	some := false
-	for _, n := range v.Family(t.Disk) {
+	for _, n := range v.Family(t.Device) {
 		c, ok := n.Content()
 		if !ok || c.Class == fs.Table || c.Class == fs.Fence || n.Start >= t.Start+t.Size || t.Start >= n.Start+n.Size {
 			continue
@@ -233,7 +233,7 @@ func (u *Undoing) covered(ctx context.Context, t machine.Target) error {
 		u.Losses, some = append(u.Losses, *loss), true
 	}
 	if !some {
-		u.Losses = append(u.Losses, draft.Loss{Node: t.Disk, What: "what was written since", Name: u.Deed.Code, Accept: []string{u.Deed.ID}})
+		u.Losses = append(u.Losses, draft.Loss{Node: t.Device, What: "what was written since", Name: u.Deed.Code, Accept: []string{u.Deed.ID}})
 	}
 	return nil
 }
@@ -248,7 +248,7 @@ func put(dev block.Device, off, n int64, data []byte) error {
 
 func (u *Undoing) since(ctx context.Context, t machine.Target, at int64) error {
 	inside := at - int64(t.Start)
-	place := fmt.Sprintf("byte %d of %s", at, t.Disk)
+	place := fmt.Sprintf("byte %d of %s", at, t.Device)
 	if t.Start > 0 {
 		place = fmt.Sprintf("%s (byte %d of the partition)", place, inside)
 	}
@@ -257,7 +257,7 @@ func (u *Undoing) since(ctx context.Context, t machine.Target, at int64) error {
 	if err != nil {
 		return err
 	}
-	for _, n := range v.Family(t.Disk) {
+	for _, n := range v.Family(t.Device) {
 		c, ok := n.Content()
 		inside := at - int64(n.Start)
 		if ok && inside >= int64(c.Super.Start) && inside < int64(c.Super.End()) {

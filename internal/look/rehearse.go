@@ -131,7 +131,7 @@ func Rehearse(ctx context.Context, r machine.Reader, s Supposing) (*Rehearsal, e
 	if err := s.only(v, &report); err != nil {
 		return nil, err
 	}
-	out := rehearsal(v, report)
+	out := rehearsal(v, report, verify.All(v))
 	out.Sentence, out.Asked = whole, s.Only != ""
 	if out.Supposed = supposed; s.Only != "" { // it is the line that is asked for
 		out.Severity = severityOf("", report.Lines)
@@ -261,7 +261,8 @@ func RehearseAt(v *inventory.Inventory, seen Seen) (*Rehearsal, error) {
 	} else if err != nil && !f.Missing { // without one a machine boots all the same
 		return nil, err
 	}
-	out := rehearsal(v, boot.Rehearse(v))
+	all, report := verify.Judge(v)
+	out := rehearsal(v, report, all)
 	if lost, is := fstab.Emptied(f.Data, seen.Data); is {
 		now := len(v.Fstab().Entries())
 		found := FstabEmptied.New(fstab.Path, "%d lines are left of %d that were seen on %s; where that was meant, fundus fstab check --accept", now, now+lost, seen.At.UTC().Format("2006-01-02 15:04 MST")).WithMend("fundus fstab restore")
@@ -276,12 +277,12 @@ func Rehearsed(ctx context.Context, r machine.Reader, report boot.Report) (*Rehe
 	if err != nil {
 		return nil, err
 	}
-	return rehearsal(v, report), nil
+	return rehearsal(v, report, verify.All(v)), nil
 }
 
-func rehearsal(v *inventory.Inventory, report boot.Report) *Rehearsal {
+func rehearsal(v *inventory.Inventory, report boot.Report, all []finding.Finding) *Rehearsal {
 	out := &Rehearsal{Machine: v.Machine.String(), Verdict: string(report.Verdict), Sentence: report.String(), Why: report.Why, Delay: report.Delay, Root: report.Root, Notes: report.Notes, Unforeseen: report.Unforeseen}
-	for _, f := range verify.All(v) {
+	for _, f := range all {
 		if strings.HasPrefix(f.Thing, fstab.Path) {
 			out.Findings = append(out.Findings, f)
 		}

@@ -53,7 +53,7 @@ func UnitsOf(ctx context.Context, r machine.Reader, all bool) (*Units, error) {
 		}
 	}
 	by := v.Resolver()
-	loaded := units.Load(v.UnitFiles)
+	loaded := v.Loaded()
 	for _, l := range loaded {
 		u := Unit{Loaded: l, State: stateOf(v, l), Later: units.Before(loaded, l.Name) != nil}
 		if found := by.Resolve(refs.Normal(l.What())); len(found) == 1 {

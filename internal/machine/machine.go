@@ -24,7 +24,6 @@ import (
 	"fundus/core/quantity"
 	"fundus/core/refs"
 	"fundus/core/text/fstab"
-	"fundus/core/units"
 	"fundus/internal/oscall"
 )
 
@@ -97,6 +96,7 @@ func ReadFiles(v *inventory.Inventory, r Reader) error {
 	}
 	readPlaces(v, r)
 	readUnits(v, r)
+	v.Keep()
 	return LookAtPlaces(v, r)
 }
 
@@ -118,7 +118,7 @@ func LookAtPlaces(v *inventory.Inventory, r Reader) error {
 			}
 		}
 	}
-	for _, l := range units.Load(v.UnitFiles) {
+	for _, l := range v.Loaded() {
 		where := l.Where()
 		_, looked := v.Dirs[where]
 		if looked || !strings.HasPrefix(where, "/") || !l.Kept() || (fstab.Entry{Type: l.Get("Mount", "Type"), Options: l.Options()}).Network() {
@@ -289,10 +289,10 @@ const (
 
 // Target is what a deed is going to write.
 type Target struct {
-	Disk  string         `json:"device"`      // name of the device
-	Start quantity.Bytes `json:"start_bytes"` // of the span on it
-	Size  quantity.Bytes `json:"size_bytes"`
-	Hold  Hold           `json:"hold"`
+	Device string         `json:"device"`      // name of the device
+	Start  quantity.Bytes `json:"start_bytes"` // of the span on it
+	Size   quantity.Bytes `json:"size_bytes"`
+	Hold   Hold           `json:"hold"`
 }
 
 // Span is the target's span in bytes.
@@ -300,7 +300,7 @@ func (t Target) Span() extent.Span { return extent.Span{Start: uint64(t.Start), 
 
 // Takes reports whether the target wants a span of the device for itself alone.
 func (t Target) Takes(disk string, span extent.Span) bool {
-	return t.Disk == disk && t.Hold == HoldContent && t.Span().Overlaps(span)
+	return t.Device == disk && t.Hold == HoldContent && t.Span().Overlaps(span)
 }
 
 // ErrUnclaimed is a device that a claim does not have.
@@ -328,13 +328,13 @@ func ClaimEach(v *inventory.Inventory, targets []Target, open func(disk string) 
 		}
 	})
 	sorted := slices.Clone(targets)
-	slices.SortStableFunc(sorted, func(a, b Target) int { return strings.Compare(a.Disk, b.Disk) })
+	slices.SortStableFunc(sorted, func(a, b Target) int { return strings.Compare(a.Device, b.Device) })
 	for _, t := range sorted {
 		err := CheckClaim(v, t)
-		if err == nil && devices[t.Disk] == nil {
+		if err == nil && devices[t.Device] == nil {
 			var d block.Device
-			if d, err = open(t.Disk); err == nil {
-				devices[t.Disk] = d
+			if d, err = open(t.Device); err == nil {
+				devices[t.Device] = d
 			}
 		}
 		if err != nil {
@@ -389,5 +389,5 @@ func (c *Claim) Release() {
 
 // Whole is the target for all of a node's bytes.
 func Whole(n inventory.Node, hold Hold) Target {
-	return Target{Disk: n.Disk(), Start: n.Start, Size: n.Size, Hold: hold}
+	return Target{Device: n.Disk(), Start: n.Start, Size: n.Size, Hold: hold}
 }

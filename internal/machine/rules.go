@@ -440,15 +440,15 @@ func checkReadTable(v *inventory.Inventory, a Action) *Refusal {
 
 // CheckClaim gives the first rule that claiming the target breaks, or nil.
 func CheckClaim(v *inventory.Inventory, t Target) error {
-	disk, ok := v.Node(t.Disk)
+	disk, ok := v.Node(t.Device)
 	if !ok {
-		return refuse(RuleNoDevice, t.Disk, "fundus survey", "there is no such device")
+		return refuse(RuleNoDevice, t.Device, "fundus survey", "there is no such device")
 	}
 	if disk.Hardware.ReadOnly && disk.Form == inventory.Image {
-		return refuse(RuleReadOnly, t.Disk, "chmod u+w "+t.Disk+", if it is to be changed", "the file's mode lets nobody write to it")
+		return refuse(RuleReadOnly, t.Device, "chmod u+w "+t.Device+", if it is to be changed", "the file's mode lets nobody write to it")
 	}
 	if disk.Hardware.ReadOnly {
-		return refuse(RuleReadOnly, t.Disk, "it may have a switch for that", "the medium is read-only")
+		return refuse(RuleReadOnly, t.Device, "it may have a switch for that", "the medium is read-only")
 	}
 	if r := checkAsleep(v, disk, &t); r != nil {
 		return r
@@ -456,7 +456,7 @@ func CheckClaim(v *inventory.Inventory, t Target) error {
 	if t.Hold == HoldTable {
 		return nil
 	}
-	for _, n := range v.Family(t.Disk) {
+	for _, n := range v.Family(t.Device) {
 		node := extent.Span{Start: uint64(n.Start), Count: uint64(n.Size)}
 		if n.Parent != "" && !node.Overlaps(t.Span()) {
 			continue

@@ -37,6 +37,7 @@ type Stage struct {
 	apart    map[string][]int     // partitions of a disk of which the kernel and the table said different things before
 	disks    map[string]*disk
 	files    map[string]*draft.FileChange
+	table    *fstab.File     // that is being set, as it was read already
 	made     map[string]bool // large files: whether they would be there
 	steps    []draft.Step
 	InPlace  bool // files that nothing can be renamed over are written over where they lie
@@ -198,7 +199,7 @@ func (s *Stage) Over(ctx context.Context, title, name string, put func(under blo
 // Write runs the function on the span of the disk and appends the step. What
 // it writes to content is fenced where it is more than one sector.
 func (s *Stage) Write(ctx context.Context, title string, t machine.Target, fn func(dev block.Device) error) error {
-	return s.Over(ctx, title, t.Disk, func(under block.Device) (draft.Body, Layer, error) {
+	return s.Over(ctx, title, t.Device, func(under block.Device) (draft.Body, Layer, error) {
 		w, o, err := s.written(under, t, fn)
 		if w == nil || err != nil {
 			return nil, nil, err
@@ -414,6 +415,9 @@ func (s *Stage) changed(p string, after machine.FileState) error {
 		}
 	}
 	v.Files[p] = inventory.File{Data: after.Data, Missing: after.Missing}
+	if s.table != nil && p == fstab.Path {
+		v.Knows(s.table)
+	}
 	if after.Missing {
 		machine.WithUnit(v, p, nil)
 	} else {
@@ -524,6 +528,16 @@ func lineChange(c draft.FileChange) draft.LineChange {
 	}
 	return draft.LineChange{Path: c.Path, Removed: clean(before), Added: clean(after)}
 }
+
+// SetFstab replaces the table of file systems.
+func (s *Stage) SetFstab(title string, table *fstab.File) error {
+	s.table = table
+	defer func() { s.table = nil }()
+	return s.SetFile(title, fstab.Path, table.Bytes())
+}
+
+// Fstab is the table of file systems as it would be, for whoever changes it.
+func (s *Stage) Fstab() *fstab.File { return s.now.Fstab().Clone() }
 
 // FstabEntry finds the entry for a mount point, as it would be.
 func FstabEntry(v *inventory.Inventory, dir string) (fstab.Entry, int, bool) {

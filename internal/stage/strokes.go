@@ -123,7 +123,7 @@ func (l *written) Strokes(number int, fence []byte) []draft.Stroke {
 	last := o.Phases()
 	view := fenceView{fence, o.Geometry().Logical}
 	stroke := func(role draft.Role, extents []block.Extent, before, after io.ReaderAt) draft.Stroke {
-		return draft.Stroke{Step: number, Bytes: &draft.Bytes{Role: role, Device: w.Target.Disk, Extents: extents, Before: before, After: after}}
+		return draft.Stroke{Step: number, Bytes: &draft.Bytes{Role: role, Device: w.Target.Device, Extents: extents, Before: before, After: after}}
 	}
 	var out []draft.Stroke
 	var fenced []extent.Span

@@ -58,6 +58,11 @@ func (p *Planner) setFile(title, path string, data []byte) error {
 	if err := p.Stage.SetFile(title, path, data); err != nil {
 		return err
 	}
+	return p.noted(path)
+}
+
+// noted says what is odd about the place of a text file that is changed.
+func (p *Planner) noted(path string) error {
 	at, err := p.Stage.Place(path)
 	if err != nil {
 		return err
@@ -84,7 +89,10 @@ func more(names int) string {
 // SetFstab replaces the table, and has systemd read it where that runs: it would
 // mount by the old one until the next boot.
 func (p *Planner) SetFstab(ctx context.Context, title string, table *fstab.File) error {
-	if err := p.setFile(title, fstab.Path, table.Bytes()); err != nil {
+	if err := p.Stage.SetFstab(title, table); err != nil {
+		return err
+	}
+	if err := p.noted(fstab.Path); err != nil {
 		return err
 	}
 	return p.Reload(ctx)
@@ -99,10 +107,4 @@ func (p *Planner) Reload(ctx context.Context) error {
 }
 
 // FstabNow is the table as it would be.
-func (p *Planner) FstabNow() *fstab.File {
-	state, err := p.Stage.ReadFile(fstab.Path)
-	if err != nil {
-		return fstab.Parse(nil)
-	}
-	return fstab.Parse(state.Data)
-}
+func (p *Planner) FstabNow() *fstab.File { return p.Stage.Fstab() }

@@ -255,14 +255,15 @@ func (p *Planner) finish(ctx context.Context) error {
 		d.Before = append(d.Before, before.Family(t.Name)...)
 		d.After = append(d.After, after.Family(t.Name)...)
 	}
-	was := verify.All(before)
+	was, bootBefore := verify.Judge(before)
+	is, bootAfter := verify.Judge(after)
 	for _, f := range finding.AtLeast(was, finding.Error) {
 		d.Errors = append(d.Errors, f.Key())
 	}
-	d.Findings = slices.DeleteFunc(finding.Added(was, verify.All(after)), func(f finding.Finding) bool {
+	d.Findings = slices.DeleteFunc(finding.Added(was, is), func(f finding.Finding) bool {
 		return f.ID == verify.ContentUnknown.ID && slices.Contains(d.Excused, f.Key()) // as was asked for
 	})
-	p.boots(before, after)
+	p.boots(before, bootBefore, bootAfter)
 	d.Undo, d.LastStep = grade(d.Steps)
 	if d.Forward {
 		d.Undo = draft.Never
@@ -271,13 +272,12 @@ func (p *Planner) finish(ctx context.Context) error {
 }
 
 // boots holds the next boot against that of the machine as it is.
-func (p *Planner) boots(before, after *inventory.Inventory) {
+func (p *Planner) boots(before *inventory.Inventory, was, is boot.Report) {
 	d := &p.Draft
 	if d.Empty() || before.Files[fstab.Path].Missing || before.Files[fstab.Path].Problem != "" {
 		return
 	}
-	was := boot.Rehearse(before)
-	change, worse := boot.Compare(was, boot.Rehearse(after))
+	change, worse := boot.Compare(was, is)
 	if was.Verdict.Rank() > boot.ComesUp.Rank() { // an undo may bring that back
 		d.Errors = append(d.Errors, boot.Worse.New(boot.Thing, "").Key())
 	}
@@ -308,7 +308,7 @@ func devices(steps []draft.Step, before, after *inventory.Inventory) (out []draf
 	}
 	for _, s := range steps {
 		for _, t := range deed.TargetsOf(s) {
-			add(t.Disk, true)
+			add(t.Device, true)
 		}
 		for _, name := range deed.NamesOf(s) {
 			add(name, false)

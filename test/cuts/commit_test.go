@@ -283,7 +283,7 @@ func TestTasksChain(t *testing.T) {
 	}
 	defer s.Close()
 	write := func(label string) {
-		target := machine.Target{Disk: "sdb", Start: 1 << 20, Size: 30 << 20, Hold: machine.HoldContent}
+		target := machine.Target{Device: "sdb", Start: 1 << 20, Size: 30 << 20, Hold: machine.HoldContent}
 		err := s.Write(context.Background(), "write", target, func(dev block.Device) error {
 			_, err := dev.WriteAt([]byte(strings.Repeat(label, 1024)), 4096)
 			return err
@@ -386,7 +386,7 @@ type zeroing struct{}
 func (zeroing) Verb() string { return "zeroing" }
 
 func (zeroing) Plan(ctx context.Context, p *task.Planner) error {
-	target := machine.Target{Disk: "sdb", Size: 1 << 30, Hold: machine.HoldContent}
+	target := machine.Target{Device: "sdb", Size: 1 << 30, Hold: machine.HoldContent}
 	return p.Stage.Write(ctx, "zero it", target, func(dev block.Device) error {
 		if err := dev.WriteZeroes(4096, 700<<20); err != nil {
 			return err

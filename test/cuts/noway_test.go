@@ -32,7 +32,7 @@ func (growing) Verb() string { return "growing" }
 
 func (growing) Plan(ctx context.Context, p *task.Planner) error {
 	put := func(word string, at int64) error {
-		target := machine.Target{Disk: "sdb", Start: 1 << 20, Size: 1 << 20, Hold: machine.HoldTable}
+		target := machine.Target{Device: "sdb", Start: 1 << 20, Size: 1 << 20, Hold: machine.HoldTable}
 		return p.Stage.Write(ctx, "write "+word, target, func(dev block.Device) error {
 			_, err := dev.WriteAt([]byte(strings.Repeat(word, 128)), at)
 			return err

@@ -35,7 +35,7 @@ func planned(d *draft.Draft, err error) string {
 		fmt.Fprintf(&b, "  step %d: %s: %s%s\n", i+1, s.Kind(), s.Title, map[bool]string{true: " (no way back)"}[s.NoWayBack])
 		switch w := s.Body.(type) {
 		case *draft.Writing:
-			fmt.Fprintf(&b, "    %s of %v, %d phases (%d before the fence), %d bytes", w.Target.Disk, w.Target.Span(), w.Phases, w.Before, int64(w.Bytes))
+			fmt.Fprintf(&b, "    %s of %v, %d phases (%d before the fence), %d bytes", w.Target.Device, w.Target.Span(), w.Phases, w.Before, int64(w.Bytes))
 			if w.Fence != nil {
 				fmt.Fprintf(&b, ", fence %v for %v and %v", w.Fence.Old, w.Fence.New, w.Fence.Rest)
 			}

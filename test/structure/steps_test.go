@@ -1,6 +1,7 @@
 package structure
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 )
@@ -31,5 +32,36 @@ func TestANewVerbIsAFileAndARow(t *testing.T) {
 	out := o.run("go", "test", "-overlay", o.written(), "./internal/machine", "./test/cuts", "-run", "TestVerbs|TestQuieten", "-count=1", "-v")
 	if !strings.Contains(out, "--- PASS: TestVerbs") || !strings.Contains(out, "--- PASS: TestQuieten") {
 		t.Errorf("it proved nothing:\n%s", out)
+	}
+}
+
+// TestTextFilesAreReadOnceALook: a change reads the table before and after it, when it is planned
+// and when it is planned again; nothing else reads it, and so it is with the units.
+func TestTextFilesAreReadOnceALook(t *testing.T) {
+	o := newOverlay(t)
+	o.row("core/text/fstab/fstab.go", "\tf := &File{}\n\tlost := false\n", "\tParses.Add(1)\n")
+	o.file("core/text/fstab/count.go", "count/count.go.txt")
+	o.row("core/units/set.go", "\tat := map[string]int{}\n\tbeside := beside{", "\tLoads.Add(1)\n")
+	o.file("core/units/count.go", "count/units.go.txt")
+	o.file("test/cuts/count_test.go", "count/count_test.go.txt")
+	out := o.run("go", "test", "-overlay", o.written(), "./test/cuts", "-run", "TestCounted", "-count=1", "-v")
+	commands := 0
+	for line := range strings.Lines(out) {
+		var verb string
+		var tables, loads int
+		name, rest, is := strings.Cut(strings.TrimPrefix(line, "counted: "), ": ")
+		if !is || !strings.HasPrefix(line, "counted: ") {
+			continue
+		}
+		if _, err := fmt.Sscanf(rest, "%d tables, %d times the units", &tables, &loads); err != nil {
+			t.Fatalf("%q: %v", line, err)
+		}
+		commands++
+		if verb = name; tables > 4 || loads > 8 {
+			t.Errorf("%s reads the table %d times and the units %d times", verb, tables, loads)
+		}
+	}
+	if commands != 4 {
+		t.Errorf("%d commands were counted:\n%s", commands, out)
 	}
 }

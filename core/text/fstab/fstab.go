@@ -13,6 +13,7 @@
 package fstab
 
 import (
+	"slices"
 	"strings"
 )
 
@@ -121,6 +122,9 @@ func (l Line) Column(field int) (inBytes, inCells int) {
 	}
 	return l.Fields[field].Start + 1, cells + 1
 }
+
+// Clone is the table for whoever changes it.
+func (f *File) Clone() *File { return &File{slices.Clone(f.Lines)} }
 
 // Bytes gives the table as it is to be stored.
 func (f *File) Bytes() []byte {

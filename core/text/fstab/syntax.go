@@ -6,9 +6,12 @@ import "fundus/core/text"
 type Syntax struct{}
 
 // Mentions implements text.Syntax: the first field of each entry.
-func (Syntax) Mentions(data []byte) (out []text.Mention) {
+func (Syntax) Mentions(data []byte) []text.Mention { return Parse(data).Mentions() }
+
+// Mentions are those of a table that was read.
+func (f *File) Mentions() (out []text.Mention) {
 	at := 0
-	for _, l := range Parse(data).Lines {
+	for _, l := range f.Lines {
 		if l.Entry != nil && text.IsDevice(l.Entry.Spec) {
 			first := l.Fields[SpecField]
 			out = append(out, text.Mention{Line: l.Number, Text: l.Text(), Spec: l.Entry.Spec, Start: at + first.Start, End: at + first.End})

@@ -153,7 +153,7 @@ func TestPowerCut(t *testing.T) {
 	if err := b.PlantFault("sdb", &Fault{CutAtWrite: 1}); err != nil {
 		t.Fatal(err)
 	}
-	claim, err := b.Claim(ctx, nil, []machine.Target{{Disk: "sdb"}})
+	claim, err := b.Claim(ctx, nil, []machine.Target{{Device: "sdb"}})
 	if err != nil {
 		t.Fatal(err)
 	}

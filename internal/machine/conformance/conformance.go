@@ -132,7 +132,7 @@ func Rows(s Subject) []Row {
 		return machine.Action{Verb: machine.Mount, Device: s.Part(number), UseArgs: machine.UseArgs{Where: where}}
 	}
 	claim := func(start, size quantity.Bytes) *machine.Target {
-		return &machine.Target{Disk: s.Disk, Start: start, Size: size, Hold: machine.HoldContent}
+		return &machine.Target{Device: s.Disk, Start: start, Size: size, Hold: machine.HoldContent}
 	}
 	mounted := []machine.Action{mount(1, "/srv/a")}
 	swapOn := machine.Action{Verb: machine.SwapOn, Device: s.Part(3)}
@@ -153,13 +153,13 @@ func Rows(s Subject) []Row {
 		{Rule: machine.RuleReadOnly, Action: mount(1, "/srv/a"), ReadOnly: true},
 		{Rule: machine.RuleAsleep, Action: mount(1, "/srv/a"), Asleep: true, Ours: true},
 		{Rule: machine.RuleAsleep, Target: claim(sectors*sector, sectors*sector), Asleep: true, Ours: true},
-		{Rule: machine.RuleAsleep, Target: &machine.Target{Disk: s.Disk, Size: sector, Hold: machine.HoldTable}, Asleep: true, Ours: true},
+		{Rule: machine.RuleAsleep, Target: &machine.Target{Device: s.Disk, Size: sector, Hold: machine.HoldTable}, Asleep: true, Ours: true},
 		{Rule: machine.RuleOption, Action: machine.Action{Verb: machine.Mount, Device: s.Part(1), UseArgs: machine.UseArgs{Where: "/srv/a", Options: "noatime,nosuchoption"}}},
 		{Rule: machine.RuleOption, Action: machine.Action{Verb: machine.Mount, Device: s.Part(1), UseArgs: machine.UseArgs{Where: "/srv/a", Options: "errors=never"}}},
-		{Rule: machine.RuleReadOnly, Target: &machine.Target{Disk: s.Disk}, ReadOnly: true},
+		{Rule: machine.RuleReadOnly, Target: &machine.Target{Device: s.Disk}, ReadOnly: true},
 		{Rule: machine.RuleMounted, First: mounted, Target: claim(sectors*sector, sectors*sector)},
 		{Rule: machine.RuleMounted, First: mounted, Target: claim(0, Size)},
-		{Rule: machine.RuleRoot, Target: &machine.Target{Disk: s.RootDisk, Size: s.RootSize, Hold: machine.HoldContent}},
+		{Rule: machine.RuleRoot, Target: &machine.Target{Device: s.RootDisk, Size: s.RootSize, Hold: machine.HoldContent}},
 		{Rule: machine.RuleRoot, Action: machine.Action{Verb: machine.Unmount, UseArgs: machine.UseArgs{Where: "/"}}, Ours: true}, // the kernel would make it read-only
 		{Rule: machine.RuleNotMounted, Action: machine.Action{Verb: machine.Unmount, UseArgs: machine.UseArgs{Where: "/srv/a"}}},
 		{Rule: machine.RuleBusy, First: []machine.Action{mount(1, "/srv/a"), mount(8, "/srv/a/deep")}, Action: machine.Action{Verb: machine.Unmount, UseArgs: machine.UseArgs{Where: "/srv/a"}}},
@@ -312,7 +312,7 @@ func (s Subject) row(ctx context.Context, row Row) error {
 // swapSays writes what stands at the end of the swap area's first page.
 func (s Subject) swapSays(ctx context.Context, m machine.Machine, word string) error {
 	const start, signature = 3 * sectors * sector, 4086
-	claim, err := m.Claim(ctx, nil, []machine.Target{{Disk: s.Disk, Start: start, Size: sectors * sector, Hold: machine.HoldContent}})
+	claim, err := m.Claim(ctx, nil, []machine.Target{{Device: s.Disk, Start: start, Size: sectors * sector, Hold: machine.HoldContent}})
 	if err != nil {
 		return err
 	}

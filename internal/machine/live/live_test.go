@@ -156,7 +156,7 @@ func TestDiscover(t *testing.T) {
 // refused.
 func TestNarrowWritesThroughTheNarrowestNode(t *testing.T) {
 	m := fernhill(t)
-	held := machine.Target{Disk: "sdb", Start: 1 << 20, Size: 20 << 20, Hold: machine.HoldContent}
+	held := machine.Target{Device: "sdb", Start: 1 << 20, Size: 20 << 20, Hold: machine.HoldContent}
 	var refusal *machine.Refusal
 	if _, err := m.Claim(context.Background(), nil, []machine.Target{held}); !errors.As(err, &refusal) || refusal.Rule != machine.RuleMounted {
 		t.Errorf("a partition in use: %v", err)

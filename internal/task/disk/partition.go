@@ -266,6 +266,6 @@ func decideContent(ctx context.Context, p *task.Planner, n inventory.Node, decis
 	if loss != nil {
 		p.Draft.Losses = append(p.Draft.Losses, *loss)
 	}
-	target := machine.Target{Disk: n.Name, Start: start, Size: size, Hold: machine.HoldContent}
+	target := machine.Target{Device: n.Name, Start: start, Size: size, Hold: machine.HoldContent}
 	return p.Write(ctx, "erase old signatures", target, func(dev block.Device) error { return task.EraseSignatures(dev, under.Contents) })
 }

@@ -367,7 +367,7 @@ func (c *chain) content(ctx context.Context, p *task.Planner, changes []stack.Ch
 	if len(changes) == 1 {
 		p.Title("resize the %s on %s to %v", c.layers[1].What, n.Name, to)
 	}
-	target := machine.Target{Disk: n.Disk(), Start: n.Start, Size: room, Hold: machine.HoldContent}
+	target := machine.Target{Device: n.Disk(), Start: n.Start, Size: room, Hold: machine.HoldContent}
 	return p.Write(ctx, fmt.Sprintf("give the %s on %s %v", content.Kind, n.Name, to), target, func(dev block.Device) error {
 		got, err := k.Resizing.Resize(ctx, dev, to, nil)
 		if err != nil {

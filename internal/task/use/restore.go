@@ -147,7 +147,7 @@ func Accept(store *deed.Store, v *inventory.Inventory) error {
 func Remember(store *deed.Store, v *inventory.Inventory) error {
 	f := v.Files[fstab.Path]
 	kept, err := store.Kept(fstab.Path)
-	if err != nil || f.Missing || f.Problem != "" || len(fstab.Parse(f.Data).Entries()) == 0 {
+	if err != nil || f.Missing || f.Problem != "" || len(v.Fstab().Entries()) == 0 {
 		return err
 	}
 	if len(kept) > 0 {

@@ -120,11 +120,7 @@ func (r *UnitAdd) described(ctx context.Context, p *task.Planner, v *inventory.I
 
 // readOne is what systemd makes of the line.
 func readOne(e fstab.Entry, v *inventory.Inventory) fstab.Unit {
-	table := &fstab.File{}
-	if _, err := table.Add(e, 0); err != nil {
-		return fstab.Unit{Entry: e}
-	}
-	return fstab.Read(table, v.Real)[0]
+	return fstab.Read(&fstab.File{Lines: []fstab.Line{{Number: 1, Entry: &e}}}, v.Real)[0]
 }
 
 // standing refuses what is there already for the place; it is true where that is the very same.
@@ -139,7 +135,7 @@ func standing(v *inventory.Inventory, made units.Made, u fstab.Unit, line int) (
 			return false, advice.Way(err, "fundus unit add --from-fstab %d", l.Line)
 		}
 	}
-	for _, l := range units.Load(v.UnitFiles) {
+	for _, l := range v.Loaded() {
 		if l.Name != made.Unit && l.Name != made.Main {
 			continue
 		}
@@ -223,7 +219,7 @@ func (r *UnitRemove) Plan(ctx context.Context, p *task.Planner) error {
 
 // findUnit finds a unit by its name or its place, with the automount before it.
 func findUnit(v *inventory.Inventory, word string) (l units.Loaded, automount *units.Loaded, err error) {
-	all := units.Load(v.UnitFiles)
+	all := v.Loaded()
 	base := strings.TrimSuffix(word, unit.Suffix(word))
 	if strings.HasPrefix(word, "/") {
 		base = strings.TrimSuffix(unit.Name(word, "mount"), ".mount")

@@ -98,14 +98,14 @@ func askKernel(row conformance.Row) error {
 	node := "/dev/" + a.Device
 	switch {
 	case row.Target != nil && row.ReadOnly:
-		f, err := os.OpenFile("/dev/"+row.Target.Disk, os.O_RDWR, 0)
+		f, err := os.OpenFile("/dev/"+row.Target.Device, os.O_RDWR, 0)
 		if err == nil {
 			_, err = f.WriteAt(make([]byte, 512), 0)
 			f.Close()
 		}
 		return err
 	case row.Target != nil:
-		path := "/dev/" + row.Target.Disk
+		path := "/dev/" + row.Target.Device
 		if row.Target.Start > 0 {
 			path += "1"
 		}
