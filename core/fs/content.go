@@ -75,8 +75,7 @@ type Content struct {
 	OldFormat  bool           // of a version before today's
 	NoJournal  bool           // its kind may have one, and it has none
 	Unknown    []string       // features that Fundus does not know: it will not write
-	Device     string         // UUID of this device, of a kind that spans several
-	Devices    string         // "device 1 of 3", where there is more than one
+	Member     OneOf          // of a kind that spans several devices: which of them this is
 	Sealed     bool           // a checksum over its label, its size among that, was right: there is no doubt of it
 	Unread     string         // what it is a member of, where that has content of its own that no probe reads
 	Yields     string         // a kind that is believed instead where both are there
@@ -93,6 +92,16 @@ type Content struct {
 	Features   []Feature      // that it uses, of the kinds that list them
 	Facts      []Fact         // for inspect, in the order to be shown
 }
+
+// OneOf is a device of several that hold something together.
+type OneOf struct {
+	ID    string // of this device, as Linux writes a UUID
+	Index int    // from 1
+	Of    int    // how many there are; 0 where that is not recorded
+}
+
+// Spans reports whether the content lies on other devices as well.
+func (c Content) Spans() bool { return c.Member.Of > 1 }
 
 // AtMount is why the kernel refuses to mount what has a good superblock: every mount, every one but
 // those that leave the journal alone, or one for writing. All are "" where nothing that it reads is

@@ -123,7 +123,7 @@ type Node struct {
 	Linux    KernelPart        // of a partition: what the kernel makes of it when it reads the table; of no size where it takes none
 	Device   string            // the kernel's number of it, "8:17"; empty where there is no kernel
 	Alias    string            // its other name: of a device-mapper device, of an array
-	Layer    string            // what an array or a volume is, such as "logical volume" or "RAID 1, active"
+	Layer    Layer             // what an array or a volume is
 	BuiltOn  []string          // names of the nodes below an array or a volume
 	Links    []string          // other paths in /dev that lead here
 	Problem  string            // why it could not be read, else empty

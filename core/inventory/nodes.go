@@ -110,3 +110,24 @@ func (v *Inventory) Imaged(n Node) bool {
 	disk, ok := v.Node(n.Parent)
 	return n.Form == Image || ok && disk.Form == Image
 }
+
+// Below lists the whole devices that a node is built on, over every layer.
+func (v *Inventory) Below(n Node) (out []Node) {
+	seen := map[string]bool{} // the kernel builds no circles
+	var down func(n Node)
+	down = func(n Node) {
+		for _, name := range n.BuiltOn {
+			under, ok := v.Node(name)
+			if disk, in := v.Node(under.Parent); in {
+				under = disk
+			}
+			if ok && !seen[under.Name] {
+				seen[under.Name] = true
+				out = append(out, under)
+				down(under)
+			}
+		}
+	}
+	down(n)
+	return out
+}

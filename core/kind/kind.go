@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"fundus/core/block"
@@ -205,12 +206,17 @@ type Simulation struct {
 	Grown func(dev block.Device, to quantity.Bytes) error
 }
 
-// All lists the kinds in the order in which Linux would ask for them.
+// All lists the kinds in the order in which Linux would ask for them. The list is made once and
+// shared: nobody changes it.
 //
 // The order matters where two probes recognise the same bytes: the fence first, since it
 // stands in place of signatures; tables before what may lie behind them; an MBR last, since
 // its magic is that of every boot sector.
-func All() []Kind {
+func All() []Kind { return all() }
+
+var all = sync.OnceValue(list)
+
+func list() []Kind {
 	return []Kind{
 		{Name: "fence", Probe: fence.Probe, Fields: fence.Fields},
 		{Name: "gpt", Probe: probeGPT, Fields: gpt.Fields},

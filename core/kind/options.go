@@ -3,6 +3,7 @@ package kind
 import (
 	"slices"
 	"strings"
+	"sync"
 
 	"fundus/core/mountopt"
 )
@@ -12,13 +13,24 @@ func inMemory() Mounts { return Mounts{[]string{"tmpfs"}, mountopt.InMemory} }
 
 // Options are the mount options of a type: those of its kind, and those of every mount.
 func Options(typ string) mountopt.Table {
-	for _, m := range mounts() {
-		if slices.Contains(m.As, typ) {
-			return mountopt.For(typ, m.Rows())
-		}
+	if t, known := optionTables()[typ]; known {
+		return t
 	}
 	return mountopt.For(typ, nil)
 }
+
+// optionTables are those of the types whose own options are known.
+var optionTables = sync.OnceValue(func() map[string]mountopt.Table {
+	out := map[string]mountopt.Table{}
+	for _, m := range mounts() {
+		for _, typ := range m.As {
+			if _, first := out[typ]; !first {
+				out[typ] = mountopt.For(typ, m.Rows())
+			}
+		}
+	}
+	return out
+})
 
 // MountTypes lists the types whose own options are known.
 func MountTypes() (types []string) {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"fundus/core/advice"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/kind"
@@ -115,7 +116,7 @@ func (a Ask) content() *Obstacle {
 	case n.Problem != "" && !ok:
 		return no(Unread, "%s", n.Problem)
 	case !ok && len(n.Contents) > 1:
-		return no(Nothing, "it carries several signatures: %s", n.Holds())
+		return no(Nothing, "it carries several signatures: %s", advice.Holds(n))
 	case !ok:
 		return no(Nothing, "it holds no %s", wants)
 	case c.Class == fs.Fence:

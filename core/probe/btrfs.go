@@ -1,8 +1,8 @@
 package probe
 
 import (
-	"fmt"
 	"hash/crc32"
+	"math"
 
 	"fundus/core/block"
 	"fundus/core/block/field"
@@ -65,13 +65,13 @@ func Btrfs(dev block.Device) (*fs.Content, error) {
 	}
 	sized(c, l.u64(btrfsDevTotal)/sector, sector)
 	c.Size = times(l.u64(btrfsDevTotal), 1)
-	c.Device = l.uuid(btrfsDevUUID)
+	c.Member.ID = l.uuid(btrfsDevUUID)
 	// How full one of several devices is stands in trees that are not read here: the used
 	// bytes of the superblock count all devices together.
 	if devices := l.u64(btrfsDevices); devices == 1 {
 		c.Used, c.HasUsage = times(l.u64(btrfsUsed), 1), true
 	} else {
-		c.Devices = fmt.Sprintf("device %d of %d", l.u64(btrfsDevID), devices)
+		c.Member.Index, c.Member.Of = int(min(l.u64(btrfsDevID), math.MaxInt32)), int(min(devices, math.MaxInt32))
 	}
 	fact(c, "room", "device %d of %d; %v of %v used on all of them", l.u64(btrfsDevID), l.u64(btrfsDevices), times(l.u64(btrfsUsed), 1), times(l.u64(btrfsTotal), 1))
 	fact(c, "shape", "nodes of %d bytes; generation %d", l.u32(btrfsNode), l.u64(btrfsGeneration))

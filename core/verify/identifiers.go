@@ -37,7 +37,7 @@ func identifiers(v *inventory.Inventory) []finding.Finding {
 		}
 		// What is built on a device shows what is on it; and one file system may
 		// lie on several devices.
-		if c, ok := n.Content(); ok && c.Devices == "" && !v.Held(n.Name) {
+		if c, ok := n.Content(); ok && !c.Spans() && !v.Held(n.Name) {
 			add(DuplicateUUID, ids["UUID"], n.Name)
 			add(DuplicateLabel, ids["LABEL"], n.Name)
 		}

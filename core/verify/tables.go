@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"fundus/core/advice"
 	"fundus/core/finding"
 	"fundus/core/fs"
 	"fundus/core/inventory"
@@ -93,7 +94,7 @@ func contents(v *inventory.Inventory) []finding.Finding {
 		case ok && c.AtMount.Writing != "" && len(v.UsesOf(n.Name)) == 0:
 			out = append(out, ContentDamaged.New(n.Name, "the %s is damaged, and the kernel mounts it for reading alone: %s", c.Kind, c.AtMount.Writing).
 				WithRemedy("copy away what is in it (fundus mount %s DIRECTORY --untouched), before anything is tried", n.Name))
-		case n.Holds() == unknown:
+		case n.Unrecognised():
 			f := ContentUnknown.New(n.Name, "its contents are not recognised")
 			if n.Form == inventory.Disk {
 				out = append(out, f.WithMend("fundus table repair %s --search", n.Name))
@@ -108,8 +109,6 @@ func contents(v *inventory.Inventory) []finding.Finding {
 	return out
 }
 
-// unknown is what a node holds of which no probe knows anything, and which is not zeros.
-const unknown = "unknown"
 
 // damage is what the probe found wrong.
 func damage(c fs.Content) string {
@@ -143,7 +142,7 @@ func nonTables(n inventory.Node) int {
 // It is an error only where udev believes none of them: then the device has no identifier,
 // and what names it by one waits at boot.
 func twofold(n inventory.Node, believed bool) finding.Finding {
-	f := ContentTwofold.New(n.Name, "carries several signatures: %s; believed is %s", n.Places(), n.Believed())
+	f := ContentTwofold.New(n.Name, "carries several signatures: %s; believed is %s", advice.Signatures(n), advice.Believed(n))
 	if believed {
 		f.Severity = finding.Warning
 	}

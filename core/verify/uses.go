@@ -130,7 +130,7 @@ func nameless(n inventory.Node) (out []finding.Finding) {
 // grows reports whether the content could be larger than it is, and has a UUID by
 // rights.
 func grows(c fs.Content) bool {
-	return c.State != fs.Damaged && c.Grows && c.Devices == ""
+	return c.State != fs.Damaged && c.Grows && !c.Spans()
 }
 
 // Linux mounts what it finds, whatever the type says. The type matters to those who look

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fundus/core/advice"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/kind"
@@ -125,7 +126,7 @@ func (e *Env) look(cmd *cobra.Command) *inventory.Inventory {
 // described is a device with what tells it from others: what it holds, how large, whose it is,
 // where it is used.
 func described(v *inventory.Inventory, n inventory.Node) string {
-	words := []string{n.Words(), n.Size.String()}
+	words := []string{advice.Words(n), n.Size.String()}
 	if n.Parent == "" {
 		words = append(words, n.Hardware.Model, n.Hardware.Serial)
 	}

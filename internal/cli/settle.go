@@ -32,7 +32,7 @@ func (e *Env) change(cmd *cobra.Command, r task.Request, words ...string) error 
 
 // settle is the road of every change: plan, show, ask or store, commit.
 func (e *Env) settle(ctx context.Context, m *onMachine, r task.Request) error {
-	s := task.Conditions{Machine: m.Machine, Store: m.store, Clock: e.Now(), Spill: spill(m.store), Config: e.configuration(), WithoutUndo: e.o.withoutUndo, InPlace: e.o.inPlace}
+	s := task.Conditions{Machine: m.Machine, Store: m.store, Clock: e.Now(), Spill: spill(m.store), Config: e.configuration(), Decode: all.Decode, WithoutUndo: e.o.withoutUndo, InPlace: e.o.inPlace}
 	if _, err := io.ReadFull(e.Random, s.Seed[:]); err != nil {
 		return err
 	}
@@ -231,7 +231,7 @@ func (e *Env) commitStored(ctx context.Context, code string) error {
 	if err != nil {
 		return err
 	}
-	s := task.Conditions{Machine: m.Machine, Store: m.store, Clock: stored.Clock, Spill: spill(m.store), Config: e.configuration(), WithoutUndo: stored.Forward, InPlace: stored.InPlace}
+	s := task.Conditions{Machine: m.Machine, Store: m.store, Clock: stored.Clock, Spill: spill(m.store), Config: e.configuration(), Decode: all.Decode, WithoutUndo: stored.Forward, InPlace: stored.InPlace}
 	seed, err := hex.DecodeString(stored.Seed)
 	if err != nil || len(seed) != len(s.Seed) {
 		return fmt.Errorf("draft %s: its record is damaged; draft the change again", code)

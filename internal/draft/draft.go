@@ -90,7 +90,10 @@ type Part struct {
 	Values   []fs.Value // of settings, with their origins
 	Notes    []string   // roundings and the like
 	Warnings []string
-	Steps    [2]int // first, and the one behind the last
+	Steps    [2]int   // first, and the one behind the last
+	Under    int      // the part, counted from 1, that is made of this one and others; 0 where it stands by itself
+	Idle     bool     // it is so already: the request has nothing to do
+	Made     []string // devices that it makes, by their names
 }
 
 // LineChange shows what becomes of a text file's lines.

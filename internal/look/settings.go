@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 
+	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/core/fs"
 	"fundus/core/inventory"
@@ -70,7 +71,7 @@ func Settings(ctx context.Context, r machine.Reader, word string) (KindSettings,
 	c, ok := n.Content()
 	k, known := kind.Of(c)
 	if !ok || !known || k.Values == nil {
-		return KindSettings{}, fmt.Errorf("%s: %w: it holds %s, and settings are read of %s", n.Name, ErrNoSettings, cmp.Or(n.Holds(), "nothing"), strings.Join(withSettings(), ", "))
+		return KindSettings{}, fmt.Errorf("%s: %w: it holds %s, and settings are read of %s", n.Name, ErrNoSettings, cmp.Or(advice.Holds(n), "nothing"), strings.Join(withSettings(), ", "))
 	}
 	values, err := valuesOf(ctx, r, n, k)
 	if err != nil {

@@ -8,6 +8,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/core/fs/ext"
 	"fundus/core/inventory"
@@ -60,7 +61,7 @@ func herbarium(t testing.TB) block.Device {
 func TestALookReadsLittle(t *testing.T) {
 	dev := &noted{Device: herbarium(t)}
 	node := inventory.Node{Name: "sdb", Form: inventory.Disk, Size: 64 << 20, Geometry: block.DefaultGeometry}
-	if found := scan.Disk(node, dev); len(found) != 5 || found[4].Holds() != "ext4" {
+	if found := scan.Disk(node, dev); len(found) != 5 || advice.Holds(found[4]) != "ext4" {
 		t.Fatalf("%d nodes", len(found))
 	}
 	sum, twice := int64(0), map[[2]int64]int{}

@@ -293,6 +293,17 @@ type Target struct {
 	Start  quantity.Bytes `json:"start_bytes"` // of the span on it
 	Size   quantity.Bytes `json:"size_bytes"`
 	Hold   Hold           `json:"hold"`
+	// Mapping is where the device's bytes lie, of one that is put together from others and need not
+	// be there: then what it lies on is.
+	Mapping *Mapping `json:"mapping,omitempty"`
+}
+
+// Mapping are the runs of a device on others, which are whole ones; see block.Mapped.
+type Mapping struct {
+	Set     string      `json:"set"` // what the device belongs to, by its identifier
+	ID      string      `json:"id"`  // of the device
+	Devices []string    `json:"devices"`
+	Runs    []block.Run `json:"runs"`
 }
 
 // Span is the target's span in bytes.

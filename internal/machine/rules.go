@@ -317,7 +317,7 @@ func checkGrow(v *inventory.Inventory, a Action) *Refusal {
 	case !ok:
 		return refuse(RuleNoDevice, a.Device, "fundus survey", "there is no such device")
 	case !holds || k.Growing == nil:
-		return refuse(RuleWrongKind, n.Name, "", "the kernel makes no %s larger", orNothing(n.Holds()))
+		return refuse(RuleWrongKind, n.Name, "", "the kernel makes no %s larger", orNothing(advice.Holds(n)))
 	case !Grows(v, k):
 		return refuse(RuleNoGrowth, n.Name, "", "a bench does not make a mounted %s larger", c.Kind)
 	case len(mounts) == 0:
@@ -341,7 +341,7 @@ func contentOf(v *inventory.Inventory, a Action, what string) (inventory.Node, f
 	}
 	c, ok := n.Content()
 	if !ok {
-		return n, c, refuse(RuleNoContent, n.Name, "fundus inspect "+n.Name, "it holds nothing that could have %s (%s)", what, orNothing(n.Holds()))
+		return n, c, refuse(RuleNoContent, n.Name, "fundus inspect "+n.Name, "it holds nothing that could have %s (%s)", what, orNothing(advice.Holds(n)))
 	}
 	return n, c, nil
 }
@@ -396,13 +396,13 @@ func checkSwap(v *inventory.Inventory, a Action) *Refusal {
 	case a.Verb == SwapOn && active:
 		return refuse(RuleSwapTwice, n.Name, "", "it is already used as swap")
 	case a.Verb == SwapOff && !active:
-		return refuse(RuleNotSwap, n.Name, "", "it is no swap area in use (%s)", orNothing(n.Holds()))
-	case a.Verb == SwapOn && advice.Of(n) == advice.Empty:
+		return refuse(RuleNotSwap, n.Name, "", "it is no swap area in use (%s)", orNothing(advice.Holds(n)))
+	case a.Verb == SwapOn && n.Holding() == inventory.Empty:
 		return refuse(RuleNotSwap, n.Name, "fundus format "+n.Name+" swap", "it is empty, and no swap area yet")
 	case a.Verb == SwapOn && mounts.WrongPage(c) != "":
 		return refuse(RuleNotSwap, n.Name, "fundus inspect "+n.Name, "%s", mounts.WrongPage(c))
 	case a.Verb == SwapOn && (!isSwap || c.Class != fs.Swap):
-		return refuse(RuleNotSwap, n.Name, "fundus swap list", "it is no swap area (%s)", orNothing(n.Holds()))
+		return refuse(RuleNotSwap, n.Name, "fundus swap list", "it is no swap area (%s)", orNothing(advice.Holds(n)))
 	}
 	return nil
 }

@@ -184,6 +184,9 @@ func (s *Stage) rescan(name string, dev block.Device) {
 // Over appends a step that puts a layer over the disk as it would be by then. Without a body there
 // is nothing to do, and neither is there a layer.
 func (s *Stage) Over(ctx context.Context, title, name string, put func(under block.Device) (draft.Body, Layer, error)) error {
+	if err := s.opaque(name); err != nil {
+		return err
+	}
 	d, err := s.disk(ctx, name)
 	if err != nil {
 		return err
@@ -194,6 +197,26 @@ func (s *Stage) Over(ctx context.Context, title, name string, put func(under blo
 		s.add(title, body)
 	}
 	return errors.Join(err, ctx.Err())
+}
+
+// ErrOpaque says that a draft writes to a device and to what that is built on, of which nobody
+// knows where on it the bytes of the one lie.
+var ErrOpaque = errors.New("a draft writes to one of them alone")
+
+// opaque refuses to write to a device where the draft writes to what it is built on already, or to
+// what is built on it: the layers of both would say different things of the same bytes.
+func (s *Stage) opaque(name string) error {
+	n, _ := s.now.Node(name)
+	for _, other := range slices.Sorted(maps.Keys(s.disks)) {
+		o, _ := s.now.Node(other)
+		on := func(a, b inventory.Node) bool {
+			return slices.ContainsFunc(s.now.Below(a), func(u inventory.Node) bool { return u.Name == b.Name })
+		}
+		if len(s.disks[other].layers) > 0 && (on(n, o) || on(o, n)) {
+			return fmt.Errorf("%s and %s: the one is built on the other, and %w; commit what is drafted on %s first", name, other, ErrOpaque, other)
+		}
+	}
+	return nil
 }
 
 // Write runs the function on the span of the disk and appends the step. What
@@ -537,7 +560,16 @@ func (s *Stage) SetFstab(title string, table *fstab.File) error {
 }
 
 // Fstab is the table of file systems as it would be, for whoever changes it.
-func (s *Stage) Fstab() *fstab.File { return s.now.Fstab().Clone() }
+func (s *Stage) Fstab() *fstab.File {
+	if _, read := s.now.Files[fstab.Path]; read {
+		return s.now.Fstab().Clone()
+	}
+	state, err := s.ReadFile(fstab.Path)
+	if err != nil {
+		return &fstab.File{}
+	}
+	return fstab.Parse(state.Data)
+}
 
 // FstabEntry finds the entry for a mount point, as it would be.
 func FstabEntry(v *inventory.Inventory, dir string) (fstab.Entry, int, bool) {

@@ -83,7 +83,7 @@ func (p *Planner) LossOf(ctx context.Context, n inventory.Node) (*draft.Loss, er
 	if n.Problem != "" {
 		loss.What = "unreadable: " + n.Problem
 		if len(n.Contents) > 0 {
-			loss.What = n.Holds() + ", " + loss.What
+			loss.What = advice.Holds(n) + ", " + loss.What
 		}
 		return loss, nil
 	}

@@ -53,6 +53,8 @@ type Conditions struct {
 	Config  *config.Config // nil for the defaults
 	// WithoutUndo keeps no images from before: the draft can only be completed then.
 	WithoutUndo bool
+	// Decode gives a stored request back; nil where none is planned that holds others.
+	Decode func(r draft.Request) (Request, error)
 	// InPlace lets text files be written over where nothing can be renamed over them.
 	InPlace bool
 }
@@ -65,6 +67,7 @@ type Planner struct {
 	Config   *config.Config
 	Draft    draft.Draft
 	part     int // of the draft's, which is being planned
+	decode   func(r draft.Request) (Request, error)
 	requests int // so far
 	random   *rand.ChaCha8
 	Undoes   string // identifier of the deed that it takes back
@@ -118,7 +121,7 @@ func planOnce(ctx context.Context, s Conditions, r Request) (*draft.Plan, []stri
 	if s.Config == nil {
 		s.Config = config.Default()
 	}
-	p := &Planner{Stage: st, Store: s.Store, Clock: s.Clock, Config: s.Config}
+	p := &Planner{Stage: st, Store: s.Store, Clock: s.Clock, Config: s.Config, decode: s.Decode}
 	p.Draft = draft.Draft{Format: draft.Format, Machine: st.Before().Machine.String(), Root: st.Before().Machine.Root, Seed: s.Seed, Clock: s.Clock, Forward: s.WithoutUndo, InPlace: s.InPlace}
 	st.InPlace = s.InPlace
 	plan := &draft.Plan{Seen: st.Before(), Strokes: st.Strokes, Release: st.Close}
@@ -169,6 +172,36 @@ func (p *Planner) Do(ctx context.Context, r Request) error {
 	p.random = random
 	return err
 }
+
+// ErrUndecoded is a request that holds others where nobody reads those.
+var ErrUndecoded = errors.New("it holds other requests, which are not read here")
+
+// Decode gives a request back that another one holds.
+func (p *Planner) Decode(r draft.Request) (Request, error) {
+	if p.decode == nil {
+		return nil, ErrUndecoded
+	}
+	return p.decode(r)
+}
+
+// Inner plans another request as one of those that the present one is made of, and gives the names
+// of the devices that it makes.
+func (p *Planner) Inner(ctx context.Context, r Request) (made []string, err error) {
+	first, steps := len(p.Draft.Parts), len(p.Stage.Steps())
+	err = p.Do(ctx, r)
+	for i := first; i < len(p.Draft.Parts); i++ {
+		part := &p.Draft.Parts[i]
+		part.Under = p.part + 1
+		made = append(made, part.Made...)
+	}
+	if err == nil {
+		p.Draft.Parts[first].Idle = steps == len(p.Stage.Steps())
+	}
+	return made, err
+}
+
+// Made says of devices that the request makes them, or finds them made already.
+func (p *Planner) Made(names ...string) { p.Current().Made = append(p.Current().Made, names...) }
 
 // Part plans what stands as a part of its own in the draft, with its title and facts.
 func (p *Planner) Part(plan func() error) error {
@@ -264,6 +297,7 @@ func (p *Planner) finish(ctx context.Context) error {
 		return f.ID == verify.ContentUnknown.ID && slices.Contains(d.Excused, f.Key()) // as was asked for
 	})
 	p.boots(before, bootBefore, bootAfter)
+	d.Losses, d.Wants = once(d.Losses, func(l draft.Loss) string { return l.Node + " " + l.What }), once(d.Wants, func(n draft.Need) string { return n.Option + " " + n.Why })
 	d.Undo, d.LastStep = grade(d.Steps)
 	if d.Forward {
 		d.Undo = draft.Never
@@ -304,7 +338,7 @@ func devices(steps []draft.Step, before, after *inventory.Inventory) (out []draf
 		}
 		disk, _ := after.Node(n.Parent)
 		image := n.Form == inventory.Image || disk.Form == inventory.Image
-		out = append(out, draft.Device{Name: n.Name, Path: n.Path, Image: image, Written: written, Identity: n.Identity, Below: below(before, n, 0)})
+		out = append(out, draft.Device{Name: n.Name, Path: n.Path, Image: image, Written: written, Identity: n.Identity, Below: below(before.Below(n))})
 	}
 	for _, s := range steps {
 		for _, t := range deed.TargetsOf(s) {
@@ -312,21 +346,6 @@ func devices(steps []draft.Step, before, after *inventory.Inventory) (out []draf
 		}
 		for _, name := range deed.NamesOf(s) {
 			add(name, false)
-		}
-	}
-	return out
-}
-
-// below lists the disks that a device is built on, over every layer.
-func below(v *inventory.Inventory, n inventory.Node, depth int) (out []inventory.Identity) {
-	const most = 16 // layers; the kernel builds no circles
-	for _, name := range n.BuiltOn {
-		under, ok := v.Node(name)
-		if parent, in := v.Node(under.Parent); in {
-			under = parent
-		}
-		if ok && depth < most {
-			out = append(append(out, under.Identity), below(v, under, depth+1)...)
 		}
 	}
 	return out
@@ -342,4 +361,24 @@ func grade(steps []draft.Step) (worst draft.Grade, last int) {
 		}
 	}
 	return worst, last
+}
+
+// below are the identities of the disks that a device is built on.
+func below(list []inventory.Node) (out []inventory.Identity) {
+	for _, n := range list {
+		out = append(out, n.Identity)
+	}
+	return out
+}
+
+// once keeps the first of those that say the same.
+func once[T any](list []T, says func(T) string) (out []T) {
+	said := map[string]bool{}
+	for _, x := range list {
+		if !said[says(x)] {
+			said[says(x)] = true
+			out = append(out, x)
+		}
+	}
+	return out
 }

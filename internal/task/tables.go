@@ -222,7 +222,7 @@ func (p *Planner) noTable(ctx context.Context, n inventory.Node) error {
 // damagedTable is the refusal to change a table of which a copy is damaged; where none is
 // good there is nothing to repair it from.
 func damagedTable(n inventory.Node, err error) error {
-	if advice.Of(n) == advice.LostTable {
+	if n.Holding() == inventory.LostTable {
 		return advice.Way(fmt.Errorf("%s: %w: its GPT is damaged in both copies", n.Name, target.ErrNoTable), "fundus table repair %s --search", n.Name)
 	}
 	return advice.Way(fmt.Errorf("%s: %w; nothing is changed while a copy is damaged", n.Name, err), "fundus table repair %s", n.Name)

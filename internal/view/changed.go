@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"fundus/core/advice"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
 	"fundus/internal/draft"
@@ -59,7 +60,7 @@ func tableWords(n inventory.Node) string {
 	if n.Table != nil {
 		return scheme(n)
 	}
-	return scheme(n) + " (" + visible(n.Words()) + ")"
+	return scheme(n) + " (" + visible(advice.Words(n)) + ")"
 }
 
 // compare puts before and after side by side, in the order of their places.

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 
+	"fundus/core/advice"
 	"fundus/core/inventory"
 )
 
@@ -156,7 +157,7 @@ func (p *Printer) Error(code int, words, state, next string) error {
 func deviceDoc(v *inventory.Inventory, n inventory.Node) DeviceDoc {
 	d := DeviceDoc{Name: n.Name, Path: n.Path, Form: string(n.Form), Parent: n.Parent, Number: n.Number, Start: int64(n.Start), Size: int64(n.Size),
 		Logical: n.Geometry.Logical, Physical: n.Geometry.Physical, Bus: n.Hardware.Bus, Model: n.Hardware.Model, Serial: n.Hardware.Serial,
-		Vendor: n.Hardware.Vendor, WWN: n.Hardware.WWN, Firmware: n.Hardware.Firmware, Alias: n.Alias, Layer: n.Layer, BuiltOn: n.BuiltOn, Links: n.Links,
+		Vendor: n.Hardware.Vendor, WWN: n.Hardware.WWN, Firmware: n.Hardware.Firmware, Alias: n.Alias, Layer: layerWords(n.Layer), BuiltOn: n.BuiltOn, Links: n.Links,
 		Removable: n.Hardware.Removable, ReadOnly: n.Hardware.ReadOnly, PartUUID: n.Entry.UUID, PartName: n.Entry.Name, PartType: n.Entry.Type,
 		Contents: []ContentDoc{}, UsedAt: []string{}, Uses: []UseDoc{}, InKernel: n.InKernel, Problem: n.Problem, Silent: n.Silent,
 		MinIO: n.Geometry.MinIO, OptIO: n.Geometry.OptIO, Offset: n.Geometry.Offset, Spinning: n.Hardware.Rotational, Discard: int64(n.Hardware.Discard),
@@ -164,13 +165,13 @@ func deviceDoc(v *inventory.Inventory, n inventory.Node) DeviceDoc {
 	if c, ok := n.Content(); ok && len(n.Contents) > 1 {
 		d.Believed = c.Kind
 	}
-	d.Holds = cmp.Or(n.Holds(), "empty")
+	d.Holds = cmp.Or(advice.Holds(n), "empty")
 	if n.Table != nil {
 		d.Scheme, d.TableID = string(n.Table.Scheme), n.Table.ID
-		d.Holds = cmp.Or(n.Holds(), "table")
+		d.Holds = cmp.Or(advice.Holds(n), "table")
 	}
 	for _, c := range n.Contents {
-		doc := ContentDoc{Kind: c.Kind, Version: c.Version, Class: string(c.Class), Device: c.Device, Devices: c.Devices, Places: []SpanDoc{}, Label: c.Label, UUID: c.UUID, Size: int64(c.Size), BlockSize: int64(c.BlockSize), Used: int64(c.Used), State: inventory.StateOf(c, v.UsesOf(n.Name)), Unknown: c.Unknown}
+		doc := ContentDoc{Kind: c.Kind, Version: c.Version, Class: string(c.Class), Device: c.Member.ID, Devices: memberWords(c.Member.Index, c.Member.Of), Places: []SpanDoc{}, Label: c.Label, UUID: c.UUID, Size: int64(c.Size), BlockSize: int64(c.BlockSize), Used: int64(c.Used), State: inventory.StateOf(c, v.UsesOf(n.Name)), Unknown: c.Unknown}
 		for _, s := range c.Signatures {
 			doc.Places = append(doc.Places, SpanDoc{s.Start, s.Count})
 		}

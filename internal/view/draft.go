@@ -180,8 +180,11 @@ func (p *Printer) part(d draft.Part, titled, whole bool) {
 	for _, f := range facts {
 		rows = append(rows, []string{f.Name, visible(f.Value)})
 	}
-	if len(rows)+len(d.Notes)+len(d.Warnings) > 0 && titled {
+	if d.Under > 0 || len(rows)+len(d.Notes)+len(d.Warnings) > 0 && titled {
 		p.printf("%s\n", visible(d.Title))
+	}
+	if d.Idle {
+		p.wrap(2, "", "nothing to do: it is so already")
 	}
 	p.facts(rows)
 	p.values(d, whole)

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"fundus/core/advice"
 	"fundus/core/finding"
 	"fundus/core/inventory"
 	"fundus/internal/look"
@@ -102,7 +103,7 @@ func (r Inspection) Words(p *Printer) {
 	for _, line := range i.References {
 		add("named by", "%s", blanks(line))
 	}
-	if believed := n.Believed(); believed != "" {
+	if believed := advice.Believed(n); believed != "" {
 		add("believed", "%s", believed)
 	}
 	if n.Problem != "" {
@@ -144,7 +145,7 @@ func headline(i *look.Inspection) string {
 	switch {
 	case i.Remains != nil && len(n.Contents) == 0:
 		return fmt.Sprintf("an %s whose first superblock is gone, %v; %s", visible(strings.TrimSpace(i.Remains.Content.Kind+" "+i.Remains.Content.Label)), n.Size, i.CopiesAgree())
-	case n.Holds() == "unknown" && !lostTable(n):
+	case n.Holding() == inventory.Unknown:
 		return words + ": it holds data that Fundus does not recognise"
 	case n.Table != nil && bare(n):
 		return fmt.Sprintf("%s, %v, %s, %s", words, n.Size, count(len(n.Table.Parts), "partition"), gapWords(n, i.Step))
@@ -183,12 +184,12 @@ func bare(n inventory.Node) bool {
 
 func summary(n inventory.Node) string {
 	switch {
-	case n.Table != nil && n.Holds() == "":
+	case n.Table != nil && len(n.Contents) == 0 && (n.Holding() == inventory.Parts || n.Holding() == inventory.Vacant):
 		return n.Table.Scheme.Name()
 	case lostTable(n):
 		return "a partition table that is damaged in every copy"
 	}
-	return visible(n.Words())
+	return visible(advice.Words(n))
 }
 
 // diskFacts are the figures of a whole disk: what it says of itself, and where
@@ -282,8 +283,8 @@ func (p *Printer) content(i *look.Inspection, number int, whole bool) {
 	if c.UUID != "" {
 		add("UUID", "%s", c.UUID)
 	}
-	if c.Devices != "" {
-		add("spans", "%s", c.Devices)
+	if c.Spans() {
+		add("spans", "%s", memberWords(c.Member.Index, c.Member.Of))
 	}
 	for _, s := range c.Signatures {
 		if !whole {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"fundus/core/advice"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
 	"fundus/core/table"
@@ -64,7 +65,7 @@ func (p *Printer) partitionTable(d inventory.Node, parts []inventory.Node, step 
 		holds := ""
 		for _, n := range parts {
 			if n.Number == part.Number {
-				holds = visible(n.Words())
+				holds = visible(advice.Words(n))
 			}
 		}
 		number := fmt.Sprint(part.Number)

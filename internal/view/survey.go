@@ -9,6 +9,7 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/text"
 
+	"fundus/core/advice"
 	"fundus/core/finding"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
@@ -161,7 +162,9 @@ func (t *surveyed) marked(d inventory.Node) (n int) {
 	return n
 }
 
-func (t *surveyed) deserves(n inventory.Node) bool { return t.odd[n.Name] || n.Holds() == "unknown" }
+func (t *surveyed) deserves(n inventory.Node) bool {
+	return t.odd[n.Name] || n.Unrecognised()
+}
 
 func (t *surveyed) mark(n inventory.Node) string {
 	if t.deserves(n) {
@@ -222,7 +225,7 @@ func started(m inventory.Machine) string {
 
 // unknownParts reports whether a partition of the disk holds what nobody recognises.
 func unknownParts(v *inventory.Inventory, d inventory.Node) bool {
-	return slices.ContainsFunc(v.Parts(d.Name), func(n inventory.Node) bool { return n.Holds() == "unknown" })
+	return slices.ContainsFunc(v.Parts(d.Name), func(n inventory.Node) bool { return n.Unrecognised() })
 }
 
 // nothingShown says what was looked for in vain.
@@ -366,7 +369,7 @@ func (t *surveyed) partitions(d inventory.Node) [][]string {
 			}
 		}
 		used, state := usedAt(v, t.Named, *n)
-		rows = append(rows, []string{t.mark(*n), number, size, visible(cmp.Or(n.Holds(), "empty")), start, label, p.paint(state, used), fullness(v, *n)})
+		rows = append(rows, []string{t.mark(*n), number, size, visible(cmp.Or(advice.Holds(*n), "empty")), start, label, p.paint(state, used), fullness(v, *n)})
 	}
 	return rows
 }
@@ -425,7 +428,7 @@ func scheme(d inventory.Node) string {
 	case lostTable(d):
 		return "table lost"
 	case d.Silent, d.Hardware.State == inventory.NoMedium:
-		return d.Holds()
+		return advice.Holds(d)
 	case d.Problem != "":
 		return "unreadable"
 	}
@@ -447,8 +450,8 @@ func hardware(d inventory.Node) []string {
 	switch {
 	case d.Form == inventory.Image:
 		words = []string{"image file"}
-	case d.Layer != "":
-		words = []string{visible(d.Layer)}
+	case d.Layer.Kind != "":
+		words = []string{visible(layerWords(d.Layer))}
 	case d.Hardware.Backing != "":
 		words = []string{"loop device", "carries " + visible(d.Hardware.Backing)}
 	case d.Minor():
@@ -492,7 +495,7 @@ func share(list []piece, whole quantity.Bytes, width int) []int {
 
 // bar draws the disk in proportion.
 func (p *Printer) bar(v *inventory.Inventory, d inventory.Node) string {
-	list := slices.DeleteFunc(pieces(v, d), func(x piece) bool { return x.node != nil && x.node.Holds() == "extended" })
+	list := slices.DeleteFunc(pieces(v, d), func(x piece) bool { return x.node != nil && x.node.Holding() == inventory.Chain })
 	width := min(p.Width, widest) - 6 - max(len(list)-1, 0)
 	if len(list) == 0 || width < len(list) {
 		return p.paint(Free, "▕"+strings.Repeat("░", max(width, 1))+"▏")
@@ -505,7 +508,7 @@ func (p *Printer) bar(v *inventory.Inventory, d inventory.Node) string {
 			glyph, state = "▁", Plain
 			if _, used := usedAt(v, nil, *x.node); used == InUse {
 				glyph, state = "█", InUse
-			} else if x.node.Holds() != "" {
+			} else if x.node.Holding() != inventory.Empty {
 				glyph = "▓"
 			}
 		}

@@ -18,6 +18,7 @@ import (
 	"fundus/internal/machine"
 	"fundus/internal/machine/bench"
 	"fundus/internal/task"
+	"fundus/internal/task/all"
 	"fundus/internal/task/content"
 	"fundus/internal/task/disk"
 	"fundus/internal/task/past"
@@ -44,7 +45,7 @@ func (road) Plan(ctx context.Context, p *task.Planner) error {
 // onBench commits a request on a bench.
 func onBench(t *testing.T, b *bench.Bench, store *deed.Store, r task.Request) error {
 	t.Helper()
-	s := task.Conditions{Machine: b, Store: store, Clock: clock, Seed: [32]byte{7}}
+	s := task.Conditions{Machine: b, Store: store, Clock: clock, Seed: [32]byte{7}, Decode: all.Decode}
 	plan, err := task.Plan(t.Context(), s, r)
 	if err != nil {
 		return err

@@ -43,6 +43,8 @@ func TestTextFilesAreReadOnceALook(t *testing.T) {
 	o.file("core/text/fstab/count.go", "count/count.go.txt")
 	o.row("core/units/set.go", "\tat := map[string]int{}\n\tbeside := beside{", "\tLoads.Add(1)\n")
 	o.file("core/units/count.go", "count/units.go.txt")
+	o.row("core/boot/boot.go", "\treturn prepared(v, s).walked()\n", "\tRehearsals.Add(1)\n")
+	o.file("core/boot/count.go", "count/boot.go.txt")
 	o.file("test/cuts/count_test.go", "count/count_test.go.txt")
 	out := o.run("go", "test", "-overlay", o.written(), "./test/cuts", "-run", "TestCounted", "-count=1", "-v")
 	commands := 0
@@ -60,6 +62,10 @@ func TestTextFilesAreReadOnceALook(t *testing.T) {
 		if verb = name; tables > 4 || loads > 8 {
 			t.Errorf("%s reads the table %d times and the units %d times", verb, tables, loads)
 		}
+	}
+	// A list of 7 edits and one of 70: before and after, planned twice.
+	if strings.Count(out, "rehearsed: 4 times\n") != 2 {
+		t.Errorf("lists of 7 and of 70 requests rehearse the boot as often as that:\n%s", out)
 	}
 	if commands != 4 {
 		t.Errorf("%d commands were counted:\n%s", commands, out)

@@ -86,7 +86,7 @@ func TestImports(t *testing.T) {
 				deny("a look knows the machine and core")
 			case under(s.pkg, "fundus/internal/task") && s.pkg != "fundus/internal/task/all" && under(i, "fundus/internal/task") && i != "fundus/internal/task" && s.pkg != "fundus/internal/task/space":
 				deny("a family of tasks knows no other")
-			case under(s.pkg, "fundus/internal/view") && under(i, "fundus/core") && !under(i, "fundus/core/quantity", "fundus/core/finding", "fundus/core/progress", "fundus/core/inventory") && i != "fundus/core/table":
+			case under(s.pkg, "fundus/internal/view") && under(i, "fundus/core") && !under(i, "fundus/core/quantity", "fundus/core/finding", "fundus/core/progress", "fundus/core/inventory", "fundus/core/advice") && i != "fundus/core/table":
 				deny("a view is given results")
 			case under(s.pkg, "fundus/core/fs") && under(i, "fundus/core/table"):
 				deny("a file system knows no table")

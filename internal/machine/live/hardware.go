@@ -1,7 +1,6 @@
 package live
 
 import (
-	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -110,19 +109,33 @@ func layer(dir string, n *inventory.Node) {
 		}
 	}
 	if name := attribute(dir, "dm/name"); name != "" {
-		n.Form, n.Alias, n.Layer = inventory.Volume, name, "mapped device"
-		for prefix, what := range map[string]string{"LVM-": "logical volume", "CRYPT-": "opened, encrypted device", "mpath-": "multipath disk", "part": "partition of a mapped device"} {
-			if strings.HasPrefix(attribute(dir, "dm/uuid"), prefix) {
-				n.Layer = what
+		n.Form, n.Alias, n.Layer.Kind = inventory.Volume, name, inventory.Mapped
+		for _, row := range mappedKinds() {
+			if strings.HasPrefix(attribute(dir, "dm/uuid"), row.prefix) {
+				n.Layer.Kind = row.kind
 			}
 		}
 	}
 	if level := attribute(dir, "md/level"); level != "" {
+		number := func(name string) int { n, _ := strconv.Atoi(attribute(dir, "md/"+name)); return n }
 		n.Form = inventory.Array
-		n.Layer = fmt.Sprintf("%s of %s devices, %s", strings.ToUpper(strings.Replace(level, "raid", "raid ", 1)), attribute(dir, "md/raid_disks"), attribute(dir, "md/array_state"))
-		if degraded := attribute(dir, "md/degraded"); degraded != "" && degraded != "0" {
-			n.Layer += ", " + degraded + " missing"
-		}
+		n.Layer = inventory.Layer{Kind: inventory.RAID, Level: level, Of: number("raid_disks"), Missing: number("degraded"), State: attribute(dir, "md/array_state")}
+	}
+}
+
+// mappedKind is a beginning of the identifiers that the device mapper keeps, and whose it is.
+type mappedKind struct {
+	prefix string
+	kind   inventory.LayerKind
+}
+
+// mappedKinds are those that are known.
+func mappedKinds() []mappedKind {
+	return []mappedKind{
+		{"LVM-", inventory.Logical},
+		{"CRYPT-", inventory.Opened},
+		{"mpath-", inventory.Multipath},
+		{"part", inventory.MappedPart},
 	}
 }
 

@@ -13,6 +13,7 @@ import (
 	"github.com/google/uuid"
 	"golang.org/x/sys/unix"
 
+	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/core/block/file"
 	corefs "fundus/core/fs"
@@ -126,7 +127,7 @@ func TestDiscover(t *testing.T) {
 	first, _ := v.Node("sdb1")
 	second, _ := v.Node("sdb2")
 	if c, ok := first.Content(); !ok || c.Label != "herbarium" || !first.InKernel || second.InKernel {
-		t.Errorf("sdb1 holds %q, in the kernel %v; sdb2 %v", first.Holds(), first.InKernel, second.InKernel)
+		t.Errorf("sdb1 holds %q, in the kernel %v; sdb2 %v", advice.Holds(first), first.InKernel, second.InKernel)
 	}
 	if gone, _ := v.Node("sdc"); gone.Problem == "" {
 		t.Error("sdc was read")
@@ -215,10 +216,10 @@ func TestFlags(t *testing.T) {
 
 // TestSpread: a file system on several devices is in use on each of them.
 func TestSpread(t *testing.T) {
-	on := func(name, uuid, devices string) inventory.Node {
-		return inventory.Node{Name: name, Contents: []corefs.Content{{Kind: "btrfs", Class: corefs.FileSystem, UUID: uuid, Devices: devices}}}
+	on := func(name, uuid string, index, of int) inventory.Node {
+		return inventory.Node{Name: name, Contents: []corefs.Content{{Kind: "btrfs", Class: corefs.FileSystem, UUID: uuid, Member: corefs.OneOf{Index: index, Of: of}}}}
 	}
-	v := &inventory.Inventory{Nodes: []inventory.Node{on("sdb", "a", "device 1 of 2"), on("sdc", "a", "device 2 of 2"), on("sdd", "b", "")},
+	v := &inventory.Inventory{Nodes: []inventory.Node{on("sdb", "a", 1, 2), on("sdc", "a", 2, 2), on("sdd", "b", 1, 1)},
 		Uses: []inventory.Use{{Node: "sdb", How: inventory.Mounted, Where: "/srv", Kind: "btrfs"}, {Node: "sdd", How: inventory.Mounted, Where: "/mnt", Kind: "btrfs"}}}
 	spread(v)
 	if len(v.Uses) != 3 || v.Uses[2].Node != "sdc" || v.Uses[2].Where != "/srv" {
@@ -315,15 +316,18 @@ func TestFamilies(t *testing.T) {
 	}
 	var got []string
 	for _, n := range v.Nodes {
-		h := n.Hardware
-		got = append(got, strings.TrimSpace(strings.Join(strings.Fields(fmt.Sprintf("%s %s %s %s %s %s %s %s %v %s %s", n.Name, n.Form, h.Bus, h.Vendor, h.Model, h.Serial, h.Firmware, n.Alias, n.BuiltOn, n.Layer, h.State)), " ")))
+		h, layer := n.Hardware, string(n.Layer.Kind)
+		if n.Layer.Kind == inventory.RAID {
+			layer = fmt.Sprintf("%s of %d, %d missing, %s", n.Layer.Level, n.Layer.Of, n.Layer.Missing, n.Layer.State)
+		}
+		got = append(got, strings.TrimSpace(strings.Join(strings.Fields(fmt.Sprintf("%s %s %s %s %s %s %s %s %v %s %s", n.Name, n.Form, h.Bus, h.Vendor, h.Model, h.Serial, h.Firmware, n.Alias, n.BuiltOn, layer, h.State)), " ")))
 	}
 	want := []string{
 		"cciss!c0d0 disk UD-1 []",
-		"dm-3 volume UD-1 vault-images [sdc] logical volume",
-		"dm-4 volume UD-1 opened [] opened, encrypted device",
+		"dm-3 volume UD-1 vault-images [sdc] logical",
+		"dm-4 volume UD-1 opened [] encrypted",
 		"loop3 disk loop UD-1 []",
-		"md0 array UD-1 [sda1 sdb1] RAID 1 of 2 devices, clean, 1 missing",
+		"md0 array UD-1 [sda1 sdb1] raid1 of 2, 1 missing, clean",
 		"mmcblk0 disk mmc FERN8 0x5eed0417 []",
 		"mmcblk0boot0 disk mmc boot area UD-1 []",
 		"nvme0n1 disk nvme Quillwort N1 QN-00417 7.1 []",
@@ -372,11 +376,11 @@ func TestSilentDisk(t *testing.T) {
 	}
 	sdc, _ := v.Node("sdc")
 	part, _ := v.Node("sdc1")
-	if !sdc.Silent || !part.Silent || !strings.Contains(sdc.Problem, "did not answer within 2s") || sdc.Holds() != "silent" {
+	if !sdc.Silent || !part.Silent || !strings.Contains(sdc.Problem, "did not answer within 2s") || advice.Holds(sdc) != "silent" {
 		t.Errorf("sdc: %+v\nsdc1: %+v", sdc, part)
 	}
-	if first, _ := v.Node("sdb1"); first.Holds() != "ext4" || first.Silent {
-		t.Errorf("its neighbour holds %q", first.Holds())
+	if first, _ := v.Node("sdb1"); advice.Holds(first) != "ext4" || first.Silent {
+		t.Errorf("its neighbour holds %q", advice.Holds(first))
 	}
 	var silent *machine.SilentError
 	if _, err := m.Open(context.Background(), "sdc"); !errors.As(err, &silent) {

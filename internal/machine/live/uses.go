@@ -169,7 +169,7 @@ func spread(v *inventory.Inventory) {
 	for _, u := range slices.Clone(v.Uses) {
 		n, ok := v.Node(u.Node)
 		c, holds := n.Content()
-		if !ok || !holds || u.How != inventory.Mounted || c.Devices == "" || c.UUID == "" {
+		if !ok || !holds || u.How != inventory.Mounted || !c.Spans() || c.UUID == "" {
 			continue
 		}
 		for _, o := range v.Nodes {

@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"fundus/core/advice"
 	"fundus/core/inventory"
 	"fundus/internal/machine"
 )
@@ -62,7 +63,7 @@ func (m *Machine) Watch(ctx context.Context, report func(machine.Event)) error {
 func gist(e machine.Event) string {
 	var b strings.Builder
 	for _, n := range e.Nodes {
-		fmt.Fprintf(&b, "%s %d %s %s\n", n.Name, n.Size, n.Holds(), n.Problem)
+		fmt.Fprintf(&b, "%s %d %s %s\n", n.Name, n.Size, advice.Holds(n), n.Problem)
 	}
 	return b.String()
 }

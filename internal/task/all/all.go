@@ -12,13 +12,14 @@ import (
 	"fundus/internal/task/content"
 	"fundus/internal/task/disk"
 	"fundus/internal/task/past"
+	"fundus/internal/task/several"
 	"fundus/internal/task/space"
 	"fundus/internal/task/use"
 )
 
 // Requests lists one empty request of each kind.
 func Requests() []task.Request {
-	return slices.Concat(disk.Requests(), content.Requests(), space.Requests(), use.Requests(), past.Requests())
+	return slices.Concat(disk.Requests(), content.Requests(), space.Requests(), use.Requests(), past.Requests(), several.Requests())
 }
 
 // Decode gives a stored request back.

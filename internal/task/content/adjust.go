@@ -103,7 +103,7 @@ func (a *adjusting) identify(v *inventory.Inventory, word string, p *task.Planne
 	}
 	for _, o := range v.Resolve("UUID=" + id.String()) {
 		if o.Name != a.node.Name {
-			return fmt.Errorf("%s=%s: %w, %s (%s): what names it would mean either", IDKey, id, ErrOtherHas, o.Name, o.Words())
+			return fmt.Errorf("%s=%s: %w, %s (%s): what names it would mean either", IDKey, id, ErrOtherHas, o.Name, advice.Words(o))
 		}
 	}
 	a.id = id
@@ -281,7 +281,7 @@ func (a *adjusting) check(ctx context.Context, p *task.Planner) error {
 	c, ok := now.Content()
 	want := cmp.Or(a.id.String(), a.c.UUID)
 	if !ok || len(now.Contents) != len(a.node.Contents) || c.UUID != want || c.State != a.c.State || c.Label != a.c.Label {
-		return fmt.Errorf("%s: the result is not what was asked for (it would hold %q); nothing was written. This is a fault of Fundus", now.Name, now.Holds())
+		return fmt.Errorf("%s: the result is not what was asked for (it would hold %q); nothing was written. This is a fault of Fundus", now.Name, advice.Holds(now))
 	}
 	return nil
 }

@@ -246,7 +246,7 @@ func checkErased(ctx context.Context, p *task.Planner, n inventory.Node, stay []
 		}
 	}
 	if len(now.Contents) > len(stay) {
-		return fmt.Errorf("%s: behind what was erased lies %s, which would be believed; erase all", n.Name, now.Holds())
+		return fmt.Errorf("%s: behind what was erased lies %s, which would be believed; erase all", n.Name, advice.Holds(now))
 	}
 	return nil
 }

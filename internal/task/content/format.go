@@ -82,6 +82,7 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	p.Title("format %s as %s", n.Name, r.Kind)
+	p.Made(n.Name)
 	label, err := r.label(p, n, m)
 	if err != nil {
 		return machine.About(n.Name, err)
@@ -277,7 +278,7 @@ func (r *Format) id(n inventory.Node, m kind.Maker, random uuid.UUID) (fs.ID, er
 	case KeepID:
 		c, ok := n.Content()
 		if !ok || c.UUID == "" {
-			return fs.ID{}, fmt.Errorf("--uuid=%s: %w: %s holds %s; --uuid=%s makes one", KeepID, ErrNoID, n.Name, cmp.Or(n.Holds(), "nothing"), NewID)
+			return fs.ID{}, fmt.Errorf("--uuid=%s: %w: %s holds %s; --uuid=%s makes one", KeepID, ErrNoID, n.Name, cmp.Or(advice.Holds(n), "nothing"), NewID)
 		}
 		id, err := m.ID.Parse(c.UUID)
 		if err != nil {
@@ -317,7 +318,7 @@ func checkMade(ctx context.Context, p *task.Planner, n inventory.Node, id fs.ID)
 	now, _ := after.Node(n.Name)
 	c, ok := now.Content()
 	if !ok || len(now.Contents) != 1 || c.UUID != id.String() || c.State != fs.Clean {
-		return fmt.Errorf("%s: the result is not what was asked for (it would hold %q); nothing was written. This is a fault of Fundus", n.Name, now.Holds())
+		return fmt.Errorf("%s: the result is not what was asked for (it would hold %q); nothing was written. This is a fault of Fundus", n.Name, advice.Holds(now))
 	}
 	return nil
 }

@@ -41,7 +41,7 @@ func held(ctx context.Context, p *task.Planner, word, what string) (h holding, e
 	}
 	var ok bool
 	if h.c, ok = h.n.Content(); !ok {
-		return h, advice.Way(fmt.Errorf("%s holds nothing that could have %s (%s)", h.n.Name, what, h.n.Words()), "fundus inspect %s", h.n.Name)
+		return h, advice.Way(fmt.Errorf("%s holds nothing that could have %s (%s)", h.n.Name, what, advice.Words(h.n)), "fundus inspect %s", h.n.Name)
 	}
 	h.k, _ = kind.Of(h.c)
 	return h, nil

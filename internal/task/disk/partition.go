@@ -15,6 +15,7 @@ import (
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
+	"fundus/core/scan"
 	"fundus/core/table"
 	"fundus/core/table/place"
 	"fundus/core/target"
@@ -70,6 +71,8 @@ func (r *PartitionAdd) Plan(ctx context.Context, p *task.Planner) error {
 		if there, err := want.there(n, t.Model(), p.Config.Step(n.Geometry)); err != nil {
 			return err
 		} else if there {
+			name, _ := scan.Name(n, want.Number)
+			p.Made(name)
 			continue
 		}
 		part, err := addOne(ctx, p, n, t, want, r.Content)
@@ -77,6 +80,8 @@ func (r *PartitionAdd) Plan(ctx context.Context, p *task.Planner) error {
 			return err
 		}
 		added = append(added, fmt.Sprint(part.Number))
+		name, _ := scan.Name(n, part.Number)
+		p.Made(name)
 		m := t.Model()
 		_, size, _ := m.Bytes(part.Span)
 		which := ""

@@ -40,6 +40,7 @@ func (r *TableNew) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	p.Title("put a new %s on %s", r.Scheme.Name(), n.Name)
+	p.Made(n.Name)
 	if err := task.CheckDecision(r.References, false); err != nil {
 		return err
 	}

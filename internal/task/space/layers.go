@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/core/fs"
 	"fundus/core/inventory"
@@ -31,7 +32,7 @@ func layersOf(ctx context.Context, p *task.Planner, v *inventory.Inventory, n in
 	c, ok := n.Content()
 	switch {
 	case len(n.Contents) > 1:
-		return nil, fmt.Errorf("%s: it carries several signatures (%s), and which of them counts has to be settled before it gets another size", n.Name, n.Places())
+		return nil, fmt.Errorf("%s: it carries several signatures (%s), and which of them counts has to be settled before it gets another size", n.Name, advice.Signatures(n))
 	case !ok || n.Entry.Role == table.Extended:
 		return []stack.Layer{room}, nil
 	case c.Size == 0 && c.Class != fs.Member && c.Class != fs.Encrypted:

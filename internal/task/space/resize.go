@@ -132,7 +132,7 @@ func (r *Resize) chain(ctx context.Context, p *task.Planner) (*chain, error) {
 	}
 	switch {
 	case n.Parent == "" && len(c.layers) == 1:
-		return nil, fmt.Errorf("%s: this release gives a %s on a bare disk no other size", n.Name, cmp.Or(n.Holds(), "nothing"))
+		return nil, fmt.Errorf("%s: this release gives a %s on a bare disk no other size", n.Name, cmp.Or(advice.Holds(n), "nothing"))
 	case len(c.layers) > 1 && (inside || n.Parent == "") && r.Size.Form != quantity.Max:
 		c.at = 1
 	}
@@ -197,7 +197,7 @@ func (r *Resize) size(ctx context.Context, p *task.Planner, c *chain) (size quan
 	switch {
 	case r.Size.Form == quantity.Min:
 		if size, err = stack.Least(c.layers, c.at); errors.Is(err, stack.ErrOwnWord) && c.at == 0 && len(c.layers) == 1 {
-			err = fmt.Errorf("%w: it holds %s", err, cmp.Or(n.Holds(), "nothing that is known"))
+			err = fmt.Errorf("%w: it holds %s", err, cmp.Or(advice.Holds(n), "nothing that is known"))
 		}
 	case c.at > 0:
 		size, _, err = asked.Bytes(0, l.Size, c.most, sector, 1)
@@ -384,7 +384,7 @@ func (c *chain) content(ctx context.Context, p *task.Planner, changes []stack.Ch
 func barrier(v *inventory.Inventory, n inventory.Node, most quantity.Bytes) string {
 	for _, o := range v.Parts(n.Parent) {
 		if o.Start == n.Start+most && o.Name != n.Name {
-			return fmt.Sprintf("; there begins %s (%s)", o.Name, cmp.Or(o.Holds(), "empty"))
+			return fmt.Sprintf("; there begins %s (%s)", o.Name, cmp.Or(advice.Holds(o), "empty"))
 		}
 	}
 	return ""

@@ -147,7 +147,7 @@ func (r *FstabEdit) device(p *task.Planner, v *inventory.Inventory, table *fstab
 		return nil // it names that one already
 	case r.Device != "":
 		if c, ok := n.Content(); !ok || l.Entry.IsSwap() != (c.Class == fs.Swap) {
-			return advice.Way(fmt.Errorf("line %d is for %s, and %s is none: it holds %s", l.Number, map[bool]string{true: "swap", false: "a file system"}[l.Entry.IsSwap()], n.Name, cmp.Or(n.Holds(), "nothing that is known")), "fundus inspect %s", n.Name)
+			return advice.Way(fmt.Errorf("line %d is for %s, and %s is none: it holds %s", l.Number, map[bool]string{true: "swap", false: "a file system"}[l.Entry.IsSwap()], n.Name, cmp.Or(advice.Holds(n), "nothing that is known")), "fundus inspect %s", n.Name)
 		}
 		nodes = []inventory.Node{n}
 	}

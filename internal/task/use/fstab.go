@@ -146,7 +146,7 @@ func (r *FstabAdd) line(p *task.Planner, v *inventory.Inventory, n inventory.Nod
 	case c.Class == fs.Swap && r.Dir != fstab.Swap && r.Dir != "none":
 		return propose.Line{}, propose.Named{}, advice.Way(fmt.Errorf("%s is a swap area, which has no mount point", n.Name), "fundus fstab add %s swap", r.Target)
 	case c.Class != fs.Swap && r.Dir == fstab.Swap:
-		return propose.Line{}, propose.Named{}, fmt.Errorf("%s holds %s, and is no swap area", n.Name, n.Words())
+		return propose.Line{}, propose.Named{}, fmt.Errorf("%s holds %s, and is no swap area", n.Name, advice.Words(n))
 	case c.Class != fs.Swap && !strings.HasPrefix(r.Dir, "/"):
 		return propose.Line{}, propose.Named{}, fmt.Errorf("mount point %q: write it from the root: /%s", r.Dir, strings.TrimLeft(r.Dir, "./"))
 	case c.Class != fs.Swap:

@@ -193,7 +193,7 @@ func areaOf(v *inventory.Inventory, word string) (inventory.Area, error) {
 		}
 	}
 	if c, ok := n.Content(); !ok || c.Class != fs.Swap {
-		return inventory.Area{}, &machine.Refusal{Rule: machine.RuleNotSwap, Thing: n.Name, Text: fmt.Sprintf("it is no swap area (%s)", cmp.Or(n.Holds(), "nothing")), Next: "fundus swap list"}
+		return inventory.Area{}, &machine.Refusal{Rule: machine.RuleNotSwap, Thing: n.Name, Text: fmt.Sprintf("it is no swap area (%s)", cmp.Or(advice.Holds(n), "nothing")), Next: "fundus swap list"}
 	}
 	return inventory.Area{}, nil
 }
