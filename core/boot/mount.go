@@ -198,8 +198,8 @@ func (m *machine) remounts() bool {
 // staysReadOnly says why the root is read-only though its line does not ask for that; "" where it
 // is not.
 func (m *machine) staysReadOnly() string {
-	for _, u := range m.lines {
-		if u.Where == "/" && u.None == "" && !u.Entry.On("ro", "rw") && m.rootReadOnly() {
+	for _, u := range m.linesOfRoot() {
+		if !u.Entry.On("ro", "rw") && m.rootReadOnly() {
 			if why := m.remountRefused(); why != "" {
 				return "the root stays read-only, as the kernel mounts it: the options of its line are refused: " + why
 			}
@@ -209,13 +209,26 @@ func (m *machine) staysReadOnly() string {
 	return ""
 }
 
+// linesOfRoot are those of the mount point /, looked for once: each mount below asks.
+func (m *machine) linesOfRoot() []fstab.Unit {
+	if m.ofRoot == nil {
+		m.ofRoot = []fstab.Unit{}
+		for _, u := range m.lines {
+			if u.Where == "/" && u.None == "" {
+				m.ofRoot = append(m.ofRoot, u)
+			}
+		}
+	}
+	return m.ofRoot
+}
+
 // rootReadOnly reports whether the root is mounted read-only when the others are: by its line,
 // which has its options given to it, else as the kernel was told, which does so unless it is
 // told otherwise.
 func (m *machine) rootReadOnly() bool {
-	for _, u := range m.lines {
-		names := len(m.by.Resolve(u.Entry.Spec)) > 0 || !fstab.IsNode(u.What) // else its options are given to nothing
-		if u.Where == "/" && u.None == "" && names && m.remounts() {
+	for _, u := range m.linesOfRoot() {
+		names := !fstab.IsNode(u.What) || len(m.by.Resolve(u.Entry.Spec)) > 0 // else its options are given to nothing
+		if names && m.remounts() {
 			return u.Entry.On("ro", "rw")
 		}
 	}

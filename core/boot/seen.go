@@ -2,7 +2,6 @@ package boot
 
 import (
 	"fmt"
-	"slices"
 
 	"fundus/core/inventory"
 	"fundus/core/table"
@@ -14,21 +13,21 @@ import (
 //
 // The kernel that runs may have them still: it read the table before it was damaged.
 func seen(v *inventory.Inventory, words units.Line) (*inventory.Inventory, []inventory.Node) {
-	var hidden []inventory.Node
+	var hidden, made []inventory.Node
 	for _, n := range v.Nodes {
 		disk, _ := v.Node(n.Parent)
 		read := disk.Table != nil && !v.Imaged(n)
 		if n.Form == inventory.Partition && read && n.Linux.Size == 0 && !(disk.Table.Forced && words.Has("gpt") && n.Number <= table.HighestNumber) {
 			hidden = append(hidden, n)
+		} else {
+			made = append(made, n)
 		}
 	}
 	if hidden == nil {
 		return v, nil
 	}
 	out := *v
-	out.Nodes = slices.DeleteFunc(slices.Clone(v.Nodes), func(n inventory.Node) bool {
-		return slices.ContainsFunc(hidden, func(h inventory.Node) bool { return h.Name == n.Name })
-	})
+	out.Nodes = made
 	return &out, hidden
 }
 

@@ -9,10 +9,16 @@ import (
 // UsesOf lists the uses of a node.
 func (v *Inventory) UsesOf(name string) []Use {
 	var out []Use
-	for _, u := range v.Uses {
-		if u.Node == name {
-			out = append(out, u)
+	if v.texts == nil || len(v.Uses) <= few {
+		for _, u := range v.Uses {
+			if u.Node == name {
+				out = append(out, u)
+			}
 		}
+		return out
+	}
+	for _, i := range v.usesBy(func(x *useIndex) []int { return x.nodes[name] }) {
+		out = append(out, v.Uses[i])
 	}
 	return out
 }
@@ -35,12 +41,37 @@ func StateOf(c fs.Content, uses []Use) string {
 
 // MountedAt finds the newest mount at the directory.
 func (v *Inventory) MountedAt(dir string) (Use, bool) {
+	if v.texts != nil && len(v.Uses) > few {
+		at := v.usesBy(func(x *useIndex) []int { return x.places[dir] })
+		if len(at) == 0 {
+			return Use{}, false
+		}
+		return v.Uses[at[len(at)-1]], true
+	}
 	for _, u := range slices.Backward(v.Uses) {
 		if u.How == Mounted && u.Where == dir && u.Elsewhere == "" {
 			return u, true
 		}
 	}
 	return Use{}, false
+}
+
+// useIndex is where uses stand, by their nodes, and this system's mounts by their places.
+type useIndex struct{ nodes, places map[string][]int }
+
+func (v *Inventory) usesBy(which func(x *useIndex) []int) []int {
+	v.texts.Lock()
+	defer v.texts.Unlock()
+	return which(of(&v.texts.uses, v.Uses, func() *useIndex {
+		x := &useIndex{map[string][]int{}, map[string][]int{}}
+		for i, u := range v.Uses {
+			x.nodes[u.Node] = append(x.nodes[u.Node], i)
+			if u.How == Mounted && u.Elsewhere == "" {
+				x.places[u.Where] = append(x.places[u.Where], i)
+			}
+		}
+		return x
+	}))
 }
 
 // Automount is the kind of a place that is mounted at the first access.
@@ -85,5 +116,5 @@ func (v *Inventory) MountOf(p string) (on Use, ok bool) {
 
 // Held reports whether another device is built on the node.
 func (v *Inventory) Held(name string) bool {
-	return slices.ContainsFunc(v.Uses, func(u Use) bool { return u.Node == name && u.How == Held })
+	return slices.ContainsFunc(v.UsesOf(name), func(u Use) bool { return u.How == Held })
 }

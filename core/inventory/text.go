@@ -22,6 +22,7 @@ type texts struct {
 	lines  kept[linesOf]
 	loaded kept[[]units.Loaded]
 	nodes  kept[*index]
+	uses   kept[*useIndex]
 }
 
 // linesOf are the units of a table, by where its mount points led.

@@ -109,7 +109,6 @@ func contents(v *inventory.Inventory) []finding.Finding {
 	return out
 }
 
-
 // damage is what the probe found wrong.
 func damage(c fs.Content) string {
 	for _, f := range c.Facts {

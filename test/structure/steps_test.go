@@ -45,8 +45,15 @@ func TestTextFilesAreReadOnceALook(t *testing.T) {
 	o.file("core/units/count.go", "count/units.go.txt")
 	o.row("core/boot/boot.go", "\treturn prepared(v, s).walked()\n", "\tRehearsals.Add(1)\n")
 	o.file("core/boot/count.go", "count/boot.go.txt")
+	o.row("core/inventory/nodes.go", "\tfor i := range v.Nodes {\n\t\tif pass(", "\tCompares.Add(int64(len(v.Nodes)))\n")
+	o.row("core/inventory/resolver.go", "\tfor i := range v.Nodes {\n\t\tn := &v.Nodes[i]", "\tCompares.Add(int64(len(v.Nodes)))\n")
+	o.row("core/inventory/mounts.go", "\tif v.texts == nil || len(v.Uses) <= few {\n\t\tfor _, u", "\tCompares.Add(int64(len(v.Uses)) * int64(1-min(1, len(v.Uses)/(few+1))))\n")
+	o.row("core/inventory/mounts.go", "\tfor _, u := range slices.Backward(v.Others) {", "\tCompares.Add(int64(len(v.Others)))\n")
+	o.row("core/inventory/mounts.go", "\tfor _, u := range v.Uses {\n\t\tinside", "\tCompares.Add(int64(len(v.Uses)))\n")
+	o.row("core/inventory/nodes.go", "\tif v.texts == nil || len(v.Nodes) <= few {", "\tCompares.Add(1)\n")
+	o.file("core/inventory/count.go", "count/inventory.go.txt")
 	o.file("test/cuts/count_test.go", "count/count_test.go.txt")
-	out := o.run("go", "test", "-overlay", o.written(), "./test/cuts", "-run", "TestCounted", "-count=1", "-v")
+	out := o.run("go", "test", "-overlay", o.written(), "./test/cuts", "-run", "TestCounted|TestCompares", "-count=1", "-v")
 	commands := 0
 	for line := range strings.Lines(out) {
 		var verb string
@@ -67,6 +74,12 @@ func TestTextFilesAreReadOnceALook(t *testing.T) {
 	if strings.Count(out, "rehearsed: 4 times\n") != 2 {
 		t.Errorf("lists of 7 and of 70 requests rehearse the boot as often as that:\n%s", out)
 	}
+	var few, many int
+	at := strings.Index(out, "compares: 200 disks")
+	if _, err := fmt.Sscanf(out[max(at, 0):], "compares: 200 disks %d\ncompares: 1000 disks %d", &few, &many); err != nil || few == 0 || many > 6*few {
+		t.Errorf("a draft goes through %d nodes and uses with 200 disks, and through %d with 1000 (%v)", few, many, err)
+	}
+	t.Logf("compares: %d, %d", few, many)
 	if commands != 4 {
 		t.Errorf("%d commands were counted:\n%s", commands, out)
 	}
