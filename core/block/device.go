@@ -8,6 +8,7 @@
 package block
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -194,11 +195,12 @@ func ReadOnly(d Device) Device { return readOnly{d} }
 
 // IsZero reports whether all of p is zero.
 func IsZero(p []byte) bool {
-	for len(p) >= 8 {
-		if p[0]|p[1]|p[2]|p[3]|p[4]|p[5]|p[6]|p[7] != 0 {
+	le := binary.LittleEndian
+	for len(p) >= 64 {
+		if le.Uint64(p)|le.Uint64(p[8:])|le.Uint64(p[16:])|le.Uint64(p[24:])|le.Uint64(p[32:])|le.Uint64(p[40:])|le.Uint64(p[48:])|le.Uint64(p[56:]) != 0 {
 			return false
 		}
-		p = p[8:]
+		p = p[64:]
 	}
 	for _, b := range p {
 		if b != 0 {

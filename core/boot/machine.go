@@ -20,7 +20,7 @@ type machine struct {
 	by       *inventory.Resolver
 	facts    facts
 	lines    []fstab.Unit
-	ofRoot   []fstab.Unit // see linesOfRoot
+	ofRoot   []fstab.Unit    // see linesOfRoot
 	made     units.Generated // of fstab
 	typed    []byType        // partitions that are found by their types
 	crypt    []crypttab.Entry

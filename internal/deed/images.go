@@ -169,20 +169,21 @@ type imageReader struct {
 	f      *os.File
 	dec    *zstd.Decoder
 	recent map[int64][]byte // by their place in the image
+	spare  [][]byte         // of those that are kept no longer
 }
 
-const maxRecent = 256 // frames: 16 MiB
+const maxRecent = 32 // frames: 2 MiB, which a processor keeps at hand
 
 func newImageReader(path string) (*imageReader, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
 	}
-	return &imageReader{f, nil, map[int64][]byte{}}, nil
+	return &imageReader{f: f, recent: map[int64][]byte{}}, nil
 }
 
-// read gives the bytes of a run that is not zero, checked. They are shared: the
-// caller does not change them.
+// read gives the bytes of a run that is not zero, checked. They are shared, and good until the next
+// one is read: the caller does not change them.
 func (r *imageReader) read(x run) ([]byte, error) {
 	data, known := r.recent[x.At]
 	if !known {
@@ -195,11 +196,20 @@ func (r *imageReader) read(x run) ([]byte, error) {
 				return nil, err
 			}
 		}
-		if data, err = r.dec.DecodeAll(frame, make([]byte, 0, x.Len)); err != nil || crc32.ChecksumIEEE(data) != x.CRC {
-			return nil, fmt.Errorf("%s: bytes for offset %d: %w", r.f.Name(), x.Off, ErrTorn)
-		}
 		if len(r.recent) >= maxRecent {
+			for _, old := range r.recent {
+				r.spare = append(r.spare, old)
+			}
 			clear(r.recent)
+		}
+		var into []byte
+		if n := len(r.spare); n > 0 {
+			into, r.spare = r.spare[n-1][:0], r.spare[:n-1]
+		} else {
+			into = make([]byte, 0, chunk)
+		}
+		if data, err = r.dec.DecodeAll(frame, into); err != nil || crc32.ChecksumIEEE(data) != x.CRC {
+			return nil, fmt.Errorf("%s: bytes for offset %d: %w", r.f.Name(), x.Off, ErrTorn)
 		}
 		r.recent[x.At] = data
 	}

@@ -159,6 +159,9 @@ func gather(runs []run, image *imageReader, buf []byte) (data []byte, n int64, c
 	if first.Zero {
 		return nil, first.Len, 1, nil
 	}
+	if cap(buf) < most && first.Len == chunk { // what follows is likely to fill it
+		buf = make([]byte, 0, most)
+	}
 	data = buf[:0]
 	for _, r := range runs {
 		if r.Zero || r.Off != first.Off+n || n+r.Len > most {

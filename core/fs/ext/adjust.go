@@ -206,7 +206,8 @@ func crc16(sum uint16, p []byte) uint16 {
 // sealDescriptor computes the checksum in the bytes of a group's descriptor.
 func (s *Superblock) sealDescriptor(b []byte, group uint64, id uuid.UUID, at int) {
 	le := binary.LittleEndian
-	number := le.AppendUint32(nil, uint32(group))
+	var four [4]byte
+	number := le.AppendUint32(four[:0], uint32(group))
 	le.PutUint16(b[at:], 0)
 	switch {
 	case s.hasChecksum():

@@ -3,7 +3,6 @@ package ext
 import (
 	"bytes"
 	"context"
-	"encoding/binary"
 	"fmt"
 	"math/bits"
 	"slices"
@@ -287,7 +286,7 @@ func (g *growing) descriptorHolds(n uint64) error {
 		return err
 	}
 	sealed := slices.Clone(raw)
-	if g.s.sealDescriptor(sealed, n, g.s.UUID, field.At(descriptor{}, "Checksum")); !bytes.Equal(sealed, raw) {
+	if g.s.sealDescriptor(sealed, n, g.s.UUID, descriptorSumAt); !bytes.Equal(sealed, raw) {
 		return fmt.Errorf("descriptor of group %d, at byte %d: %w", n, at, field.ErrChecksum)
 	}
 	return nil
@@ -349,7 +348,7 @@ func (g *growing) homes(number uint64) (out []uint64) {
 // descriptors gives the blocks of descriptors that change, by their number. Where a new copy
 // lies beyond the old end, all of those behind a superblock are written there.
 func (g *growing) descriptors() (map[uint64][]byte, error) {
-	s, le := g.s, binary.LittleEndian
+	s := g.s
 	size, changed := uint64(s.descriptorSize()), map[uint64][]byte{}
 	fresh := false // a new copy of the superblock that has descriptors behind it
 	for _, n := range g.copies {
@@ -374,9 +373,9 @@ func (g *growing) descriptors() (map[uint64][]byte, error) {
 		for n := number * s.perDesc(); n < min((number+1)*s.perDesc(), g.is.groups); n++ {
 			if d := g.places[n]; d != nil {
 				b := raw[n%s.perDesc()*size:][:size]
-				encoded := field.Encode(le, d)
+				encoded := d.encode()
 				copy(b, encoded[:min(len(encoded), len(b))])
-				s.sealDescriptor(b, n, s.UUID, field.At(descriptor{}, "Checksum"))
+				s.sealDescriptor(b, n, s.UUID, descriptorSumAt)
 			}
 		}
 		changed[number] = raw

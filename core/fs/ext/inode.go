@@ -60,7 +60,7 @@ func (w *maker) inode(f file) []byte {
 	seconds := w.options.Time.Unix()
 	n.AccessTime, n.ChangeTime, n.ModifyTime = uint32(seconds), uint32(seconds), uint32(seconds)
 	b := make([]byte, w.options.InodeSize)
-	extra := len(b) > binary.Size(inodeFirst{})
+	extra := len(b) > inodeShort
 	if extra {
 		n.ExtraSize = extraSize // or the kernel would take the fields behind it for attributes
 		n.CreateTime = uint32(seconds)

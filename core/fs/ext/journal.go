@@ -110,9 +110,9 @@ func (s *Superblock) release(dev block.Device, group uint64, spans []extent.Span
 	if s.hasChecksum() {
 		d.BlockSumLo, d.BlockSumHi = short(crc(s.seed(), bitmap[:s.bitmapBytes()]))
 	}
-	changed := field.Encode(le, &d)
+	changed := d.encode()
 	copy(raw, changed[:min(len(raw), len(changed))])
-	s.sealDescriptor(raw, group, s.UUID, field.At(d, "Checksum"))
+	s.sealDescriptor(raw, group, s.UUID, descriptorSumAt)
 	if err := block.WriteBytes(dev, bitmap, bitmapAt); err != nil {
 		return err
 	}
@@ -127,7 +127,7 @@ func (s *Superblock) sealDescriptors(dev block.Device, id uuid.UUID) error {
 		if err != nil {
 			return err
 		}
-		s.sealDescriptor(raw, group, id, field.At(descriptor{}, "Checksum"))
+		s.sealDescriptor(raw, group, id, descriptorSumAt)
 		if err := block.WriteBytes(dev, raw, at); err != nil {
 			return err
 		}
@@ -180,6 +180,10 @@ type walk struct {
 func (w *walk) add(start, count uint64) {
 	if w.err == nil && (count == 0 || start <= w.s.FirstData || start >= uint64(w.s.Blocks) || count > uint64(w.s.Blocks)-start) {
 		w.err = fmt.Errorf("blocks %d + %d of %d: %w", start, count, w.s.Blocks, field.ErrRange)
+	}
+	if last := len(w.found) - 1; last >= 0 && w.found[last].End() == start {
+		w.found[last].Count += count // a map of numbers names one block after the other
+		return
 	}
 	w.found = append(w.found, extent.Span{Start: start, Count: count})
 }

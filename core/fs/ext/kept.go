@@ -125,8 +125,8 @@ func (s *Superblock) sealInode(b []byte, number uint32, n inode) {
 		return
 	}
 	le := binary.LittleEndian
-	lo, hi := field.At(inode{}, "ChecksumLo"), field.At(inode{}, "ChecksumHi")
-	wideSum := len(b) > binary.Size(inodeFirst{}) && int(n.ExtraSize) >= hi+2-binary.Size(inodeFirst{})
+	lo, hi := inodeSumLoAt, inodeSumHiAt
+	wideSum := len(b) > inodeShort && int(n.ExtraSize) >= hi+2-inodeShort
 	le.PutUint16(b[lo:], 0)
 	if wideSum {
 		le.PutUint16(b[hi:], 0)

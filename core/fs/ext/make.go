@@ -6,7 +6,6 @@ import (
 	"math/bits"
 
 	"fundus/core/block"
-	"fundus/core/block/field"
 	"fundus/core/extent"
 	"fundus/core/quantity"
 )
@@ -29,7 +28,7 @@ func Make(ctx context.Context, dev block.Device, o Options) (*Layout, error) {
 // makes a file system of it all, last. So a power cut leaves a device that holds nothing, or all
 // of it; that the old signatures are gone before is the caller's part.
 func (l *Layout) Write(ctx context.Context, dev block.Device) error {
-	w := &maker{Layout: l, Writer: block.NewWriter(ctx, dev), seed: crc(^uint32(0), l.options.UUID[:]), checksumAt: field.At(descriptor{}, "Checksum")}
+	w := &maker{Layout: l, Writer: block.NewWriter(ctx, dev), seed: crc(^uint32(0), l.options.UUID[:])}
 	descriptors := w.groupsAndBitmaps() // counts the free blocks, which the superblocks need
 	w.tables()
 	w.inodes()
@@ -62,7 +61,8 @@ type maker struct {
 	*block.Writer
 	seed       uint32
 	freeBlocks uint64
-	checksumAt int // in a group descriptor: there are many, and each is encoded once
+	mapped     []byte // see journalMap
+	beside     []mapBlock
 }
 
 // put writes whole blocks: what is shorter is padded with zeros.
@@ -148,10 +148,10 @@ func (w *maker) descriptor(d descriptor, g uint64, free, freeInodes uint64) []by
 	if !w.options.Wide {
 		d.descriptorWide = descriptorWide{} // the high halves of checksums too
 	}
-	b := field.Encode(le, &d)[:w.descSize]
+	b := d.encode()[:w.descSize]
 	if w.options.Checksums {
 		sum := crc(w.seed, le.AppendUint32(nil, uint32(g)))
-		le.PutUint16(b[w.checksumAt:], uint16(crc(sum, b))) // over its own two bytes as zeros
+		le.PutUint16(b[descriptorSumAt:], uint16(crc(sum, b))) // over its own two bytes as zeros
 	}
 	return b
 }

@@ -62,8 +62,16 @@ func (l *Layout) direct(s extent.Span) []byte {
 	return b
 }
 
-// journalMap is the journal's map in its inode, and the blocks of it beside.
+// journalMap is the journal's map in its inode, and the blocks of it beside. It is worked out once:
+// each copy of the superblock has it.
 func (w *maker) journalMap() (inInode []byte, beside []mapBlock) {
+	if w.mapped == nil {
+		w.mapped, w.beside = w.mapOfJournal()
+	}
+	return w.mapped, w.beside
+}
+
+func (w *maker) mapOfJournal() (inInode []byte, beside []mapBlock) {
 	if !w.extents() {
 		return w.numbers()
 	}

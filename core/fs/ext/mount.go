@@ -7,7 +7,6 @@ import (
 	"slices"
 
 	"fundus/core/block"
-	"fundus/core/block/field"
 	"fundus/core/fs"
 )
 
@@ -65,24 +64,23 @@ const mostDescriptors = 64 << 20
 // checksum alone, and for a place over the superblock's neighbours, a mount for reading passes.
 func (s *Superblock) descriptorsAtMount(dev block.Device) (m fs.AtMount) {
 	size, first := s.descriptorSize(), s.FirstData
-	if size < int64(binary.Size(descriptorFirst{})) || size > int64(s.BlockSize) {
+	if size < descriptorShort || size > int64(s.BlockSize) {
 		return fs.AtMount{Any: fmt.Sprintf("group descriptors of %d bytes", size)}
 	}
 	if s.Groups()*uint64(size) > mostDescriptors {
 		return m // more than is read at each look
 	}
-	var those []byte
-	last := uint64(s.Blocks) - 1
+	those, sealed := make([]byte, s.BlockSize), make([]byte, size)
+	last, shape, each := uint64(s.Blocks)-1, s.shape(), s.perDesc()
 	table := (uint64(s.InodesPerGroup)*uint64(s.InodeSize) + uint64(s.BlockSize) - 1) / uint64(s.BlockSize)
 	for group := range s.Groups() {
-		if group%s.perDesc() == 0 {
-			at := int64(s.descHome(s.shape(), group/s.perDesc())) * int64(s.BlockSize)
-			var err error
-			if those, err = block.ReadSized(dev, at, int64(s.BlockSize), int64(s.BlockSize)); err != nil {
+		if group%each == 0 {
+			at := int64(s.descHome(shape, group/each)) * int64(s.BlockSize)
+			if err := block.ReadFull(dev, those, at); err != nil {
 				return fs.AtMount{Any: fmt.Sprintf("the descriptors of group %d cannot be read: %v", group, err)}
 			}
 		}
-		raw := those[int64(group%s.perDesc())*size:][:size]
+		raw := those[int64(group%each)*size:][:size]
 		d, err := decodeDescriptor(raw)
 		if err != nil {
 			return fs.AtMount{Any: err.Error()}
@@ -99,13 +97,13 @@ func (s *Superblock) descriptorsAtMount(dev block.Device) (m fs.AtMount) {
 			switch {
 			case p.at < from || p.at > to || p.blocks-1 > to-p.at:
 				return fs.AtMount{Any: fmt.Sprintf("group %d: its %s is at block %d, outside of blocks %d to %d", group, p.what, p.at, from, to)}
-			case p.at <= first+s.shape().desc && m.Writing == "":
+			case p.at <= first+shape.desc && m.Writing == "":
 				m.Writing = fmt.Sprintf("group %d: its %s is at block %d, where the superblock or the descriptors lie", group, p.what, p.at)
 			}
 		}
 		if m.Writing == "" && s.summed() {
-			sealed := slices.Clone(raw)
-			if s.sealDescriptor(sealed, group, s.UUID, field.At(descriptor{}, "Checksum")); !bytes.Equal(sealed, raw) {
+			copy(sealed, raw)
+			if s.sealDescriptor(sealed, group, s.UUID, descriptorSumAt); !bytes.Equal(sealed, raw) {
 				m.Writing = fmt.Sprintf("group %d: the checksum of its descriptor is wrong", group)
 			}
 		}
@@ -142,11 +140,11 @@ func (s *Superblock) special(first []byte, number uint32, mode uint16) (inode, s
 	sealed := slices.Clone(raw)
 	s.sealInode(sealed, number, n)
 	extra := 0
-	if len(raw) > binary.Size(inodeFirst{}) {
+	if len(raw) > inodeShort {
 		extra = int(n.ExtraSize)
 	}
 	switch {
-	case extra%4 != 0 || binary.Size(inodeFirst{})+extra > len(raw):
+	case extra%4 != 0 || inodeShort+extra > len(raw):
 		return n, fmt.Sprintf("inode %d says that %d bytes behind its first part are used", number, extra)
 	case !bytes.Equal(sealed, raw):
 		return n, fmt.Sprintf("the checksum of inode %d is wrong", number)

@@ -1,7 +1,6 @@
 package ext
 
 import (
-	"encoding/binary"
 	"fmt"
 	"slices"
 
@@ -236,14 +235,6 @@ func (s *Superblock) descriptor(dev block.Device, group uint64) (descriptor, err
 	return decodeDescriptor(b)
 }
 
-// decodeDescriptor takes one apart; a short one has no high halves.
-func decodeDescriptor(b []byte) (d descriptor, err error) {
-	if len(b) < binary.Size(d) {
-		return d, field.Decode(b, binary.LittleEndian, &d.descriptorFirst)
-	}
-	return d, field.Decode(b, binary.LittleEndian, &d)
-}
-
 // rawDescriptor is its bytes, which are the caller's own, and the byte at which they lie.
 func (s *Superblock) rawDescriptor(dev block.Device, group uint64) (b []byte, at int64, err error) {
 	size := s.descriptorSize()
@@ -259,9 +250,9 @@ func (s *Superblock) rawDescriptor(dev block.Device, group uint64) (b []byte, at
 // superblock says, 64 in all that were ever made.
 func (s *Superblock) descriptorSize() int64 {
 	if s.Incompat&incompat64Bit == 0 {
-		return int64(binary.Size(descriptorFirst{}))
+		return descriptorShort
 	}
-	return max(int64(s.disk.DescSize), int64(binary.Size(descriptorFirst{})))
+	return max(int64(s.disk.DescSize), descriptorShort)
 }
 
 func (d *descriptor) inodeTable() uint64 { return wide(d.InodeTableLo, d.InodeTableHi) }
@@ -295,18 +286,4 @@ func (s *Superblock) inode(dev block.Device, number uint64) (inode, error) {
 		return inode{}, fmt.Errorf("inode %d: %w", number, err)
 	}
 	return decodeInode(b)
-}
-
-// decodeInode takes one apart.
-func decodeInode(b []byte) (n inode, err error) {
-	first := binary.Size(n.inodeFirst)
-	if len(b) > first+2 { // the extra bytes say themselves how many of them are in use
-		used := int(binary.LittleEndian.Uint16(b[first:]))
-		extra := make([]byte, binary.Size(n.inodeExtra))
-		copy(extra, b[first:min(len(b), first+used)])
-		if err := field.Decode(extra, binary.LittleEndian, &n.inodeExtra); err != nil {
-			return n, err
-		}
-	}
-	return n, field.Decode(b, binary.LittleEndian, &n.inodeFirst)
 }

@@ -3,6 +3,7 @@ package ext
 import (
 	"bytes"
 	"encoding/binary"
+	"errors"
 	"math/rand/v2"
 	"testing"
 
@@ -83,6 +84,61 @@ func TestRecordsKeepEveryByte(t *testing.T) {
 			}
 			seen[s.Name] = true
 		}
+	}
+}
+
+// TestByPlaceIsAsTheRecordsSay: what is taken apart by where it lies is what the records, by their
+// names, say of any bytes, of every length; and is put together again as it was.
+func TestByPlaceIsAsTheRecordsSay(t *testing.T) {
+	rng := rand.New(rand.NewPCG(8, 7))
+	le := binary.LittleEndian
+	for round := range 300 {
+		b := make([]byte, 300)
+		for i := range b {
+			b[i] = byte(rng.Uint32())
+		}
+		if round%2 == 0 {
+			le.PutUint16(b[inodeShort:], uint16(rng.IntN(40))) // extra bytes in use
+		}
+		for _, n := range []int{0, 31, 32, 63, 64, 127, 128, 130, 131, 160, 256} {
+			var d descriptor
+			var err error
+			if n < binary.Size(d) {
+				err = field.Decode(b[:n], le, &d.descriptorFirst)
+			} else {
+				err = field.Decode(b[:n], le, &d)
+			}
+			got, errGot := decodeDescriptor(b[:n])
+			if (err == nil) != (errGot == nil) || err == nil && got != d || errGot != nil && !errors.Is(errGot, field.ErrShort) {
+				t.Fatalf("a descriptor of %d bytes: %+v, %v, the record says %+v, %v", n, got, errGot, d, err)
+			}
+			if n >= descriptorLong && !bytes.Equal(got.encode(), field.Encode(le, &d)) {
+				t.Fatalf("%+v is put together as %x", d, got.encode())
+			}
+			var i inode
+			if n > inodeShort+2 {
+				extra := make([]byte, binary.Size(i.inodeExtra))
+				copy(extra, b[inodeShort:min(n, inodeShort+int(le.Uint16(b[inodeShort:])))])
+				err = field.Decode(extra, le, &i.inodeExtra)
+			}
+			if errFirst := field.Decode(b[:n], le, &i.inodeFirst); errFirst != nil {
+				err = errFirst
+			} else if n >= inodeShort {
+				err = nil
+			}
+			has, errHas := decodeInode(b[:n])
+			if (err == nil) != (errHas == nil) || err == nil && has != i || errHas != nil && !errors.Is(errHas, field.ErrShort) {
+				t.Fatalf("an inode of %d bytes: %+v, %v, the record says %+v, %v", n, has, errHas, i, err)
+			}
+		}
+	}
+	for name, at := range map[string]int{"ChecksumLo": inodeSumLoAt, "ChecksumHi": inodeSumHiAt} {
+		if want := field.At(inode{}, name); at != want {
+			t.Errorf("%s of an inode is at %d, want %d", name, at, want)
+		}
+	}
+	if want := field.At(descriptor{}, "Checksum"); descriptorSumAt != want {
+		t.Errorf("the checksum of a descriptor is at %d, want %d", descriptorSumAt, want)
 	}
 }
 
