@@ -3,11 +3,12 @@ package advice
 import (
 	"cmp"
 	"fmt"
+	"slices"
+	"strings"
+
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/table"
-	"slices"
-	"strings"
 )
 
 // Believed says which of several signatures counts; empty where there is only

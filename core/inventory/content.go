@@ -1,8 +1,9 @@
 package inventory
 
 import (
-	"fundus/core/fs"
 	"slices"
+
+	"fundus/core/fs"
 )
 
 // Content is what Linux takes the node for: the fence where there is one, else

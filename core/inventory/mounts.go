@@ -1,9 +1,10 @@
 package inventory
 
 import (
-	"fundus/core/fs"
 	"slices"
 	"strings"
+
+	"fundus/core/fs"
 )
 
 // UsesOf lists the uses of a node.

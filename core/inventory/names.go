@@ -3,8 +3,9 @@ package inventory
 import (
 	"cmp"
 	"fmt"
-	"fundus/core/quantity"
 	"strings"
+
+	"fundus/core/quantity"
 )
 
 // Natural compares names as people count: sda to sdz before sdaa, nvme2n1 before nvme10n1.

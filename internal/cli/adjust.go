@@ -23,7 +23,7 @@ ext4 with checksum-seed=yes the kernel changes while it is mounted.`,
 			if err != nil {
 				return err
 			}
-			return e.change(cmd, &content.Adjust{Target: args[0], Asked: asked}, args[0])
+			return e.change(cmd, &content.Adjust{Target: args[0], Asked: asked})
 		},
 	})
 }

@@ -17,7 +17,7 @@ with fundus table new.`,
 		Example:           "  fundus erase sdb1\n  fundus erase sdc --only ext4@1080 --draft",
 		Args:              words(1, 1, "one device"),
 		ValidArgsFunction: e.complete(unusedDevice),
-		RunE:              func(cmd *cobra.Command, args []string) error { r.Target = args[0]; return e.change(cmd, r, args[0]) },
+		RunE:              func(cmd *cobra.Command, args []string) error { r.Target = args[0]; return e.change(cmd, r) },
 	}
 	f := cmd.Flags()
 	f.StringArrayVar(&r.Only, "only", nil, "this signature alone: a `KIND`, or KIND@BYTE where it begins (repeatable)")

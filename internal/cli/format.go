@@ -41,7 +41,7 @@ shows every value and where it is from.`,
 			if m, err := kind.FindMaker(r.Kind); err == nil {
 				r.Kind = m.Word
 			}
-			return e.change(cmd, r, args[0])
+			return e.change(cmd, r)
 		},
 	}
 	f := cmd.Flags()
@@ -122,7 +122,7 @@ func newLabel(e *Env) *cobra.Command {
 			if !none {
 				r.Label = args[1]
 			}
-			return e.change(cmd, r, args[0])
+			return e.change(cmd, r)
 		},
 	}
 	cmd.Flags().BoolVar(&none, "none", false, "take the label away")

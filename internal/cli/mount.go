@@ -61,7 +61,7 @@ well, with --owner, --mode or --link it is a change that is shown first.`,
 				if err := checkBy(r.Line.By); err != nil {
 					return err
 				}
-				return e.change(cmd, r, args[0])
+				return e.change(cmd, r)
 			}
 			return e.use(cmd.Context(), r, "fundus unmount %s", args...)
 		},

@@ -73,7 +73,7 @@ erased on purpose: --content.`,
 			if err != nil {
 				return usageError{err}
 			}
-			return e.change(cmd, &disk.PartitionAdd{Disk: args[0], Parts: parts, Content: content}, args...)
+			return e.change(cmd, &disk.PartitionAdd{Disk: args[0], Parts: parts, Content: content})
 		},
 	}
 	f := cmd.Flags()
@@ -190,7 +190,7 @@ no-firmware, boot, grow-file-system, read-only and no-auto; of an MBR boot.`,
 			if r.Type == "" && r.Name == nil && len(r.Set)+len(r.Clear) == 0 && r.Number == 0 && r.UUID == "" {
 				return usagef("change what? --type, --name, --set, --clear, --boot, --no-boot, --number or --uuid")
 			}
-			return e.change(cmd, r, args...)
+			return e.change(cmd, r)
 		},
 	}
 	f := cmd.Flags()
@@ -218,7 +218,7 @@ move up by a number, and what names them follows.`,
 		ValidArgsFunction: e.complete(partition),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r.Targets = args
-			return e.change(cmd, r, args...)
+			return e.change(cmd, r)
 		},
 	}
 	cmd.Flags().StringVar(&r.References, "references", "", "what becomes of lines of fstab that name them: drop, disable or keep")

@@ -22,7 +22,11 @@ import (
 )
 
 // change runs a request on the machine that its words are about.
-func (e *Env) change(cmd *cobra.Command, r task.Request, words ...string) error {
+func (e *Env) change(cmd *cobra.Command, r task.Request) error {
+	var words []string
+	if about, ok := r.(task.About); ok {
+		words = about.Devices()
+	}
 	m, err := e.open(cmd.Context(), words...)
 	if err != nil {
 		return err

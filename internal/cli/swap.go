@@ -99,7 +99,7 @@ then it is a change that is shown first.`,
 				return usageWay("fundus help swap on", "--persist is for one area at a time")
 			}
 			if r.Target = args[0]; r.Persist {
-				return e.change(cmd, r, args[0])
+				return e.change(cmd, r)
 			}
 			for _, word := range args {
 				if err := e.use(cmd.Context(), &use.SwapOn{Target: word, Options: r.Options}, "fundus swap off %s"); err != nil {

@@ -35,7 +35,7 @@ entries and reaches 2 TiB, and is for cards and for firmware that knows no other
 			if err := knownScheme(scheme); err != nil {
 				return err
 			}
-			return e.change(cmd, &disk.TableNew{Disk: args[0], Scheme: table.Scheme(scheme), Entries: entries, References: references}, args...)
+			return e.change(cmd, &disk.TableNew{Disk: args[0], Scheme: table.Scheme(scheme), Entries: entries, References: references})
 		},
 	}
 	cmd.Flags().StringVar(&scheme, "scheme", scheme, "how the table is written: gpt or mbr")
@@ -59,7 +59,7 @@ partitions of a GPT have their own: fundus partition edit, --uuid=new.`,
 			if r.Disk = args[0]; r.UUID == "" {
 				return usagef("change what? --uuid")
 			}
-			return e.change(cmd, r, args...)
+			return e.change(cmd, r)
 		},
 	}
 	cmd.Flags().StringVar(&r.UUID, "uuid", "", "the identifier: a `GUID`, of an MBR eight hexadecimal digits, or new for a random one")
@@ -83,7 +83,7 @@ those that are chosen.`,
 				return usagef("--choose is about what --search finds: say both")
 			}
 			if !find {
-				return e.change(cmd, &disk.TableRepair{Disk: args[0]}, args...)
+				return e.change(cmd, &disk.TableRepair{Disk: args[0]})
 			}
 			numbers, err := chosen(choose)
 			if err != nil {
@@ -149,7 +149,7 @@ What cannot be kept is said.`,
 			if err := knownScheme(scheme); err != nil {
 				return err
 			}
-			return e.change(cmd, r, args...)
+			return e.change(cmd, r)
 		},
 	}
 	cmd.Flags().StringVar(&scheme, "scheme", "", "how the table is to be written: gpt or mbr")
@@ -208,7 +208,7 @@ partitions is neither saved nor restored.`,
 			if r.Saved, err = saved.Decode(data); err != nil {
 				return fmt.Errorf("%s: %w", args[1], err)
 			}
-			return e.change(cmd, r, args[0])
+			return e.change(cmd, r)
 		},
 	}
 	cmd.Flags().StringVar(&references, "references", "", "what becomes of lines of fstab that name what goes: drop, disable or keep")

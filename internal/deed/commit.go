@@ -108,14 +108,18 @@ func (c *Commit) Run(ctx context.Context) (*Deed, error) {
 	if plan.Draft.Digest != c.Reviewed.Digest {
 		return nil, &ChangedError{&plan.Draft}
 	}
-	if err := c.admit(plan); err != nil {
+	list, err := c.Store.listing()
+	if err == nil {
+		err = c.admit(plan, list)
+	}
+	if err != nil {
 		return nil, err
 	}
 	bootID := plan.Seen.Machine.BootID
 	if err := c.Store.sweep(); err != nil {
 		return nil, err
 	}
-	d, err := c.Store.record(plan, bootID)
+	d, err := c.Store.record(plan, bootID, list)
 	if err != nil {
 		return nil, fmt.Errorf("writing the deed: %w; nothing is changed", err)
 	}
@@ -128,7 +132,7 @@ func (c *Commit) Run(ctx context.Context) (*Deed, error) {
 	if err := machine.Settle(context.WithoutCancel(ctx), c.Machine, disksOf(targets)); err != nil {
 		d.Remarks = append(d.Remarks, err.Error())
 	}
-	if err := c.Store.prune(); err != nil {
+	if err := c.Store.prune(list); err != nil {
 		d.Remarks = append(d.Remarks, fmt.Sprintf("old deeds could not be removed: %v", err))
 	}
 	return d, nil
@@ -170,15 +174,14 @@ func targetsOf(steps []draft.Step) []machine.Target {
 }
 
 // admit checks all that must be so before a deed is written.
-func (c *Commit) admit(plan *draft.Plan) error {
+func (c *Commit) admit(plan *draft.Plan, list []entry) error {
 	v, written := plan.Seen, plan.Draft.Written()
-	deeds, err := c.Store.List()
-	if err != nil {
-		return err
-	}
 	m := Manifest{Steps: plan.Draft.Steps, Devices: plan.Draft.Devices}
-	for _, d := range deeds {
-		if d.Problem == nil && d.State == Unfinished && d.Touches(&m) > Apart {
+	for _, e := range list {
+		if e.state != Unfinished {
+			continue
+		}
+		if d := c.Store.read(e.name); d != nil && d.Problem == nil && d.State == Unfinished && d.Touches(&m) > Apart {
 			return advice.Way(fmt.Errorf("deed %s (%s) was cut short in the same place", d.ID, d.Title), "fundus recover %d", d.Number)
 		}
 	}
@@ -204,8 +207,8 @@ func (c *Commit) admit(plan *draft.Plan) error {
 }
 
 // record writes the deed: images, extents, then the manifest by renaming.
-func (s *Store) record(plan *draft.Plan, bootID string) (*Deed, error) {
-	d, err := s.newDeed(plan, bootID)
+func (s *Store) record(plan *draft.Plan, bootID string, list []entry) (*Deed, error) {
+	d, err := s.newDeed(plan, bootID, list)
 	if err != nil {
 		return nil, err
 	}
@@ -216,14 +219,10 @@ func (s *Store) record(plan *draft.Plan, bootID string) (*Deed, error) {
 	return d, nil
 }
 
-func (s *Store) newDeed(plan *draft.Plan, bootID string) (*Deed, error) {
-	all, err := s.List()
-	if err != nil {
-		return nil, err
-	}
+func (s *Store) newDeed(plan *draft.Plan, bootID string, list []entry) (*Deed, error) {
 	number := 1
-	if len(all) > 0 {
-		number = all[0].Number + 1
+	if len(list) > 0 {
+		number = list[0].number + 1
 	}
 	p := &plan.Draft
 	d := &Deed{State: Unfinished, Manifest: Manifest{

@@ -358,3 +358,49 @@ func TestAnOlderFormatIsShownAlone(t *testing.T) {
 		t.Errorf("recover = %v", err)
 	}
 }
+
+// TestAListingReadsNoManifest: what a commit has to know of a thousand deeds stands in their names
+// and logs; what is kept is pruned by that, but for what was cut short or cannot be read.
+func TestAListingReadsNoManifest(t *testing.T) {
+	s := NewStore(t.TempDir(), time.Now)
+	s.Deeds = 10
+	if err := s.prepare(); err != nil {
+		t.Fatal(err)
+	}
+	for i := range 50 {
+		m := sample()
+		m.Number, m.ID = i+1, fmt.Sprintf("%04d-3fa9c210", i+1)
+		data, err := m.encode()
+		dir := s.path("deeds", m.ID)
+		log := logLine("2026-03-01T08:00:00Z boot begin 0 x") + logLine("2026-03-01T08:00:00Z boot completed 0 x")
+		switch i {
+		case 3: // cut short
+			log = logLine("2026-03-01T08:00:00Z boot begin 0 x")
+		case 5: // whoever wrote it is not to be believed
+			data[10] ^= 1
+		case 7:
+			log = "00000000 damaged\n" + log
+		}
+		err = errors.Join(err, os.Mkdir(dir, 0o700), os.WriteFile(filepath.Join(dir, "manifest"), data, 0o600), os.WriteFile(filepath.Join(dir, "log"), []byte(log), 0o600))
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	list, err := s.listing()
+	if err != nil || len(list) != 50 || list[0].number != 50 || len(s.manifests.known) != 0 {
+		t.Fatalf("%d deeds, the first is %+v, %d manifests read, %v", len(list), list[0], len(s.manifests.known), err)
+	}
+	unfinished := 0
+	for _, e := range list {
+		if e.state == Unfinished {
+			unfinished++
+		}
+	}
+	if err := s.prune(list); unfinished != 2 || err != nil {
+		t.Errorf("%d unfinished, %v", unfinished, err)
+	}
+	left, err := s.List()
+	if err != nil || len(left) != 9+3 || left[9].Number != 8 || left[11].Number != 4 {
+		t.Errorf("%d deeds are left, %v", len(left), err)
+	}
+}

@@ -97,12 +97,49 @@ func (s *Store) sweep() error {
 	return err
 }
 
-// prune removes the oldest deeds beyond those that are kept. One that was cut
-// short, or that cannot be read, stays.
-func (s *Store) prune() error {
-	all, err := s.List()
-	for i := s.Deeds; s.Deeds > 0 && i < len(all); i++ {
-		if d := all[i]; d.Problem == nil && d.State != Unfinished {
+// entry is a deed in a listing that reads no manifest: with thousands of deeds those take longer
+// than a commit.
+type entry struct {
+	name   string
+	number int
+	state  State
+}
+
+// listing gives all deeds that have a manifest, newest first, by their names and logs. One whose log
+// cannot be read counts as unfinished: whoever goes by it reads it whole.
+func (s *Store) listing() ([]entry, error) {
+	found, err := os.ReadDir(s.path("deeds"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	var out []entry
+	for _, f := range found {
+		if _, err := os.Stat(s.path("deeds", f.Name(), "manifest")); err != nil {
+			continue
+		}
+		e := entry{f.Name(), numberOf(f.Name()), Unfinished}
+		if at, err := readPosition(s.path("deeds", f.Name(), "log")); err == nil {
+			e.state = at.state
+		}
+		out = append(out, e)
+	}
+	slices.SortFunc(out, func(a, b entry) int { return cmp.Compare(b.number, a.number) })
+	return out, err
+}
+
+func numberOf(name string) int {
+	number, _ := strconv.Atoi(strings.SplitN(name, "-", 2)[0])
+	return number
+}
+
+// prune removes the oldest deeds beyond those that are kept, of the listing and one that came
+// since. One that was cut short, or that cannot be read, stays.
+func (s *Store) prune(list []entry) (err error) {
+	for i := s.Deeds - 1; s.Deeds > 0 && i < len(list); i++ {
+		if list[i].state == Unfinished {
+			continue
+		}
+		if d := s.read(list[i].name); d != nil && d.Problem == nil && d.State != Unfinished {
 			err = errors.Join(err, os.RemoveAll(d.dir))
 		}
 	}
@@ -142,8 +179,7 @@ func (s *Store) List() ([]*Deed, error) {
 // read gives nil for a directory without a manifest, which never touched a
 // device.
 func (s *Store) read(name string) *Deed {
-	number, _ := strconv.Atoi(strings.SplitN(name, "-", 2)[0])
-	d := &Deed{dir: s.path("deeds", name), Manifest: Manifest{ID: name, Number: number}, State: Unfinished}
+	d := &Deed{dir: s.path("deeds", name), Manifest: Manifest{ID: name, Number: numberOf(name)}, State: Unfinished}
 	m, err := s.manifests.read(filepath.Join(d.dir, "manifest"))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil

@@ -21,6 +21,7 @@ import (
 	"fundus/core/text/unit"
 	"fundus/core/verify"
 	"fundus/internal/machine"
+	"fundus/internal/machine/files"
 )
 
 // RehearsedLine is the result of one line of fstab.
@@ -94,7 +95,7 @@ func Rehearse(ctx context.Context, r machine.Reader, s Supposing) (*Rehearsal, e
 	var supposed []string
 	if s.Fstab != nil {
 		v = boot.WithFstab(v, s.Fstab)
-		if err := machine.LookAtPlaces(v, r); err != nil {
+		if err := files.LookAtPlaces(v, r); err != nil {
 			return nil, err
 		}
 		supposed = append(supposed, map[bool]string{true: "with the table from standard input", false: "with " + s.Named}[s.Named == "-"])

@@ -25,6 +25,7 @@ import (
 	"fundus/core/units"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
+	"fundus/internal/machine/files"
 	"fundus/internal/oscall"
 )
 
@@ -395,7 +396,7 @@ func (s *Stage) Link(title, p, to string, remove bool) {
 	if remove {
 		e = nil
 	}
-	machine.WithUnit(s.change(), p, e)
+	files.WithUnit(s.change(), p, e)
 }
 
 // MakeDir makes the directory and its missing parents with mode 0755.
@@ -442,11 +443,11 @@ func (s *Stage) changed(p string, after machine.FileState) error {
 		v.Knows(s.table)
 	}
 	if after.Missing {
-		machine.WithUnit(v, p, nil)
+		files.WithUnit(v, p, nil)
 	} else {
-		machine.WithUnit(v, p, &units.Entry{Data: after.Data})
+		files.WithUnit(v, p, &units.Entry{Data: after.Data})
 	}
-	return machine.LookAtPlaces(v, s)
+	return files.LookAtPlaces(v, s)
 }
 
 // Tell appends the actions in order, each unless the machine as it would be then

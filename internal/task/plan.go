@@ -43,6 +43,9 @@ type Request interface {
 	Plan(ctx context.Context, p *Planner) error
 }
 
+// About is a request that is about devices by their words, which may be image files.
+type About interface{ Devices() []string }
+
 // Conditions are what a plan depends on besides its request.
 type Conditions struct {
 	Machine machine.Reader

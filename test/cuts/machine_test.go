@@ -21,6 +21,7 @@ import (
 	"fundus/internal/deed"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
+	"fundus/internal/machine/files"
 	"fundus/internal/task"
 )
 
@@ -117,7 +118,7 @@ func (r *rig) Inventory(context.Context) (*inventory.Inventory, error) {
 		r.looks.inventories++
 	}
 	if r.files {
-		return v, machine.ReadFiles(v, r)
+		return v, files.Read(v, r)
 	}
 	return v, nil
 }
@@ -140,7 +141,7 @@ func (r *rig) Place(path string) (machine.Place, error) {
 }
 
 func (r *rig) List(path string) ([]string, error) {
-	return machine.ListDir(filepath.Join(r.root, path))
+	return files.ListDir(filepath.Join(r.root, path))
 }
 
 func (r *rig) Claim(_ context.Context, _ *inventory.Inventory, targets []machine.Target) (*machine.Claim, error) {

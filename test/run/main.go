@@ -7,11 +7,12 @@ package main
 import (
 	"flag"
 	"fmt"
-	"fundus/test/watch"
 	"os"
 	"os/signal"
 	"syscall"
 	"time"
+
+	"fundus/test/watch"
 )
 
 func main() {

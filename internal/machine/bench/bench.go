@@ -25,6 +25,7 @@ import (
 	"fundus/core/quantity"
 	"fundus/core/scan"
 	"fundus/internal/machine"
+	"fundus/internal/machine/files"
 	"fundus/internal/machine/image"
 	"fundus/internal/oscall"
 )
@@ -169,7 +170,7 @@ func (b *Bench) List(path string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	return machine.ListDir(at.Full)
+	return files.ListDir(at.Full)
 }
 
 // ReadFile reads below the bench's root.
@@ -229,7 +230,7 @@ func (b *Bench) inventory(ctx context.Context, k *kernel) (*inventory.Inventory,
 		}
 		v.Nodes = append(v.Nodes, nodes...)
 	}
-	return v, machine.ReadFiles(v, b)
+	return v, files.Read(v, b)
 }
 
 // look looks at a disk, while nobody else is changing it.

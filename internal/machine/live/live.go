@@ -19,6 +19,7 @@ import (
 	"fundus/core/block"
 	"fundus/core/inventory"
 	"fundus/internal/machine"
+	"fundus/internal/machine/files"
 	"fundus/internal/machine/image"
 	"fundus/internal/oscall"
 )
@@ -119,7 +120,7 @@ func (m *Machine) Inventory(ctx context.Context) (*inventory.Inventory, error) {
 	if err := m.discover(ctx, v); err != nil {
 		return nil, err
 	}
-	return v, machine.ReadFiles(v, m)
+	return v, files.Read(v, m)
 }
 
 // systemdRuns looks for systemd, for the running system's own root only
@@ -179,7 +180,7 @@ func (m *Machine) List(path string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	return machine.ListDir(at.Full)
+	return files.ListDir(at.Full)
 }
 
 // ReadFile reads a text file of the running system.

@@ -36,6 +36,9 @@ var ErrOtherHas = errors.New("another device carries it")
 // Verb of the request.
 func (*Adjust) Verb() string { return "adjust" }
 
+// Devices implements task.About.
+func (r *Adjust) Devices() []string { return []string{r.Target} }
+
 // adjusting is what becomes of one request.
 type adjusting struct {
 	node   inventory.Node

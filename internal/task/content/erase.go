@@ -14,7 +14,6 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/refs"
-	"fundus/core/target"
 	"fundus/core/verify"
 	"fundus/internal/machine"
 	"fundus/internal/task"
@@ -30,6 +29,9 @@ type Erase struct {
 // Verb of the request.
 func (*Erase) Verb() string { return "erase" }
 
+// Devices implements task.About.
+func (r *Erase) Devices() []string { return []string{r.Target} }
+
 // Errors of erasing.
 var (
 	ErrNotThere = errors.New("no such signature")
@@ -37,11 +39,7 @@ var (
 )
 
 func (r *Erase) Plan(ctx context.Context, p *task.Planner) error {
-	v, err := p.Now(ctx)
-	if err != nil {
-		return err
-	}
-	n, err := target.Resolve(v, r.Target)
+	v, n, err := p.Device(ctx, r.Target)
 	if err == nil {
 		err = task.CheckDecision(r.References, false)
 	}

@@ -18,7 +18,6 @@ import (
 	"fundus/core/quantity"
 	"fundus/core/refs"
 	"fundus/core/table"
-	"fundus/core/target"
 	"fundus/core/text/fstab"
 	"fundus/internal/machine"
 	"fundus/internal/task"
@@ -48,6 +47,9 @@ const (
 // Verb of the request.
 func (*Format) Verb() string { return "format" }
 
+// Devices implements task.About.
+func (r *Format) Devices() []string { return []string{r.Target} }
+
 // Errors of formatting.
 var (
 	ErrExtended = errors.New("no place for a file system")
@@ -55,11 +57,7 @@ var (
 )
 
 func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
-	v, err := p.Now(ctx)
-	if err != nil {
-		return err
-	}
-	n, err := target.Resolve(v, r.Target)
+	v, n, err := p.Device(ctx, r.Target)
 	if err != nil {
 		return err
 	}

@@ -23,6 +23,9 @@ type Label struct {
 // Verb of the request.
 func (*Label) Verb() string { return "label" }
 
+// Devices implements task.About.
+func (r *Label) Devices() []string { return []string{r.Target} }
+
 // holding is what a request about a device's content is about.
 type holding struct {
 	v *inventory.Inventory

@@ -11,7 +11,6 @@ import (
 	"fundus/core/table"
 	"fundus/core/table/convert"
 	"fundus/core/table/schemes"
-	"fundus/core/target"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -26,12 +25,11 @@ type TableConvert struct {
 // Verb of the request.
 func (*TableConvert) Verb() string { return "table convert" }
 
+// Devices implements task.About.
+func (r *TableConvert) Devices() []string { return []string{r.Disk} }
+
 func (r *TableConvert) Plan(ctx context.Context, p *task.Planner) error {
-	v, err := p.Now(ctx)
-	if err != nil {
-		return err
-	}
-	n, err := target.Disk(v, r.Disk)
+	v, n, err := p.Disk(ctx, r.Disk)
 	if err != nil {
 		return err
 	}

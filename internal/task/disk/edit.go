@@ -9,7 +9,6 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/scan"
 	"fundus/core/table"
-	"fundus/core/target"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -28,12 +27,11 @@ type PartitionEdit struct {
 // Verb of the request.
 func (*PartitionEdit) Verb() string { return "partition edit" }
 
+// Devices implements task.About.
+func (r *PartitionEdit) Devices() []string { return []string{r.Target} }
+
 func (r *PartitionEdit) Plan(ctx context.Context, p *task.Planner) error {
-	v, err := p.Now(ctx)
-	if err != nil {
-		return err
-	}
-	n, err := target.Partition(v, r.Target)
+	v, n, err := p.Partition(ctx, r.Target)
 	if err != nil {
 		return err
 	}

@@ -21,14 +21,13 @@ type TableEdit struct {
 // Verb of the request.
 func (*TableEdit) Verb() string { return "table edit" }
 
+// Devices implements task.About.
+func (r *TableEdit) Devices() []string { return []string{r.Disk} }
+
 // Plan changes the identifier. The PARTUUIDs of an MBR are made of it, so that lines that name
 // its partitions follow; those of a GPT are its partitions' own.
 func (r *TableEdit) Plan(ctx context.Context, p *task.Planner) error {
-	v, err := p.Now(ctx)
-	if err != nil {
-		return err
-	}
-	n, err := target.Disk(v, r.Disk)
+	v, n, err := p.Disk(ctx, r.Disk)
 	if err != nil {
 		return err
 	}

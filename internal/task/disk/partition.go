@@ -18,7 +18,6 @@ import (
 	"fundus/core/scan"
 	"fundus/core/table"
 	"fundus/core/table/place"
-	"fundus/core/target"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -47,6 +46,9 @@ type NewPart struct {
 // Verb of the request.
 func (*PartitionAdd) Verb() string { return "partition add" }
 
+// Devices implements task.About.
+func (r *PartitionAdd) Devices() []string { return []string{r.Disk} }
+
 // Errors of partitions.
 var (
 	ErrContent = errors.New("the space holds old content")
@@ -54,11 +56,7 @@ var (
 )
 
 func (r *PartitionAdd) Plan(ctx context.Context, p *task.Planner) error {
-	v, err := p.Now(ctx)
-	if err != nil {
-		return err
-	}
-	n, err := target.Disk(v, r.Disk)
+	_, n, err := p.Disk(ctx, r.Disk)
 	if err != nil {
 		return err
 	}

@@ -26,6 +26,9 @@ type PartitionRemove struct {
 // Verb of the request.
 func (*PartitionRemove) Verb() string { return "partition remove" }
 
+// Devices implements task.About.
+func (r *PartitionRemove) Devices() []string { return r.Targets }
+
 func (r *PartitionRemove) Plan(ctx context.Context, p *task.Planner) error {
 	v, err := p.Now(ctx)
 	if err != nil {

@@ -17,7 +17,6 @@ import (
 	"fundus/core/table/gpt"
 	"fundus/core/table/saved"
 	"fundus/core/table/schemes"
-	"fundus/core/target"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -34,12 +33,11 @@ type TableRestore struct {
 // Verb of the request.
 func (*TableRestore) Verb() string { return "table restore" }
 
+// Devices implements task.About.
+func (r *TableRestore) Devices() []string { return []string{r.Disk} }
+
 func (r *TableRestore) Plan(ctx context.Context, p *task.Planner) error {
-	v, err := p.Now(ctx)
-	if err != nil {
-		return err
-	}
-	n, err := target.Disk(v, r.Disk)
+	v, n, err := p.Disk(ctx, r.Disk)
 	if err != nil {
 		return err
 	}

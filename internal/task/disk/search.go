@@ -12,7 +12,6 @@ import (
 	"fundus/core/lost"
 	"fundus/core/table"
 	"fundus/core/table/schemes"
-	"fundus/core/target"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -58,12 +57,11 @@ type Rebuilt struct {
 // Verb of the request.
 func (*TableRebuild) Verb() string { return "table rebuild" }
 
+// Devices implements task.About.
+func (r *TableRebuild) Devices() []string { return []string{r.Disk} }
+
 func (r *TableRebuild) Plan(ctx context.Context, p *task.Planner) error {
-	v, err := p.Now(ctx)
-	if err != nil {
-		return err
-	}
-	n, err := target.Disk(v, r.Disk)
+	v, n, err := p.Disk(ctx, r.Disk)
 	if err != nil {
 		return err
 	}

@@ -30,12 +30,11 @@ type TableNew struct {
 // Verb of the request.
 func (*TableNew) Verb() string { return "table new" }
 
+// Devices implements task.About.
+func (r *TableNew) Devices() []string { return []string{r.Disk} }
+
 func (r *TableNew) Plan(ctx context.Context, p *task.Planner) error {
-	v, err := p.Now(ctx)
-	if err != nil {
-		return err
-	}
-	n, err := target.Disk(v, r.Disk)
+	v, n, err := p.Disk(ctx, r.Disk)
 	if err != nil {
 		return err
 	}
@@ -109,12 +108,11 @@ type TableRepair struct {
 // Verb of the request.
 func (*TableRepair) Verb() string { return "table repair" }
 
+// Devices implements task.About.
+func (r *TableRepair) Devices() []string { return []string{r.Disk} }
+
 func (r *TableRepair) Plan(ctx context.Context, p *task.Planner) error {
-	v, err := p.Now(ctx)
-	if err != nil {
-		return err
-	}
-	n, err := target.Disk(v, r.Disk)
+	_, n, err := p.Disk(ctx, r.Disk)
 	if err != nil {
 		return err
 	}

@@ -36,6 +36,9 @@ type Resize struct {
 // Verb of the request.
 func (*Resize) Verb() string { return "resize" }
 
+// Devices implements task.About.
+func (r *Resize) Devices() []string { return []string{r.Target} }
+
 // ErrNeeded is a size that would cut into what is there.
 var ErrNeeded = errors.New("smaller than what it holds")
 

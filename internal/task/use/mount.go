@@ -17,6 +17,7 @@ import (
 	"fundus/core/target"
 	"fundus/core/text/fstab"
 	"fundus/internal/machine"
+	"fundus/internal/machine/files"
 	"fundus/internal/stage"
 	"fundus/internal/task"
 )
@@ -37,6 +38,9 @@ type Mount struct {
 
 // Verb of the request.
 func (*Mount) Verb() string { return "mount" }
+
+// Devices implements task.About.
+func (r *Mount) Devices() []string { return []string{r.Target} }
 
 func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 	v, err := p.Now(ctx)
@@ -101,7 +105,7 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 		e, _, _ := stage.FstabEntry(after, dir)
 		kind, options = e.Type, e.Options
 	}
-	options = machine.Numbered(p.Stage, options)
+	options = files.Numbered(p.Stage, options)
 	makes := r.Make && !v.Dirs[dir]
 	if makes && r.Home != (Home{}) { // it is a deed, whose undo takes the directory away again
 		if err := p.Stage.MakeDir(dir); err != nil {
@@ -321,7 +325,7 @@ func (r *Remount) Plan(ctx context.Context, p *task.Planner) error {
 	if machine.HasAll(use, strings.Join(r.Options, ",")) {
 		return nil
 	}
-	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Remount, Device: use.Node, UseArgs: machine.UseArgs{Where: dir, Kind: use.Kind, Options: strings.Join(machine.Numbered(p.Stage, r.Options), ","), FormerOptions: formerOf(use, r.Options)}})
+	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Remount, Device: use.Node, UseArgs: machine.UseArgs{Where: dir, Kind: use.Kind, Options: strings.Join(files.Numbered(p.Stage, r.Options), ","), FormerOptions: formerOf(use, r.Options)}})
 }
 
 // formerOf are the options that take the named ones back.

@@ -14,6 +14,7 @@ import (
 	"fundus/internal/deed"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
+	"fundus/internal/machine/files"
 	"fundus/internal/oscall"
 	"fundus/internal/task"
 )
@@ -64,37 +65,37 @@ func (h Home) plan(ctx context.Context, p *task.Planner, v *inventory.Inventory,
 // owner reads whom the user and the group are on the machine that is worked on.
 func (h Home) owner(p *task.Planner) (uid, gid *uint32, named string, err error) {
 	user, group, both := strings.Cut(h.Owner, ":")
-	u, err := lookUp(p, machine.Users, "user", user)
+	u, err := lookUp(p, files.Users, "user", user)
 	if err != nil {
 		return nil, nil, "", err
 	}
 	uid = &u.Number
 	if both {
-		g, err := lookUp(p, machine.Groups, "group", group)
+		g, err := lookUp(p, files.Groups, "group", group)
 		return uid, &g.Number, fmt.Sprintf("%s:%s (%d:%d)", user, group, u.Number, g.Number), err
 	}
 	if u.Group == "" { // a number that the machine does not know
 		return uid, nil, fmt.Sprintf("user %d, the group stays", u.Number), nil
 	}
-	g, err := lookUp(p, machine.Groups, "group", u.Group)
+	g, err := lookUp(p, files.Groups, "group", u.Group)
 	return uid, &g.Number, fmt.Sprintf("%s (%d:%d)", user, u.Number, g.Number), err
 }
 
 // lookUp finds a name or a number in one of the lists of accounts.
-func lookUp(p *task.Planner, list, what, word string) (machine.Account, error) {
+func lookUp(p *task.Planner, list, what, word string) (files.Account, error) {
 	number, errNumber := strconv.ParseUint(word, 10, 32)
 	state, err := p.Stage.ReadFile(list)
 	if err != nil && errNumber != nil {
-		return machine.Account{}, err
+		return files.Account{}, err
 	}
-	if a, ok := machine.FindAccount(list, state.Data, word); ok {
+	if a, ok := files.FindAccount(list, state.Data, word); ok {
 		return a, nil
 	}
 	// The last number means "nobody is named" to the kernel's call.
 	if errNumber != nil || number == 1<<32-1 {
-		return machine.Account{}, fmt.Errorf("%s has no %s %q; a number is taken as it is, where accounts are kept elsewhere", list, what, word)
+		return files.Account{}, fmt.Errorf("%s has no %s %q; a number is taken as it is, where accounts are kept elsewhere", list, what, word)
 	}
-	return machine.Account{Number: uint32(number)}, nil
+	return files.Account{Number: uint32(number)}, nil
 }
 
 // keepsOwners refuses for what keeps no owners of its own: what mounts it says whose all of it

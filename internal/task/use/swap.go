@@ -34,12 +34,11 @@ type SwapOn struct {
 // Verb of the request.
 func (*SwapOn) Verb() string { return "swap on" }
 
+// Devices implements task.About.
+func (r *SwapOn) Devices() []string { return []string{r.Target} }
+
 func (r *SwapOn) Plan(ctx context.Context, p *task.Planner) error {
-	v, err := p.Now(ctx)
-	if err != nil {
-		return err
-	}
-	n, err := target.Resolve(v, r.Target)
+	v, n, err := p.Device(ctx, r.Target)
 	file := err != nil && strings.HasPrefix(r.Target, "/") && !strings.HasPrefix(r.Target, "/dev/") // the kernel judges it
 	if err != nil && !file {
 		return err

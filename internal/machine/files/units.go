@@ -1,4 +1,4 @@
-package machine
+package files
 
 import (
 	"maps"
@@ -9,15 +9,15 @@ import (
 	"strings"
 
 	"fundus/core/inventory"
-	"fundus/core/text/fstab"
 	"fundus/core/text/unit"
 	"fundus/core/units"
+	"fundus/internal/machine"
 )
 
 // readUnits reads what lies in the directories of units about mounts, automounts, swap and
 // devices, and the other units that people keep or that a link pulls in. What cannot be read is
 // left out.
-func readUnits(v *inventory.Inventory, r Reader) {
+func readUnits(v *inventory.Inventory, r machine.Reader) {
 	pulled := map[string]bool{"default.target": true}
 	names := map[string][]string{}
 	for _, dir := range units.Dirs() {
@@ -51,7 +51,7 @@ func readUnits(v *inventory.Inventory, r Reader) {
 
 // readPulled reads the units of other types: all that people keep, and those of packages that
 // another one pulls in.
-func readPulled(v *inventory.Inventory, r Reader, names map[string][]string, pulled map[string]bool) {
+func readPulled(v *inventory.Inventory, r machine.Reader, names map[string][]string, pulled map[string]bool) {
 	for more := true; more; {
 		more = false
 		for i, p := range v.UnitFiles {
@@ -90,7 +90,7 @@ func counts(rel string) bool {
 }
 
 // readSystem reads how systemd is told to boot.
-func readSystem(v *inventory.Inventory, r Reader) {
+func readSystem(v *inventory.Inventory, r machine.Reader) {
 	const conf = "systemd/system.conf"
 	found := map[string]string{}
 	for _, dir := range []string{"/etc/", "/run/", "/usr/local/lib/", "/usr/lib/"} {
@@ -140,7 +140,7 @@ func readSystem(v *inventory.Inventory, r Reader) {
 var shared = regexp.MustCompile(`^libsystemd-shared-([0-9]+)[-.0-9a-z~]*\.so$`)
 
 // version is that of systemd by the name of its library, 0 where there is none.
-func version(r Reader) (n int) {
+func version(r machine.Reader) (n int) {
 	for _, dir := range []string{"/usr/lib/systemd", "/usr/lib/x86_64-linux-gnu/systemd", "/usr/lib64/systemd", "/usr/lib/aarch64-linux-gnu/systemd"} {
 		names, _ := r.List(dir)
 		for _, name := range names {
@@ -153,13 +153,13 @@ func version(r Reader) (n int) {
 }
 
 // generatorAt reports whether a program is there, or a mask over one of its name.
-func generatorAt(r Reader, at string) (masked, ok bool) {
+func generatorAt(r machine.Reader, at string) (masked, ok bool) {
 	place, err := r.Place(at)
 	return err != nil || place.Path == "/dev/null", err == nil && place.There
 }
 
 // unitAt is the file or the link at a path.
-func unitAt(r Reader, at string) (e units.Entry, ok bool) {
+func unitAt(r machine.Reader, at string) (e units.Entry, ok bool) {
 	place, err := r.Place(at)
 	if err != nil { // a link that leads nowhere pulls in what its name says
 		return units.Entry{To: "nowhere"}, true
@@ -200,59 +200,4 @@ func WithUnit(v *inventory.Inventory, at string, e *units.Entry) {
 		}
 		v.UnitFiles[i].Tree = tree
 	}
-}
-
-// checkNamed refuses to start or stop a unit where no systemd runs.
-func checkNamed(v *inventory.Inventory, a Action) *Refusal {
-	if !v.Machine.Systemd {
-		return refuse(RuleNoSystemd, a.Unit, "", "no systemd runs here that could do it")
-	}
-	return nil
-}
-
-// runs reports whether what the unit brings about is there.
-func runs(v *inventory.Inventory, a Action) bool {
-	switch unit.Suffix(a.Unit) {
-	case ".automount":
-		return slices.ContainsFunc(v.Others, func(u inventory.Use) bool { return u.Kind == inventory.Automount && u.Where == a.Where })
-	case ".swap":
-		return slices.ContainsFunc(v.Areas, func(o inventory.Area) bool { return o.Node == a.Device && a.Device != "" || o.Path == a.From })
-	}
-	_, device := v.MountedAt(a.Where)
-	_, other := v.OtherAt(a.Where)
-	return device || other
-}
-
-func started(v *inventory.Inventory, a Action) {
-	switch unit.Suffix(a.Unit) {
-	case ".automount":
-		v.Others = append(slices.Clone(v.Others), inventory.Use{How: inventory.Mounted, Where: a.Where, Kind: inventory.Automount, Source: "systemd-1"})
-	case ".swap":
-		if a.Device != "" {
-			v.Uses = append(slices.Clone(v.Uses), SwappedOn(a))
-		}
-		v.Areas = append(slices.Clone(v.Areas), inventory.Area{Path: a.From, Node: a.Device, File: a.Device == "", Priority: SwappedOn(a).Priority})
-	default:
-		if a.Device != "" {
-			mounted(v, a)
-			return
-		}
-		v.Others = append(slices.Clone(v.Others), inventory.Use{How: inventory.Mounted, Where: a.Where, Kind: a.Kind, Source: a.From, Options: a.Options})
-	}
-}
-
-func stopped(v *inventory.Inventory, a Action) {
-	at := func(u inventory.Use) bool { return u.Where == a.Where && u.How == inventory.Mounted }
-	if unit.Suffix(a.Unit) == ".swap" {
-		drop(v, func(u inventory.Use) bool { return u.How == inventory.SwapOn && u.Node == a.Device })
-		v.Areas = slices.DeleteFunc(slices.Clone(v.Areas), func(o inventory.Area) bool { return o.Path == a.From || a.Device != "" && o.Node == a.Device })
-		return
-	}
-	v.Others = slices.DeleteFunc(slices.Clone(v.Others), at)
-	drop(v, at)
-}
-
-// Named is the action that has systemd start the unit of a place: of a mount point, or of swap.
-func Named(name string, n inventory.Node, u fstab.Unit) Action {
-	return Action{Verb: Start, UseArgs: UseArgs{Unit: name, Where: u.Where, From: u.What, Kind: u.Entry.Type, Options: strings.Join(u.Options, ",")}, Device: n.Name}
 }
