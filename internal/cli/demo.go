@@ -29,9 +29,9 @@ its real output; the demo stops with an error if one does anything unexpected.`,
 	return cmd
 }
 
-// act is one step of the demo: prose, a command with what it must do, or an
+// scene is one step of the demo: prose, a command with what it must do, or an
 // edit of a file by hand.
-type act struct {
+type scene struct {
 	say   string
 	words string // of the command, split at blanks; quotes group
 	exit  int
@@ -88,7 +88,7 @@ func (e *Env) demo(ctx context.Context, keep string, fast bool) error {
 }
 
 // perform runs one command in the same program and holds it to what it must do.
-func (e *Env) perform(ctx context.Context, dir string, a act) error {
+func (e *Env) perform(ctx context.Context, dir string, a scene) error {
 	e.printer().Command("fundus " + a.words)
 	text, code := e.quietly(ctx, dir, a.words)
 	if _, err := e.Out.Write([]byte(text)); err != nil {
@@ -120,7 +120,7 @@ func (e *Env) quietly(ctx context.Context, dir, line string) (text string, code 
 }
 
 // follow runs the command that another one names as what mends.
-func (e *Env) follow(ctx context.Context, dir string, a act) error {
+func (e *Env) follow(ctx context.Context, dir string, a scene) error {
 	text, _ := e.quietly(ctx, dir, a.mend)
 	for line := range strings.Lines(text) {
 		next, is := strings.CutPrefix(strings.TrimSpace(line), "fundus ")
@@ -130,7 +130,7 @@ func (e *Env) follow(ctx context.Context, dir string, a act) error {
 		if !strings.HasPrefix(next, "mount ") {
 			next += " --commit"
 		}
-		return e.perform(ctx, dir, act{words: next, shows: a.shows})
+		return e.perform(ctx, dir, scene{words: next, shows: a.shows})
 	}
 	return fmt.Errorf("the demo went wrong: fundus %s names no command that mends", a.mend)
 }
@@ -148,16 +148,16 @@ func splitWords(line string) []string {
 	return out
 }
 
-func say(words string) act                    { return act{say: words} }
-func run(words, shows string) act             { return act{words: words, shows: shows} }
-func fails(exit int, words, shows string) act { return act{words: words, exit: exit, shows: shows} }
+func say(words string) scene                    { return scene{say: words} }
+func run(words, shows string) scene             { return scene{words: words, shows: shows} }
+func fails(exit int, words, shows string) scene { return scene{words: words, exit: exit, shows: shows} }
 
 // script is the demo.
-func script() []act { return slices.Concat(herbarium(), media(), boots()) }
+func script() []scene { return slices.Concat(herbarium(), media(), boots()) }
 
 // herbarium is its first part: a new disk comes into use, and what may go wrong with it.
-func herbarium() []act {
-	return []act{
+func herbarium() []scene {
+	return []scene{
 		say("Fernhill is a seed bank on a hill. Its machine has got a new disk for scans of specimens. First: which one is it?"),
 		run("bench new DIR --host fernhill --root-last", "is up"),
 		run(`bench disk add sdb --size 64GiB --model "Larkspur S300" --serial LS-20417`, "plugged in"),
@@ -208,8 +208,8 @@ func herbarium() []act {
 
 // media is its second part: removable media and their kinds, a disk that grows, a table that
 // is lost.
-func media() []act {
-	return []act{
+func media() []scene {
+	return []scene{
 		say("A card from the field recorder has an old table: four entries, one of which holds the logical partitions. One of those goes, and the next one moves up; what names it follows."),
 		run(`bench disk add sdd --size 32GB --removable --bus usb --model "Larkspur Card" --serial LS-00093`, "plugged in"),
 		run("table new sdd --scheme mbr --commit --quiet", "done"),
@@ -270,8 +270,8 @@ func media() []act {
 
 // boots is its third part: four mistakes that a machine does not come up with, each rehearsed,
 // mended by the command that is named, and rehearsed again.
-func boots() []act {
-	return []act{
+func boots() []scene {
+	return []scene{
 		say("Four mistakes of which one hears at the next boot. The first: swap was made anew by hand, and has another UUID than its line says."),
 		run(`bench disk add sdg --size 16GiB --model "Quillwort Q90" --serial QW-00907`, "plugged in"),
 		run("table new sdg --commit --quiet", "done"),

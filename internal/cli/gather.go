@@ -7,7 +7,7 @@ import (
 
 	"fundus/core/progress"
 	"fundus/core/text/fstab"
-	"fundus/internal/task/use"
+	"fundus/internal/act"
 	"fundus/internal/view"
 )
 
@@ -24,7 +24,7 @@ and --for end it between two files, and what is done stays.`,
 		Args:              words(1, 1, "a directory, or what is mounted"),
 		ValidArgsFunction: e.completeMounted,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			g := use.Gather{Place: args[0], Look: e.o.draft}
+			g := act.Gather{Place: args[0], Look: e.o.draft}
 			if within != "" {
 				span, ok := fstab.Span(within)
 				if !ok || span <= 0 {

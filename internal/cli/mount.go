@@ -15,6 +15,7 @@ import (
 
 	"fundus/core/inventory"
 	"fundus/core/progress"
+	"fundus/internal/act"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
@@ -45,7 +46,7 @@ well, with --owner, --mode or --link it is a change that is shown first.`,
 				if options != "" || r.Untouched || r.Persist || again {
 					return usageWay("fundus help mount", "--all mounts each line as it says: not with --options, --untouched, --persist or --remount")
 				}
-				return e.all(cmd.Context(), "mount", func(v *inventory.Inventory) []use.Job { return use.MountAll(v, r.Make) })
+				return e.all(cmd.Context(), "mount", func(v *inventory.Inventory) []act.Job { return act.MountAll(v, r.Make) })
 			}
 			r.Target, r.Options = args[0], split(options)
 			if len(args) == 2 {
@@ -107,7 +108,7 @@ need, the innermost first.`,
 				return usageWay("fundus help unmount", "say either what to unmount or --all")
 			}
 			if all {
-				return e.all(cmd.Context(), "unmount", use.UnmountAll)
+				return e.all(cmd.Context(), "unmount", act.UnmountAll)
 			}
 			r.Target = args[0]
 			return e.patiently(cmd.Context(), func() error { return e.use(cmd.Context(), r, "fundus mount %s", args...) })
@@ -138,7 +139,7 @@ func (e *Env) patiently(ctx context.Context, try func() error) error {
 }
 
 // all carries out what is to be done of everything that the machine has.
-func (e *Env) all(ctx context.Context, what string, jobs func(*inventory.Inventory) []use.Job) error {
+func (e *Env) all(ctx context.Context, what string, jobs func(*inventory.Inventory) []act.Job) error {
 	m, err := e.open(ctx)
 	if err != nil {
 		return err
@@ -253,7 +254,7 @@ func (e *Env) act(ctx context.Context, m *onMachine, r task.Request) (*draft.Dra
 
 // each carries out several things one after the other, and says what became of each. A
 // failure of one is that of the whole, and what is otherwise than its line a finding.
-func (e *Env) each(ctx context.Context, m *onMachine, what string, jobs []use.Job) error {
+func (e *Env) each(ctx context.Context, m *onMachine, what string, jobs []act.Job) error {
 	rows := make([]view.Job, 0, len(jobs))
 	var failed, differs bool
 	for _, j := range jobs {
@@ -261,14 +262,14 @@ func (e *Env) each(ctx context.Context, m *onMachine, what string, jobs []use.Jo
 			d, _, err := e.act(ctx, m, j.Request)
 			switch {
 			case err != nil:
-				j.Result, j.Reason = use.Failed, plain(err)
+				j.Result, j.Reason = act.Failed, plain(err)
 			case d.Empty():
-				j.Result = use.Was
+				j.Result = act.Was
 			default:
-				j.Result = use.Done
+				j.Result = act.Done
 			}
 		}
-		failed, differs = failed || j.Result == use.Failed, differs || j.Result == use.Otherwise
+		failed, differs = failed || j.Result == act.Failed, differs || j.Result == act.Otherwise
 		rows = append(rows, view.Job{Line: j.Line, Thing: j.Thing, Result: string(j.Result), Reason: j.Reason})
 	}
 	if err := e.printer().Show(view.Jobs{What: what, Draft: e.o.draft, List: rows}); err != nil {

@@ -5,7 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fundus/internal/task/disk"
+	"fundus/internal/act"
 	"fundus/internal/view"
 )
 
@@ -28,7 +28,7 @@ It acts at once; nothing on the disks is changed.`,
 			if len(args) > 0 {
 				word = args[0]
 			}
-			list, err := disk.Rescan(cmd.Context(), m.Machine, word, e.o.draft)
+			list, err := act.Rescan(cmd.Context(), m.Machine, word, e.o.draft)
 			if err != nil {
 				return err
 			}
@@ -41,7 +41,7 @@ It acts at once; nothing on the disks is changed.`,
 }
 
 // rescanResult is 6 where the next boot brings the rest about, else the first error.
-func rescanResult(list []disk.Rescanned) error {
+func rescanResult(list []act.Rescanned) error {
 	var failed []error
 	for _, r := range list {
 		if r.Later() {

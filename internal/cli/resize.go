@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fundus/core/quantity"
+	"fundus/internal/act"
 	"fundus/internal/task/space"
 )
 
@@ -42,7 +43,7 @@ needs no rescan.`,
 				return err
 			}
 			if !e.o.draft { // which changes nothing, and so asks no disk
-				note, err := r.AskSize(cmd.Context(), m.Machine)
+				note, err := act.AskSize(cmd.Context(), m.Machine, r)
 				if err != nil {
 					note = err.Error()
 				}

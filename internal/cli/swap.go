@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fundus/core/quantity"
+	"fundus/internal/act"
 	"fundus/internal/look"
 	"fundus/internal/task/use"
 	"fundus/internal/view"
@@ -94,7 +95,7 @@ then it is a change that is shown first.`,
 			case all != (len(args) == 0):
 				return usageWay("fundus help swap on", "say either what to swap on or --all")
 			case all:
-				return e.all(cmd.Context(), "swap on", use.SwapAll)
+				return e.all(cmd.Context(), "swap on", act.SwapAll)
 			case r.Persist && len(args) > 1:
 				return usageWay("fundus help swap on", "--persist is for one area at a time")
 			}
@@ -151,8 +152,8 @@ func (e *Env) giveUpAll(ctx context.Context) error {
 		return err
 	}
 	var paths []string
-	for _, j := range use.SwapAll(v) {
-		if j.Result == use.Was {
+	for _, j := range act.SwapAll(v) {
+		if j.Result == act.Was {
 			paths = append(paths, j.Thing)
 		}
 	}

@@ -5,12 +5,12 @@ import (
 	"slices"
 	"strconv"
 
-	"fundus/internal/task/use"
+	"fundus/internal/act"
 )
 
 // Gathered is which files lie in more pieces than they need, or what became of them.
 type Gathered struct {
-	*use.Gathered
+	*act.Gathered
 	Draft bool // nothing was done
 }
 

@@ -4,7 +4,7 @@ import (
 	"fmt"
 
 	"fundus/core/inventory"
-	"fundus/internal/task/disk"
+	"fundus/internal/act"
 )
 
 // RescanDoc is the document of what the kernel took up.
@@ -41,7 +41,7 @@ func kernelParts(list []inventory.KernelPart) []KernelPartDoc {
 
 // Rescanned is size and partitions of each disk before and after.
 type Rescanned struct {
-	List  []disk.Rescanned
+	List  []act.Rescanned
 	Draft bool // nothing was done
 }
 
@@ -95,7 +95,7 @@ func (r Rescanned) Words(p *Printer) {
 	}
 }
 
-func rescannedDoc(r disk.Rescanned) RescannedDoc {
+func rescannedDoc(r act.Rescanned) RescannedDoc {
 	d := RescannedDoc{Name: r.After[0].Name, Was: int64(r.Before[0].Size), Size: int64(r.After[0].Size), Done: []string{}, Refused: []string{},
 		Before: kernelParts(r.Before[0].Kernel), Now: kernelParts(r.After[0].Kernel)}
 	for _, a := range r.Done {

@@ -112,7 +112,7 @@ func (r *Resize) chain(ctx context.Context, p *task.Planner) (*chain, error) {
 	if err != nil {
 		return nil, err
 	}
-	n, inside, err := named(v, r.Target)
+	n, inside, err := Named(v, r.Target)
 	if err != nil {
 		return nil, err
 	}
@@ -168,9 +168,9 @@ func (c *chain) allRoom(p *task.Planner, changes []stack.Change, notes []string)
 	return nil
 }
 
-// named is what the word means: a partition, or a disk that holds something without a table;
+// Named is what the word means: a partition, or a disk that holds something without a table;
 // and whether it means what is in that: a mount point does, and what a file system is known by.
-func named(v *inventory.Inventory, word string) (n inventory.Node, inside bool, err error) {
+func Named(v *inventory.Inventory, word string) (n inventory.Node, inside bool, err error) {
 	tag, _, tagged := strings.Cut(word, "=")
 	dir := path.Dir(word)
 	switch {

@@ -127,7 +127,7 @@ func awaited(ctx context.Context, p *task.Planner, n inventory.Node, e fstab.Ent
 func (r *FstabAdd) line(p *task.Planner, v *inventory.Inventory, n inventory.Node) (propose.Line, propose.Named, error) {
 	c, ok := n.Content()
 	if !ok || c.Class != fs.FileSystem && c.Class != fs.Swap {
-		return propose.Line{}, propose.Named{}, unmountable(v, n)
+		return propose.Line{}, propose.Named{}, Unmountable(v, n)
 	}
 	if err := apart(r.Options); err != nil {
 		return propose.Line{}, propose.Named{}, err
@@ -245,8 +245,8 @@ func hasLine(v *inventory.Inventory, u fstab.Unit, n inventory.Node, r *FstabAdd
 	return advice.Way(fmt.Errorf("%w; disable that one first", err), "fundus fstab disable %d", u.Line)
 }
 
-// unmountable is the refusal to mount what holds no file system.
-func unmountable(v *inventory.Inventory, n inventory.Node) error {
+// Unmountable is the refusal to mount what holds no file system.
+func Unmountable(v *inventory.Inventory, n inventory.Node) error {
 	a := advice.For(v, n, advice.FileSystem)
 	err := fmt.Errorf("%s holds nothing that can be mounted: %s", n.Name, a.Why)
 	if a.Next == "" {

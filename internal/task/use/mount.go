@@ -69,7 +69,7 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 		n.Contents, kind = []fs.Content{*by}, by.MountType()
 	}
 	if c, ok := n.Content(); !ok || c.Class != fs.FileSystem {
-		return unmountable(v, n)
+		return Unmountable(v, n)
 	}
 	if dir == "" {
 		return advice.Way(fmt.Errorf("%s: where? fstab has no line for it", n.Name), "fundus mount %s DIRECTORY", r.Target)
@@ -209,16 +209,16 @@ func (r *Mount) where(v *inventory.Inventory, n inventory.Node) (dir, kind strin
 // lineOfOther finds the line of fstab for a mount point that no device is mounted at.
 func lineOfOther(v *inventory.Inventory, word string) (fstab.Unit, bool) {
 	for _, u := range v.Units() {
-		if u.None == "" && u.Where != "" && u.Where == path.Clean(word) && ofOther(v, u) {
+		if u.None == "" && u.Where != "" && u.Where == path.Clean(word) && OfOther(v, u) {
 			return u, true
 		}
 	}
 	return fstab.Unit{}, false
 }
 
-// ofOther reports whether what mounts a line is systemd, or a program of the kind's own: what
+// OfOther reports whether what mounts a line is systemd, or a program of the kind's own: what
 // it mounts is no device.
-func ofOther(v *inventory.Inventory, u fstab.Unit) bool {
+func OfOther(v *inventory.Inventory, u fstab.Unit) bool {
 	e := u.Entry
 	if e.Network() && !fstab.IsNode(u.What) || strings.Contains(e.Type, ".") {
 		return true

@@ -64,7 +64,7 @@ func (r *SwapOn) Plan(ctx context.Context, p *task.Planner) error {
 		}
 		p.Title("swap on %s, now and at each boot", n.Name)
 	}
-	if swapsOn(v, n.Name) {
+	if SwapsOn(v, n.Name) {
 		return nil
 	}
 	return p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOn, Device: n.Name, UseArgs: machine.UseArgs{Options: strings.Join(options, ",")}})
@@ -85,7 +85,7 @@ func (r *SwapOn) file(ctx context.Context, p *task.Planner, v *inventory.Invento
 		}
 		p.Title("swap on %s, now and at each boot", r.Target)
 	}
-	if areaAt(v, r.Target) {
+	if AreaAt(v, r.Target) {
 		return nil
 	}
 	return p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOn, UseArgs: machine.UseArgs{Where: r.Target, Options: strings.Join(options, ",")}})
@@ -104,8 +104,8 @@ func putSwapFile(ctx context.Context, p *task.Planner, file string, options []st
 	return put(ctx, p, fstab.Entry{Spec: file, Dir: "none", Type: fstab.Swap, Options: options}, "")
 }
 
-// areaAt reports whether the kernel swaps on the path.
-func areaAt(v *inventory.Inventory, file string) bool {
+// AreaAt reports whether the kernel swaps on the path.
+func AreaAt(v *inventory.Inventory, file string) bool {
 	return slices.ContainsFunc(v.Areas, func(a inventory.Area) bool { return a.Path == file })
 }
 
@@ -197,7 +197,8 @@ func areaOf(v *inventory.Inventory, word string) (inventory.Area, error) {
 	return inventory.Area{}, nil
 }
 
-func swapsOn(v *inventory.Inventory, node string) bool {
+// SwapsOn reports whether the kernel swaps on the device.
+func SwapsOn(v *inventory.Inventory, node string) bool {
 	return slices.ContainsFunc(v.UsesOf(node), func(u inventory.Use) bool { return u.How == inventory.SwapOn })
 }
 

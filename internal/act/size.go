@@ -1,4 +1,4 @@
-package space
+package act
 
 import (
 	"context"
@@ -7,12 +7,13 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/quantity"
 	"fundus/internal/machine"
+	"fundus/internal/task/space"
 )
 
 // AskSize has the kernel ask the disk for its size, unless only less is wanted: a disk that has
 // grown while the machine runs is not known to be larger before that. Nothing on it changes.
 // The note says that it has grown.
-func (r *Resize) AskSize(ctx context.Context, m machine.Machine) (note string, err error) {
+func AskSize(ctx context.Context, m machine.Machine, r *space.Resize) (note string, err error) {
 	if r.Size.Form == quantity.Min || len(r.By) > 0 && r.By[0] == '-' {
 		return "", nil
 	}
@@ -20,7 +21,7 @@ func (r *Resize) AskSize(ctx context.Context, m machine.Machine) (note string, e
 	if err != nil {
 		return "", nil // the plan says what is wrong
 	}
-	n, _, err := named(v, r.Target)
+	n, _, err := space.Named(v, r.Target)
 	if err != nil {
 		return "", nil
 	}

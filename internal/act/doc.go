@@ -1,0 +1,4 @@
+// Package act does what changes the running system and is no draft, since nothing of it could be
+// shown before or taken back: files are put together, everything that fstab says is mounted or
+// swapped on one after the other, a disk is asked for its size.
+package act
