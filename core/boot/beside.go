@@ -81,6 +81,8 @@ func (o *node) precedes(n *node) bool {
 	return o.name < n.name
 }
 
+// waitsFor reports whether the unit is ordered behind the other one, over whatever lies between: a
+// unit that is not started orders nothing, but who waits for it may wait for the other one too.
 func (n *node) waitsFor(o *node, seen map[*node]bool) bool {
 	for _, a := range n.after {
 		if a == o {
@@ -129,6 +131,8 @@ func (m *machine) remountRefused() string {
 	return *m.refused
 }
 
+// judgeRemount asks of the first line of the root that is in force: systemd has one unit for a mount
+// point, and the first line is its.
 func (m *machine) judgeRemount() string {
 	root, ok := m.v.Node(m.rootFound.node)
 	for _, u := range m.lines {

@@ -65,6 +65,8 @@ func holdsKey(n inventory.Node) bool {
 	return ok && c.Class == fs.Encrypted
 }
 
+// isEncrypted reports whether the node holds what has to be opened first: then what is in the device
+// above it is not seen before somebody gives the passphrase.
 func (m *machine) isEncrypted(name string) bool {
 	n, ok := m.v.Node(name)
 	return ok && holdsKey(n)

@@ -215,6 +215,7 @@ func (j *judge) accessed(l *Line, n, main *node) {
 	}
 }
 
+// waits is for how long a unit is waited for, in words.
 func waits(n *node) string { return "waits " + Seconds(n.end) }
 
 // lost is a unit that fails.

@@ -153,6 +153,7 @@ func (m *machine) place(n *node, where string) {
 	}
 }
 
+// joined puts two remarks side by side; either may be empty.
 func joined(a, b string) string {
 	if b == "" {
 		return a
@@ -173,6 +174,8 @@ func (m *machine) holder(where string) (on string, over bool) {
 	return "/", false
 }
 
+// mountedNow reports whether something is mounted at the place at this moment: only then does a look
+// at its directories say what the next boot finds there.
 func (m *machine) mountedNow(where string) bool {
 	_, device := m.v.MountedAt(where)
 	_, other := m.v.OtherAt(where)

@@ -87,6 +87,7 @@ func (l Line) At() string {
 	return fmt.Sprintf("line %d", l.Number)
 }
 
+// is settles what becomes of the line, and why.
 func (l *Line) is(o Outcome, format string, args ...any) {
 	l.Outcome, l.Reason = o, fmt.Sprintf(format, args...)
 }

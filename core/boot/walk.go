@@ -129,7 +129,7 @@ func (g *graph) order() (out []*node) {
 func (g *graph) round(order []*node) (changed bool) {
 	for _, n := range order {
 		was := n.run
-		n.begin, n.state, n.why, n.from, n.remark = 0, done, "", nil, ""
+		n.begin, n.state, n.why, n.from, n.remark, n.readOnly = 0, done, "", nil, "", false
 		for _, a := range n.after {
 			if a.job && a.end > n.begin {
 				n.begin = a.end
@@ -199,6 +199,8 @@ func names(circle []*node) string {
 	return strings.Join(append(words, circle[0].name), " after ")
 }
 
+// unsure and fail end a unit otherwise than well, with the reason; what it failed of before is
+// forgotten, since the reason is its own.
 func (n *node) unsure(format string, args ...any) {
 	n.state, n.why, n.from = unsure, fmt.Sprintf(format, args...), nil
 }

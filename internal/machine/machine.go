@@ -84,6 +84,10 @@ type Actor interface {
 	// Do carries the action out, or refuses with a *Refusal. The rules look at v, which
 	// the caller took and may use for a list of actions: what each brings about is so in
 	// v afterwards. Without v the machine is looked at.
+	//
+	// Errors: *Refusal before anything was done; *LaterError where only the next boot brings it
+	// about, and *ShortError where it came to something else than was asked for: both count as
+	// done. Any other is the kernel's, and nothing came of it.
 	Do(ctx context.Context, v *inventory.Inventory, a Action) error
 	// Holds reports whether what the action brings about is so now.
 	Holds(ctx context.Context, a Action) (bool, error)

@@ -2,6 +2,8 @@ package structure
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -82,5 +84,39 @@ func TestTextFilesAreReadOnceALook(t *testing.T) {
 	t.Logf("compares: %d, %d", few, many)
 	if commands != 4 {
 		t.Errorf("%d commands were counted:\n%s", commands, out)
+	}
+}
+
+// TestANewLayerIsAFolderAndARow: something with a size of its own, of a class that nobody knows,
+// grows with its partition once it has a row, and goes back with the undo.
+func TestANewLayerIsAFolderAndARow(t *testing.T) {
+	o := newOverlay(t)
+	o.row("core/kind/kind.go", "\t\txfsKind(),\n", "\t\t{Name: \"nest\", Makes: []Maker{{Word: \"nest\", ID: fs.Serial, Settings: nest.Settings, Traits: fs.NoTraits, Make: nest.Make}}, Probe: nest.Probe, Resizing: &Resizing{Reach: nest.Reach, Resize: nest.Resize, Shrinks: true}},\n")
+	o.row("core/kind/kind.go", "\t\"fundus/core/fs\"\n", "\t\"fundus/core/fs/nest\"\n")
+	o.file("core/fs/nest/nest.go", "layer/nest.go.txt")
+	o.row("internal/task/space/layers.go", "\t\tfs.FileSystem: sized,\n", "\t\tnest.Class: sized,\n")
+	o.row("internal/task/space/layers.go", "\t\"fundus/core/fs\"\n", "\t\"fundus/core/fs/nest\"\n")
+	image, program := filepath.Join(o.dir, "seeds.img"), filepath.Join(o.dir, "fundus")
+	if err := os.WriteFile(image, make([]byte, 8<<20), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	o.run("go", "build", "-overlay", o.written(), "-o", program, "./cmd/fundus")
+	fundus := func(words string) string {
+		return o.run(append(append([]string{program}, strings.Fields(words)...), "--state", filepath.Join(o.dir, "state"))...)
+	}
+	fundus("table new " + image + " --commit")
+	fundus("partition add " + image + " --size 2MiB --commit")
+	fundus("format " + image + ":1 nest --commit")
+	size := func() string {
+		_, rest, _ := strings.Cut(fundus("inspect "+image+":1 --json"), `"kind": "nest"`)
+		_, rest, _ = strings.Cut(rest, `"size_bytes": `)
+		return strings.TrimSpace(strings.SplitN(rest, ",", 2)[0])
+	}
+	before := size()
+	fundus("resize " + image + ":1 max --commit")
+	grown := size()
+	fundus("undo --commit")
+	if back := size(); before != "2097152" || grown <= before || len(grown) != 7 || back != before {
+		t.Errorf("it had %s bytes, grew to %s, and went back to %s", before, grown, back)
 	}
 }

@@ -57,6 +57,7 @@ type writer struct {
 	sector int64
 }
 
+// zero writes whole sectors of zeros: tables and the root directory must not show what was there.
 func (w writer) zero(at, n int64) { w.Zero(at*w.sector, n*w.sector) }
 
 // put writes bytes to the beginning of a sector, and zeros to its rest.

@@ -235,6 +235,7 @@ func (l *Layout) tables() bool {
 	return l.Clusters > 0 && enough(from)
 }
 
+// roundUp is the next multiple; to is never 0.
 func roundUp(n, to uint32) uint32 { return (n + to - 1) / to * to }
 
 // misfit says why nothing fits, with the size or the clusters that would.

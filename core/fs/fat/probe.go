@@ -1,5 +1,15 @@
 // Package fat recognises and makes FAT12, FAT16 and FAT32, and writes their labels.
 //
+//	FAT12, FAT16  │ boot sector │ table │ table │ root directory │ clusters
+//	FAT32         │ boot sector │ figures │ … │ copy of both │ table │ table │ clusters
+//
+// Which of the three it is follows from the number of clusters alone: up to 4084 are FAT12, up to
+// 65524 are FAT16. Nothing in it has a checksum; so what is recognised are figures that fit each
+// other, as Linux checks them.
+//
+// Not done: it is neither made larger nor smaller, keeps no owners and modes, and has labels of
+// eleven capitals. Refused when it is made: more clusters than the asked kind can count, and fewer.
+//
 // Source: Microsoft Extensible Firmware Initiative FAT32 File System
 // Specification 1.03 (boot sector and BPB; the kind follows from the number of
 // clusters alone).

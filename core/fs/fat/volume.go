@@ -79,6 +79,8 @@ func (v volume) labelPlace() (at int64, there bool, err error) {
 	return free, false, nil
 }
 
+// valid reports whether the number is one of a cluster that there is: they begin at 2, since the first
+// two places of a table hold the medium and the state.
 func (v volume) valid(cluster uint32) bool {
 	return cluster >= 2 && uint64(cluster)-2 < v.clusters
 }

@@ -52,6 +52,7 @@ func (l *Layout) group(number uint64) (headers []byte, trees [][]byte) {
 	return headers, trees
 }
 
+// spans are the records of a tree of free space: where one begins, and how many blocks it has.
 func spans(list []extent.Span) (out [][]byte) {
 	for _, s := range list {
 		out = append(out, binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(nil, uint32(s.Start)), uint32(s.Count)))

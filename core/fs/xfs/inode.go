@@ -68,6 +68,8 @@ func (l *Layout) fill(b []byte, i uint64) {
 	}
 }
 
+// putTime writes a moment as the file system counts: nanoseconds since 1901 with late times, else
+// seconds since 1970 in 32 bits, which end in 2038.
 func (l *Layout) putTime(b []byte) {
 	be, at := binary.BigEndian, l.options.Time
 	if l.options.LateTimes {

@@ -18,6 +18,8 @@ func Make(ctx context.Context, dev block.Device, o Options) (*Layout, error) {
 	return l, l.write(ctx, dev)
 }
 
+// write puts the superblock last: until then nothing takes the device for a file system, and by then
+// all that it speaks of has reached the disk.
 func (l *Layout) write(ctx context.Context, dev block.Device) error {
 	w := block.NewWriter(ctx, dev)
 	all := quantity.Bytes(l.Groups)

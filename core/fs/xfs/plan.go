@@ -163,6 +163,7 @@ func (l *Layout) units(geo block.Geometry) error {
 	return nil
 }
 
+// choose is what was asked for, else what is usual: 0 is no value of any of these settings.
 func choose[N int64 | quantity.Bytes](asked, usual N) N {
 	if asked == 0 {
 		return usual
@@ -194,6 +195,7 @@ func (l *Layout) stripes(geo block.Geometry) {
 	}
 }
 
+// checkUnits refuses what does not go together, and what the kernel would take and then trip over.
 func (l *Layout) checkUnits() error {
 	o := l.options
 	switch {
@@ -227,6 +229,8 @@ func (l *Layout) sizeLog() {
 	l.LogBlocks = uint64((log + step - 1) / step * step / l.Block)
 }
 
+// leastLog is how small the kernel lets a log be: it reserves room for the largest transaction in
+// whole units, so that wide units need more.
 func (l *Layout) leastLog() quantity.Bytes {
 	if l.logUnit > smallUnit {
 		return leastWideLog
@@ -277,6 +281,9 @@ func (l *Layout) sizeGroups() error {
 	return nil
 }
 
+// usualGroups is how many groups a device gets that nobody said anything of: few, since each costs
+// headers and trees of its own; more where many places are written at once, so that writers do not
+// wait for each other; and never so many that one would be smaller than two logs.
 func (l *Layout) usualGroups(size, log quantity.Bytes) quantity.Bytes {
 	count := quantity.Bytes(fewGroups)
 	if size >= manyFrom && (l.options.Flash || l.unit > 0) {
@@ -380,4 +387,5 @@ func (l *Layout) Free() (sum uint64) {
 	return l.Blocks - taken
 }
 
+// log2 is the power of two that the superblock keeps beside a size, rounded up.
 func log2(n uint64) uint8 { return uint8(bits.Len64(n - 1)) }

@@ -11,7 +11,10 @@
 // Every structure carries a checksum, an identifier, and its own place; changes stand in the
 // log before they are carried out.
 //
-// Refused for writing: features that are not known, and a log that has to be replayed.
+// Refused for writing: features that are not known, a log that has to be replayed, versions
+// before 5. It is made larger by the kernel alone, while it is mounted, and never
+// smaller: no structure says where its blocks are used from. Not made: a section for real time, a
+// log on another device, quotas.
 //
 // Source: fs/xfs/libxfs/xfs_format.h (struct xfs_dsb and those behind it) of Linux 6.1;
 // numbers are big-endian.
@@ -98,6 +101,8 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	return c, nil
 }
 
+// recognise goes by the superblock alone, so that what lies behind it, and may be damaged, takes
+// nothing away from what it says.
 func recognise(dev block.Device) (*fs.Content, error) {
 	if dev.Size() < readSize {
 		return nil, nil

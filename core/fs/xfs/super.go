@@ -88,6 +88,8 @@ func (l *Layout) super() []byte {
 	return seal(b, checksum)
 }
 
+// features are the bits of the superblock that what was asked for needs. A kernel that does not know
+// one of the first kind mounts for reading alone, one of the second not at all.
 func (l *Layout) features() (ro, incompat uint32) {
 	o := l.options
 	incompat = incompatTypes

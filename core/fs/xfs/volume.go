@@ -81,6 +81,8 @@ func (v *volume) features() (ro, incompat uint32) {
 	return binary.BigEndian.Uint32(v.super[212:]), binary.BigEndian.Uint32(v.super[216:])
 }
 
+// uuid is the one by which Linux knows the file system; what its metadata carries may be another one
+// (meta), since it was changed since.
 func (v *volume) uuid() uuid.UUID { return uuid.UUID(v.super[uuidAt : uuidAt+16]) }
 
 // meta is the identifier that the metadata carries.

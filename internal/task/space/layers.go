@@ -22,6 +22,20 @@ import (
 // cannotShrink is why most do not.
 const cannotShrink = "this release cannot make it smaller"
 
+// storey gives the layers of what a node holds, from the outermost to the innermost.
+type storey func(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node, c fs.Content) ([]stack.Layer, error)
+
+// storeys has a row for each class of content that has a size of its own, or whose devices have.
+// What is of no class here keeps its length, and so does the partition around it.
+func storeys() map[fs.Class]storey {
+	return map[fs.Class]storey{
+		fs.FileSystem: sized,
+		fs.Swap:       sized,
+		fs.Member:     contained,
+		fs.Encrypted:  contained,
+	}
+}
+
 // layersOf are the partition, or the device, and what is in it where that has a size.
 func layersOf(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node) ([]stack.Layer, error) {
 	live := stack.Way{How: stack.Live}
@@ -35,10 +49,27 @@ func layersOf(ctx context.Context, p *task.Planner, v *inventory.Inventory, n in
 		return nil, fmt.Errorf("%s: it carries several signatures (%s), and which of them counts has to be settled before it gets another size", n.Name, advice.Signatures(n))
 	case !ok || n.Entry.Role == table.Extended:
 		return []stack.Layer{room}, nil
-	case c.Size == 0 && c.Class != fs.Member && c.Class != fs.Encrypted:
+	}
+	within, known := storeys()[c.Class]
+	if !known {
 		return []stack.Layer{room}, nil
-	case c.Size == 0:
-		return []stack.Layer{room, container(v, n, c)}, nil
+	}
+	layers, err := within(ctx, p, v, n, c)
+	return append([]stack.Layer{room}, layers...), err
+}
+
+// contained is what further devices are built in.
+func contained(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node, c fs.Content) ([]stack.Layer, error) {
+	if c.Size > 0 {
+		return sized(ctx, p, v, n, c)
+	}
+	return []stack.Layer{container(v, n, c)}, nil
+}
+
+// sized is what has a size of its own, by its kind's rule; none where it does not record it.
+func sized(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node, c fs.Content) ([]stack.Layer, error) {
+	if c.Size == 0 {
+		return nil, nil
 	}
 	l := stack.Layer{Name: n.Name, What: strings.TrimSpace(c.Kind + " " + c.Label), Size: c.Size}
 	reach := ways(v, n, c, &l)
@@ -53,7 +84,7 @@ func layersOf(ctx context.Context, p *task.Planner, v *inventory.Inventory, n in
 		}
 		return reach(part, want)
 	}
-	return []stack.Layer{room, l}, nil
+	return []stack.Layer{l}, nil
 }
 
 // ways are how the content of a device grows and shrinks as it is used now, and the rule of
