@@ -79,6 +79,11 @@ func (acting) carry(ctx context.Context, x *executor, number int, way Way) error
 	if err := x.give(a); err != nil {
 		return err
 	}
+	if x.look == nil && x.seen != nil && !a.Ruled() { // it goes by the names of devices alone
+		before := *x.seen
+		x.look = &before
+		defer func() { x.look = nil }()
+	}
 	if x.look, err = machine.Looked(ctx, x.machine, x.look); err != nil {
 		return err
 	}

@@ -125,7 +125,7 @@ func (c *Commit) Run(ctx context.Context) (*Deed, error) {
 	}
 	plan.Drop() // the kernel forgets no partition that is open for reading
 	defer machine.Inhibit(ctx, c.Machine, "committing: "+d.Title)()
-	x := &executor{deed: d, machine: c.Machine, claim: claim, store: c.Store, bootID: bootID, sink: c.Progress}
+	x := &executor{deed: d, machine: c.Machine, claim: claim, store: c.Store, seen: plan.Seen, bootID: bootID, sink: c.Progress}
 	if err := x.commit(ctx); err != nil {
 		return d, err
 	}

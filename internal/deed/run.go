@@ -22,6 +22,7 @@ type executor struct {
 	claim         *machine.Claim
 	names         map[string]string    // device as recorded -> device as it is called now; nil: as recorded
 	look          *inventory.Inventory // at the machine, for actions that follow each other
+	seen          *inventory.Inventory // when it was planned; nil in a recovery
 	bootID        string
 	log           *journal
 	after, before *imageReader

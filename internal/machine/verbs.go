@@ -365,6 +365,9 @@ func CheckAction(v *inventory.Inventory, a Action) error {
 	return nil
 }
 
+// Ruled reports whether a rule may be against the action, for which the machine is looked at.
+func (a Action) Ruled() bool { return verbs()[a.Verb].refuse != nil }
+
 // Lasts reports whether what the action brings about lies on the device, and not in the
 // running system alone, which forgets it at the next boot.
 func (a Action) Lasts() bool { return verbs()[a.Verb].lasts }
