@@ -508,13 +508,23 @@ func (s *Stage) TellKernel(ctx context.Context, name string) error {
 	return s.Tell(ctx, list...)
 }
 
-// LineChanges shows the text files that change, by lines.
-func (s *Stage) LineChanges() []draft.LineChange {
-	var out []draft.LineChange
+// LineChanges shows the text files that change, by lines: each as it is before the first step that
+// changes it, and after the last.
+func (s *Stage) LineChanges() (out []draft.LineChange) {
+	var all []draft.FileChange
 	for _, step := range s.steps {
-		if c, file := step.Body.(*draft.FileChange); file && !c.After.Dir && !c.Before.Dir {
-			out = append(out, lineChange(*c))
+		c, file := step.Body.(*draft.FileChange)
+		if !file || c.After.Dir || c.Before.Dir {
+			continue
 		}
+		if i := slices.IndexFunc(all, func(o draft.FileChange) bool { return o.Path == c.Path }); i >= 0 {
+			all[i].After = c.After
+			continue
+		}
+		all = append(all, *c)
+	}
+	for _, c := range all {
+		out = append(out, lineChange(c))
 	}
 	return out
 }
