@@ -97,8 +97,10 @@ func (o *Overlay) Phases() int { return len(o.closed) }
 // Phase lists the extents of closed phase i in order of their offset.
 func (o *Overlay) Phase(i int) []Extent { return o.closed[i] }
 
-// Held is how many bytes of data are held in memory, by all overlays that share the
-// ceiling, and in the overlay's spill file.
+// Held is how many bytes of data are held in memory, by all overlays that share the ceiling, and how
+// many are on file. They are those that can be read still: of a piece that was written over in part,
+// the whole array stays in memory until nothing of it is left. What is written is written over in
+// whole pieces, but for a sector here and there, so that the difference is a few of those.
 func (o *Overlay) Held() (memory, spilled int64) { return *o.inMem, o.onFile }
 
 // Sync closes the open phase. Without writes since the last one it does

@@ -4,6 +4,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -149,16 +150,17 @@ func (e *Env) open(_ context.Context, words ...string) (*onMachine, error) {
 	if err != nil {
 		return nil, err
 	}
-	return e.openWith(images)
+	return e.openWith(images, e.o.root)
 }
 
-func (e *Env) openWith(images []string) (*onMachine, error) {
+// openWith is so for images that are told already, with the text files below a root.
+func (e *Env) openWith(images []string, root string) (*onMachine, error) {
 	var m machine.Machine
 	var err error
 	if e.o.bench != "" {
 		m, err = bench.Open(e.o.bench, images, e.Now)
 	} else {
-		m, err = live.New(images, e.o.root, e.configuration().Patience)
+		m, err = live.New(images, root, e.configuration().Patience)
 	}
 	if err != nil {
 		return nil, err
@@ -219,14 +221,14 @@ func tagged(word string) bool {
 
 // reopen opens the machine with the images that were worked on before, as far
 // as they are still there.
-func (e *Env) reopen(names []string) (*onMachine, error) {
+func (e *Env) reopen(names []string, root string) (*onMachine, error) {
 	var there []string
 	for _, n := range names {
 		if image.Exists(n) {
 			there = append(there, n)
 		}
 	}
-	return e.openWith(there)
+	return e.openWith(there, cmp.Or(root, e.o.root))
 }
 
 // spill is where drafts put what does not fit into memory.

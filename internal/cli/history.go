@@ -188,7 +188,7 @@ An undo is a deed of its own and can be taken back too.`,
 // another name now is looked for beside its old one.
 func (e *Env) openOf(d *deed.Deed, image string) (*onMachine, error) {
 	if image != "" {
-		return e.openWith([]string{image})
+		return e.openWith([]string{image}, e.o.root)
 	}
 	var names []string
 	for _, t := range d.Devices {
@@ -196,7 +196,7 @@ func (e *Env) openOf(d *deed.Deed, image string) (*onMachine, error) {
 			names = append(names, oscall.Renamed(t.Path, t.Identity.Disk))
 		}
 	}
-	return e.reopen(names)
+	return e.reopen(names, "")
 }
 
 func newRecover(e *Env) *cobra.Command {

@@ -5,6 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fundus/core/inventory"
 	"fundus/core/quantity"
 	"fundus/internal/act"
 	"fundus/internal/task/space"
@@ -42,16 +43,18 @@ needs no rescan.`,
 			if err != nil {
 				return err
 			}
+			var look *inventory.Inventory
 			if !e.o.draft { // which changes nothing, and so asks no disk
-				note, err := act.AskSize(cmd.Context(), m.Machine, r)
+				seen, note, err := act.AskSize(cmd.Context(), m.Machine, r)
 				if err != nil {
 					note = err.Error()
 				}
 				if note != "" {
 					fmt.Fprintln(e.Err, note)
 				}
+				look = seen
 			}
-			return e.settle(cmd.Context(), m, r)
+			return e.settleFrom(cmd.Context(), m, r, look)
 		},
 	}
 	cmd.Flags().StringVar(&r.By, "by", "", "by how much: `±SIZE` such as +4GiB or -10%")

@@ -13,6 +13,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fundus/core/inventory"
 	"fundus/internal/deed"
 	"fundus/internal/draft"
 	"fundus/internal/task"
@@ -36,20 +37,27 @@ func (e *Env) change(cmd *cobra.Command, r task.Request) error {
 
 // settle is the road of every change: plan, show, ask or store, commit.
 func (e *Env) settle(ctx context.Context, m *onMachine, r task.Request) error {
+	return e.settleFrom(ctx, m, r, nil)
+}
+
+// settleFrom plans at first by a look that was taken already; nil: it looks itself.
+func (e *Env) settleFrom(ctx context.Context, m *onMachine, r task.Request, look *inventory.Inventory) error {
 	s := task.Conditions{Machine: m.Machine, Store: m.store, Clock: e.Now(), Spill: spill(m.store), Config: e.configuration(), Decode: all.Decode, WithoutUndo: e.o.withoutUndo, InPlace: e.o.inPlace}
 	if _, err := io.ReadFull(e.Random, s.Seed[:]); err != nil {
 		return err
 	}
+	s.Look = look
 	plan, err := task.Plan(ctx, s, r)
 	if err != nil {
 		return err
 	}
 	defer plan.Close()
-	return e.decide(ctx, m, s, r, plan, draft.Given{Lose: e.o.lose, Despite: e.o.despite})
+	s.Look = nil // whoever plans again looks again
+	return e.decide(ctx, m, s, r, plan, draft.Given{Lose: e.o.lose, Despite: e.o.despite}, e.o.commit)
 }
 
-// decide shows the draft and goes as far as was asked for.
-func (e *Env) decide(ctx context.Context, m *onMachine, s task.Conditions, r task.Request, plan *draft.Plan, given draft.Given) error {
+// decide shows the draft and goes as far as was asked for: ahead, without a question.
+func (e *Env) decide(ctx context.Context, m *onMachine, s task.Conditions, r task.Request, plan *draft.Plan, given draft.Given, ahead bool) error {
 	d, p := &plan.Draft, e.printer()
 	if d.Empty() {
 		return p.Show(view.Draft{Draft: d})
@@ -58,9 +66,9 @@ func (e *Env) decide(ctx context.Context, m *onMachine, s task.Conditions, r tas
 	if err != nil {
 		return err
 	}
-	asks := e.Ask && !e.o.commit && !e.o.draft && !e.o.json
+	asks := e.Ask && !ahead && !e.o.draft && !e.o.json
 	shown := view.Draft{Draft: d, Needs: needs, Steps: e.o.steps}
-	if !e.o.draft && (asks || e.o.commit || !onlyLosses(needs)) {
+	if !e.o.draft && (asks || ahead || !onlyLosses(needs)) {
 		shown.Needs = nil // the question, or the refusal, is about them
 	}
 	if e.o.draft || !e.o.json { // else there is one document only, at the end
@@ -69,13 +77,13 @@ func (e *Env) decide(ctx context.Context, m *onMachine, s task.Conditions, r tas
 		}
 	}
 	switch {
-	case len(needs) > 0 && (e.o.commit || !onlyLosses(needs)):
+	case len(needs) > 0 && (ahead || !onlyLosses(needs)):
 		return &draft.NeedError{Needs: needs}
 	case asks:
 		if err := e.ask(ctx, d, needs); err != nil {
 			return err
 		}
-	case !e.o.commit:
+	case !ahead:
 		return e.keep(m, d, given, needs)
 	}
 	plan.Drop()
@@ -225,10 +233,7 @@ func (e *Env) commitStored(ctx context.Context, code string) error {
 	if err != nil {
 		return err
 	}
-	if stored.Root != "" {
-		e.o.root = stored.Root
-	}
-	if m, err = e.reopen(stored.Images); err != nil {
+	if m, err = e.reopen(stored.Images, stored.Root); err != nil {
 		return err
 	}
 	r, err := all.Decode(stored.Request)
@@ -251,8 +256,8 @@ func (e *Env) commitStored(ctx context.Context, code string) error {
 	}
 	given := draft.Given{Lose: slices.Concat(stored.Lose, e.o.lose), Despite: slices.Concat(stored.Despite, e.o.despite)}
 	needs, err := plan.Draft.Open(given)
-	e.o.commit = err != nil || len(needs) == 0 || !e.Ask || e.o.json // else what is lost is asked for
-	err = e.decide(ctx, m, s, r, plan, given)
+	ahead := err != nil || len(needs) == 0 || !e.Ask || e.o.json // else what is lost is asked for
+	err = e.decide(ctx, m, s, r, plan, given, ahead)
 	if e.o.draft || err != nil && !errors.Is(err, errLater) {
 		return err
 	}

@@ -79,3 +79,13 @@ type Reference struct {
 	refs.Reference
 	Device string
 }
+
+// Former is how many lines mean a device by an identifier that it has no more.
+func (r *References) Former() (n int) {
+	for _, l := range r.Lines {
+		if l.Device == "" && len(r.Devices) == 1 {
+			n++
+		}
+	}
+	return n
+}

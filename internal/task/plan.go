@@ -56,6 +56,8 @@ type Conditions struct {
 	Config  *config.Config // nil for the defaults
 	// WithoutUndo keeps no images from before: the draft can only be completed then.
 	WithoutUndo bool
+	// Look is one that was taken right before, which the first plan goes by; nil: it looks itself.
+	Look *inventory.Inventory
 	// Decode gives a stored request back; nil where none is planned that holds others.
 	Decode func(r draft.Request) (Request, error)
 	// InPlace lets text files be written over where nothing can be renamed over them.
@@ -85,6 +87,7 @@ var ErrChanging = errors.New("it is being changed")
 // planned again.
 func Plan(ctx context.Context, s Conditions, r Request) (*draft.Plan, error) {
 	plan, disks, err := planOnce(ctx, s, r)
+	s.Look = nil
 	for range machine.Again {
 		if !torn(err) {
 			return plan, err
@@ -117,10 +120,11 @@ func torn(err error) bool {
 
 // planOnce gives the disks that were opened too.
 func planOnce(ctx context.Context, s Conditions, r Request) (*draft.Plan, []string, error) {
-	st, err := stage.New(ctx, s.Machine, s.Spill)
+	v, err := machine.Looked(ctx, s.Machine, s.Look)
 	if err != nil {
 		return nil, nil, err
 	}
+	st := stage.At(s.Machine, v, s.Spill)
 	if s.Config == nil {
 		s.Config = config.Default()
 	}

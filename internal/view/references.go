@@ -69,7 +69,7 @@ func (r References) Words(p *Printer) {
 		return
 	}
 	words := count(len(r.Lines), "line")
-	if stale := r.former(); stale > 0 {
+	if stale := r.Former(); stale > 0 {
 		words = count(len(r.Lines)-stale, "line") + "; by what it was named before, by " + fmt.Sprint(stale)
 	}
 	p.printf("%s\n", p.paint(Strong, fmt.Sprintf("%s%s is named by %s", visible(r.Word), means, words)))
@@ -99,16 +99,6 @@ func (r References) Words(p *Printer) {
 		p.wrap(0, "", fmt.Sprintf("%s may be meant%s, made anew with another PARTUUID. Where that is so, this gives it back:", visible(again.Node), words))
 		p.printf("  %s\n", again.Mend)
 	}
-}
-
-// former is how many lines mean a device by an identifier that it has no more.
-func (r References) former() (n int) {
-	for _, l := range r.Lines {
-		if l.Device == "" && len(r.Devices) == 1 {
-			n++
-		}
-	}
-	return n
 }
 
 // blanks shows tabs, which separate most fields of text files, as what they look like.

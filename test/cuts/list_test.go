@@ -12,10 +12,14 @@ import (
 
 	"github.com/google/uuid"
 
+	"fundus/core/block"
+	"fundus/core/inventory"
 	"fundus/core/table"
 	"fundus/internal/deed"
 	"fundus/internal/draft"
+	"fundus/internal/machine"
 	"fundus/internal/machine/bench"
+	"fundus/internal/stage"
 	"fundus/internal/task"
 	"fundus/internal/task/all"
 	"fundus/internal/task/content"
@@ -218,5 +222,40 @@ func TestListsDoNotGrow(t *testing.T) {
 			t.Errorf("%d requests: %+v, 7 of them: %+v", n, *r.looks, first)
 		}
 		t.Logf("%d requests: %+v", n, *r.looks)
+	}
+}
+
+// stacked is a rig with a volume on its disk, of which nobody knows where on it the bytes lie.
+type stacked struct{ *rig }
+
+func (s stacked) Inventory(ctx context.Context) (*inventory.Inventory, error) {
+	v, err := s.rig.Inventory(ctx)
+	n := s.node()
+	n.Name, n.Path, n.Form, n.BuiltOn, n.Kernel = "dm-0", "/dev/dm-0", inventory.Volume, []string{"sdb1"}, nil
+	v.Nodes = append(v.Nodes, n)
+	return v, err
+}
+
+// TestADraftWritesToOneOfThem: of a volume and what it is built on a draft writes to one alone,
+// whichever is first, over a partition too.
+func TestADraftWritesToOneOfThem(t *testing.T) {
+	r := newRig(t, 512, 512)
+	must(t, r, storeIn(t), herbarium()...)
+	for _, order := range [][]string{{"sdb", "dm-0"}, {"dm-0", "sdb"}} {
+		s, err := stage.New(t.Context(), stacked{r}, block.Spill{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		write := func(device string) error {
+			return s.Write(t.Context(), "write", machine.Target{Device: device, Start: 20 << 20, Size: 1 << 20, Hold: machine.HoldTable}, func(dev block.Device) error {
+				_, err := dev.WriteAt([]byte(strings.Repeat("moss", 128)), 0)
+				return err
+			})
+		}
+		first, again, second := write(order[0]), write(order[0]), write(order[1])
+		if first != nil || again != nil || !errors.Is(second, stage.ErrOpaque) || len(s.Steps()) != 2 {
+			t.Errorf("%v: %v, %v, %v, %d steps", order, first, again, second, len(s.Steps()))
+		}
+		s.Close()
 	}
 }
