@@ -47,7 +47,7 @@ func NewMapped(devices []Device, runs []Run) (*Mapped, error) {
 	m := &Mapped{devices: devices, runs: runs, starts: []int64{0}}
 	taken := make([][]claimed, len(devices))
 	for i, r := range runs {
-		if r.Len <= 0 || len(r.On) == 0 || r.Piece == 0 && len(r.On) != 1 || r.Piece < 0 || r.Piece > 0 && r.Len%(r.Piece*int64(len(r.On))) != 0 {
+		if !r.whole() {
 			return nil, fmt.Errorf("run %d, of %d bytes in pieces of %d at %d places: %w", i, r.Len, r.Piece, len(r.On), ErrMapping)
 		}
 		each := r.Len / int64(len(r.On))
@@ -64,6 +64,18 @@ func NewMapped(devices []Device, runs []Run) (*Mapped, error) {
 		return nil, fmt.Errorf("it has no runs: %w", ErrMapping)
 	}
 	return m, errors.Join(m.aligned(), apart(taken))
+}
+
+// whole reports whether the run has bytes and places, and ends with a turn.
+func (r Run) whole() bool {
+	places := int64(len(r.On))
+	switch {
+	case r.Len <= 0 || places == 0 || r.Piece < 0:
+		return false
+	case r.Piece == 0:
+		return places == 1
+	}
+	return r.Piece <= r.Len/places && r.Len%(r.Piece*places) == 0
 }
 
 // stack takes a device that a run uses into the geometry.
@@ -113,13 +125,19 @@ func apart(taken [][]claimed) error {
 // stretch is a part of the mapped device that lies together on one of the devices: n bytes.
 type stretch struct{ device, off, n int64 }
 
-// at is the stretch from a byte on, as long as it lies together.
-func (m *Mapped) at(off int64) stretch {
+// run is the one that a byte lies in, and where it begins.
+func (m *Mapped) run(off int64) (r Run, start int64) {
 	i, found := slices.BinarySearch(m.starts, off)
 	if !found {
 		i--
 	}
-	r, in := m.runs[i], off-m.starts[i]
+	return m.runs[i], m.starts[i]
+}
+
+// at is the stretch from a byte on, as long as it lies together.
+func (m *Mapped) at(off int64) stretch {
+	r, start := m.run(off)
+	in := off - start
 	if r.Piece == 0 {
 		return stretch{int64(r.On[0].Device), r.On[0].Off + in, r.Len - in}
 	}
@@ -188,11 +206,8 @@ func (m *Mapped) WriteZeroes(off, n int64) error {
 
 // zeroTurns zeroes the whole turns with which a range begins, and says how many bytes those are.
 func (m *Mapped) zeroTurns(off, n int64) (int64, error) {
-	i, found := slices.BinarySearch(m.starts, off)
-	if !found {
-		i--
-	}
-	r, in := m.runs[i], off-m.starts[i]
+	r, start := m.run(off)
+	in := off - start
 	turn := r.Piece * int64(len(r.On))
 	if r.Piece == 0 || in%turn != 0 {
 		return 0, nil
@@ -230,11 +245,8 @@ func (m *Mapped) Next(off int64) (start, end int64, hole bool, err error) {
 
 // alike is how far a run in turns is all holes, or all data; 0 where the devices differ.
 func (m *Mapped) alike(off int64, hole bool) (int64, error) {
-	i, found := slices.BinarySearch(m.starts, off)
-	if !found {
-		i--
-	}
-	r, in := m.runs[i], off-m.starts[i]
+	r, start := m.run(off)
+	in := off - start
 	if r.Piece == 0 || len(r.On) < 2 {
 		return 0, nil
 	}
@@ -258,7 +270,7 @@ func (m *Mapped) alike(off int64, hole bool) (int64, error) {
 		rows := (stop - p.Off) / r.Piece
 		end = min(end, (rows*int64(len(r.On))+piece%int64(len(r.On)))*r.Piece)
 	}
-	return m.starts[i] + end, nil
+	return start + end, nil
 }
 
 // Size is the sum of the runs, in bytes.

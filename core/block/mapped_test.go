@@ -155,6 +155,7 @@ func TestMappedRefuses(t *testing.T) {
 		"an end within a turn":      {{1536, 512, on(Place{0, 0}, Place{0, 4096})}},
 		"past the device":           {{1 << 20, 0, on(Place{0, 512})}},
 		"a length that runs over":   {{1 << 62, 0, on(Place{0, 512})}},
+		"a turn that runs over":     {{8192, 1 << 62, on(Place{0, 0}, Place{0, 4096}, Place{0, 8192}, Place{0, 12288})}},
 		"another device":            {{512, 0, on(Place{2, 0})}},
 		"before the device":         {{512, 0, on(Place{0, -512})}},
 		"off the sectors":           {{4096, 0, on(Place{1, 512})}},

@@ -95,7 +95,7 @@ func (c *Commit) Run(ctx context.Context) (*Deed, error) {
 	if err != nil {
 		return nil, err
 	}
-	claim, err := c.Machine.Claim(ctx, c.Seen, claimable(seen, c.Reviewed.Steps, nil, true))
+	claim, err := c.Machine.Claim(ctx, seen, claimable(seen, c.Reviewed.Steps, nil, true))
 	if err != nil {
 		return nil, err
 	}

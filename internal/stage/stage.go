@@ -75,17 +75,8 @@ func (d *disk) top() block.Device {
 
 var _ machine.Reader = (*Stage)(nil)
 
-// New puts a stage over the machine.
-func New(ctx context.Context, base machine.Reader, spill block.Spill) (*Stage, error) {
-	v, err := base.Inventory(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return At(base, v, spill), nil
-}
-
-// At puts a stage over the machine as a look that was just taken has it.
-func At(base machine.Reader, v *inventory.Inventory, spill block.Spill) *Stage {
+// New puts a stage over the machine as a look that was just taken has it.
+func New(base machine.Reader, v *inventory.Inventory, spill block.Spill) *Stage {
 	spill.Held = new(int64) // of all layers together
 	s := &Stage{base: base, spill: spill, original: v, now: v, apart: map[string][]int{}, disks: map[string]*disk{}, files: map[string]*draft.FileChange{}, made: map[string]bool{}}
 	for _, d := range v.Disks() {

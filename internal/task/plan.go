@@ -124,7 +124,7 @@ func planOnce(ctx context.Context, s Conditions, r Request) (*draft.Plan, []stri
 	if err != nil {
 		return nil, nil, err
 	}
-	st := stage.At(s.Machine, v, s.Spill)
+	st := stage.New(s.Machine, v, s.Spill)
 	if s.Config == nil {
 		s.Config = config.Default()
 	}

@@ -277,10 +277,11 @@ func blank(r *rig) bool {
 // before and after are the same function on two readers.
 func TestTasksChain(t *testing.T) {
 	r := newRig(t, 512, 512)
-	s, err := stage.New(context.Background(), r, block.Spill{})
+	v, err := r.Inventory(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
+	s := stage.New(r, v, block.Spill{})
 	defer s.Close()
 	write := func(label string) {
 		target := machine.Target{Device: "sdb", Start: 1 << 20, Size: 30 << 20, Hold: machine.HoldContent}

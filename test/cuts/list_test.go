@@ -134,7 +134,7 @@ func TestAListIsOneDraft(t *testing.T) {
 func TestAListWithNothingToDo(t *testing.T) {
 	r, store := newRig(t, 512, 512), storeIn(t)
 	must(t, r, store, herbarium()...)
-	for _, label := range []string{"herbarium", "mosses"} {
+	for _, label := range []string{"herbarium", "made:1"} { // a label, and no word for a device
 		l, err := several.Of("", &content.Label{Target: "sdb1", Label: "herbarium"}, &content.Label{Target: "sdb1", Label: label})
 		if err != nil {
 			t.Fatal(err)
@@ -147,6 +147,11 @@ func TestAListWithNothingToDo(t *testing.T) {
 		p.Close()
 		if idle := label == "herbarium"; d.Empty() != idle || len(d.Parts) != 3 || !d.Parts[1].Idle || d.Parts[2].Idle != idle || d.Title != "2 changes" {
 			t.Errorf("%s: %d steps, %+v", label, len(d.Steps), d.Parts)
+		}
+		for _, n := range d.After {
+			if c, _ := n.Content(); n.Name == "sdb1" && c.Label != label {
+				t.Errorf("labelled %q, not %q", c.Label, label)
+			}
 		}
 	}
 }
@@ -242,10 +247,11 @@ func TestADraftWritesToOneOfThem(t *testing.T) {
 	r := newRig(t, 512, 512)
 	must(t, r, storeIn(t), herbarium()...)
 	for _, order := range [][]string{{"sdb", "dm-0"}, {"dm-0", "sdb"}} {
-		s, err := stage.New(t.Context(), stacked{r}, block.Spill{})
+		v, err := stacked{r}.Inventory(t.Context())
 		if err != nil {
 			t.Fatal(err)
 		}
+		s := stage.New(stacked{r}, v, block.Spill{})
 		write := func(device string) error {
 			return s.Write(t.Context(), "write", machine.Target{Device: device, Start: 20 << 20, Size: 1 << 20, Hold: machine.HoldTable}, func(dev block.Device) error {
 				_, err := dev.WriteAt([]byte(strings.Repeat("moss", 128)), 0)

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -15,6 +16,10 @@ import (
 // device of the second request, "made:2.3" its third one, and "made:2.3.uuid" the identifier of
 // what that holds by then. It stands for a whole word, and for nothing within one.
 var made = regexp.MustCompile(`^made:([0-9]{1,6})(?:\.([0-9]{1,6}))?(?:\.(uuid|label|partuuid|partlabel))?$`)
+
+// devices are the arguments that name a device, by an identifier too: there alone the words are
+// filled in, for a label may begin the same way.
+var devices = []string{"target", "targets", "disk", "device", "line", "from_fstab"}
 
 // filled puts what was made in the place of such words.
 func filled(v *inventory.Inventory, args json.RawMessage, by [][]string) (json.RawMessage, error) {
@@ -27,29 +32,30 @@ func filled(v *inventory.Inventory, args json.RawMessage, by [][]string) (json.R
 	if err := read.Decode(&all); err != nil {
 		return nil, err
 	}
-	all, err := fill(v, all, by)
+	all, err := fill(v, all, by, "")
 	if err != nil {
 		return nil, err
 	}
 	return json.Marshal(all)
 }
 
-func fill(v *inventory.Inventory, x any, by [][]string) (any, error) {
+// fill fills in a value, of the argument with that key.
+func fill(v *inventory.Inventory, x any, by [][]string, key string) (any, error) {
 	var err error
 	switch x := x.(type) {
 	case string:
-		if strings.HasPrefix(x, "made:") {
+		if strings.HasPrefix(x, "made:") && slices.Contains(devices, key) {
 			return word(v, x, by)
 		}
 	case []any:
 		for i := range x {
-			if x[i], err = fill(v, x[i], by); err != nil {
+			if x[i], err = fill(v, x[i], by, key); err != nil {
 				return nil, err
 			}
 		}
 	case map[string]any:
 		for key := range x {
-			if x[key], err = fill(v, x[key], by); err != nil {
+			if x[key], err = fill(v, x[key], by, key); err != nil {
 				return nil, err
 			}
 		}
