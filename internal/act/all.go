@@ -11,7 +11,7 @@ import (
 	"fundus/core/kind"
 	"fundus/core/text/fstab"
 	"fundus/internal/task"
-	"fundus/internal/task/use"
+	"fundus/internal/task/mount"
 )
 
 // Outcome is what became of one of several.
@@ -45,8 +45,8 @@ func MountAll(v *inventory.Inventory, missing bool) (jobs []Job) {
 			continue
 		}
 		j := mountJob(v, u)
-		if m, is := j.Request.(*use.Mount); is {
-			m.Make = missing && !use.OfOther(v, u)
+		if m, is := j.Request.(*mount.Mount); is {
+			m.Make = missing && !mount.OfOther(v, u)
 		}
 		jobs = append(jobs, j)
 	}
@@ -76,10 +76,10 @@ func mountJob(v *inventory.Inventory, u fstab.Unit) Job {
 		j.Reason = "noauto"
 	case u.Automount && v.Machine.Systemd: // else nobody waits for the first access
 		j.Result, j.Reason = Systemds, "it is mounted at the first access"
-	case use.OfOther(v, u):
+	case mount.OfOther(v, u):
 		if _, there := v.OtherAt(u.Where); there {
 			j.Result = Was
-		} else if j.Request = task.Request(&use.Mount{Target: u.Where}); !v.Machine.Systemd {
+		} else if j.Request = task.Request(&mount.Mount{Target: u.Where}); !v.Machine.Systemd {
 			j.Request, j.Result, j.Reason = nil, Systemds, fmt.Sprintf("%s (%s) is mounted by systemd, which does not run here", e.Spec, e.Type)
 		}
 	case len(found) == 0:
@@ -89,7 +89,7 @@ func mountJob(v *inventory.Inventory, u fstab.Unit) Job {
 			j.Reason += ", and nofail says that it may be absent"
 		}
 	default:
-		j.Request = &use.Mount{Target: e.Dir}
+		j.Request = &mount.Mount{Target: e.Dir}
 	}
 	return j
 }
@@ -109,7 +109,7 @@ func UnmountAll(v *inventory.Inventory) (jobs []Job) {
 		if u.How != inventory.Mounted || u.Elsewhere != "" {
 			continue
 		}
-		j := Job{Thing: u.Where, Request: &use.Unmount{Target: u.Where}}
+		j := Job{Thing: u.Where, Request: &mount.Unmount{Target: u.Where}}
 		if needed := []string{"/", "/usr", "/boot", "/boot/efi"}; slices.Contains(needed, path.Clean(u.Where)) {
 			j.Request, j.Result, j.Reason = nil, LeftOut, "the running system needs it"
 		}
@@ -132,20 +132,20 @@ func SwapAll(v *inventory.Inventory) (jobs []Job) {
 		j := Job{Line: u.Line, Thing: e.Spec, Result: LeftOut}
 		found := v.Resolve(e.Spec)
 		switch {
-		case use.AreaAt(v, e.Spec):
+		case mount.AreaAt(v, e.Spec):
 			j.Result = Was
-		case len(found) == 1 && use.SwapsOn(v, found[0].Name):
+		case len(found) == 1 && mount.SwapsOn(v, found[0].Name):
 			j.Thing, j.Result = found[0].Name, Was
 		case e.NoAuto():
 			j.Reason = "noauto"
 		case len(found) == 0 && v.Sources[e.Spec]: // a file
-			j.Request = &use.SwapOn{Target: e.Spec}
+			j.Request = &mount.SwapOn{Target: e.Spec}
 		case len(found) == 0:
 			j.Result, j.Reason = Failed, "nothing carries "+e.Spec
 		case len(found) > 1:
 			j.Result, j.Reason = Failed, fmt.Sprintf("%d devices carry %s", len(found), e.Spec)
 		default:
-			j.Thing, j.Request = found[0].Name, &use.SwapOn{Target: found[0].Name}
+			j.Thing, j.Request = found[0].Name, &mount.SwapOn{Target: found[0].Name}
 		}
 		jobs = append(jobs, j)
 	}

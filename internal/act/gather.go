@@ -16,7 +16,7 @@ import (
 	"fundus/core/target"
 	"fundus/internal/machine"
 	"fundus/internal/oscall"
-	"fundus/internal/task/use"
+	"fundus/internal/task/boot"
 )
 
 // Gather has the kernel put files of a mounted file system together that lie in more pieces
@@ -141,7 +141,7 @@ func gatherPlace(v *inventory.Inventory, m machine.Machine, word string) (string
 		}
 		mounts := machine.Mounts(v, n.Name)
 		if c, ok := n.Content(); len(mounts) == 0 && (!ok || c.Class != fs.FileSystem) {
-			return "", use.Unmountable(v, n)
+			return "", boot.Unmountable(v, n)
 		}
 		if len(mounts) == 0 {
 			return "", &machine.Refusal{Rule: machine.RuleNotMounted, Thing: n.Name, Text: "it is not mounted: the kernel puts files together while they can be used", Next: "fundus mount " + n.Name}

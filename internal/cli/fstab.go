@@ -19,7 +19,7 @@ import (
 	"fundus/internal/look"
 	"fundus/internal/machine"
 	"fundus/internal/oscall"
-	"fundus/internal/task/use"
+	"fundus/internal/task/boot"
 	"fundus/internal/view"
 )
 
@@ -80,7 +80,7 @@ it is to be with --accept.`,
 		Example: "  fundus fstab check\n  fundus fstab check --json", Args: words(0, 0, "no words"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if accept {
-				if err := e.remember(cmd.Context(), use.Accept); err != nil {
+				if err := e.remember(cmd.Context(), boot.Accept); err != nil {
 					return err
 				}
 			}
@@ -88,7 +88,7 @@ it is to be with --accept.`,
 			if err != nil {
 				return err
 			}
-			if err := e.remember(cmd.Context(), use.Remember); err != nil && !oscall.Unwritable(err) { // whoever may not write there only looks
+			if err := e.remember(cmd.Context(), boot.Remember); err != nil && !oscall.Unwritable(err) { // whoever may not write there only looks
 				return err
 			}
 			return errors.Join(e.printer().Show(view.FstabCheck{Rehearsal: r, Explain: explain}), found(r.Findings, finding.Warning))
@@ -121,7 +121,7 @@ func checkBy(by string) error {
 }
 
 func newFstabAdd(e *Env) *cobra.Command {
-	r := &use.FstabAdd{}
+	r := &boot.FstabAdd{}
 	var options, from string
 	cmd := &cobra.Command{
 		Use: "add [TARGET DIRECTORY|swap]", Short: "Add a line that mounts a device at each boot",
@@ -139,7 +139,7 @@ a swap file, takes the word swap in place of a directory.`,
 			case from != "" && (len(args) > 0 || options != "" || r.Kind != "" || r.By != "" || r.Needed || r.Automount || r.Idle != "" || r.DeviceWait != "" || r.Comment):
 				return usagef("--from-unit takes what the units say, and nothing else")
 			case from != "":
-				return e.change(cmd, &use.FromUnit{Unit: from})
+				return e.change(cmd, &boot.FromUnit{Unit: from})
 			case len(args) != 2:
 				return usageWay("fundus help fstab add", "fundus fstab add takes a device and a directory, or swap; or --from-unit alone")
 			}
@@ -167,7 +167,7 @@ a swap file, takes the word swap in place of a directory.`,
 }
 
 // lineFlags are the options that say what a new line is like.
-func lineFlags(f *pflag.FlagSet, r *use.FstabAdd) {
+func lineFlags(f *pflag.FlagSet, r *boot.FstabAdd) {
 	f.StringVar(&r.By, "by", "", "name the device by uuid, label, partuuid, partlabel or path")
 	f.BoolVar(&r.Needed, "needed", false, "the boot stops where it is missing")
 	f.BoolVar(&r.Automount, "automount", false, "mount it at the first access")
@@ -177,7 +177,7 @@ func lineFlags(f *pflag.FlagSet, r *use.FstabAdd) {
 }
 
 func newFstabEdit(e *Env) *cobra.Command {
-	r := &use.FstabEdit{}
+	r := &boot.FstabEdit{}
 	var add, drop, options string
 	cmd := &cobra.Command{
 		Use: "edit LINE", Short: "Change one line: options, type, name of the device, place",
@@ -209,7 +209,7 @@ device, an identifier, or the number that fundus fstab list shows.`,
 }
 
 func newFstabRemove(e *Env) *cobra.Command {
-	r := &use.FstabRemove{}
+	r := &boot.FstabRemove{}
 	cmd := &cobra.Command{
 		Use: "remove LINE", Short: "Take a line out of fstab",
 		Long:              "Take a line out of fstab: the mount point, the device, the identifier or the number of the line is named. All other lines stay to the byte.",
@@ -226,7 +226,7 @@ func newFstabRemove(e *Env) *cobra.Command {
 }
 
 func newFstabDisable(e *Env) *cobra.Command {
-	r := &use.FstabDisable{}
+	r := &boot.FstabDisable{}
 	cmd := &cobra.Command{
 		Use: "disable LINE", Short: "Make a comment of a line",
 		Long:              "Make a comment of a line of fstab, so that no boot goes by it; fundus fstab enable gives it back as it was.",
@@ -251,7 +251,7 @@ somebody put a # in front of. fundus fstab list --all shows them.`,
 		Args:              words(1, 1, "one line: its mount point, device, or number"),
 		ValidArgsFunction: e.completeDisabled,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return e.change(cmd, &use.FstabEnable{Line: args[0]})
+			return e.change(cmd, &boot.FstabEnable{Line: args[0]})
 		},
 	})
 }
@@ -262,7 +262,7 @@ func newFstabSort(e *Env) *cobra.Command {
 		Long: `Put the lines in order: a mount point before those below it, swap last. Comments go
 with the line below them, and groups that blank lines divide are not mixed.`,
 		Example: "  fundus fstab sort --draft\n  fundus fstab sort", Args: words(0, 0, "no words"),
-		RunE: func(cmd *cobra.Command, _ []string) error { return e.change(cmd, &use.FstabSort{}) },
+		RunE: func(cmd *cobra.Command, _ []string) error { return e.change(cmd, &boot.FstabSort{}) },
 	})
 }
 
@@ -273,6 +273,6 @@ func newFstabRestore(e *Env) *cobra.Command {
 it was never seen, a table is proposed from the units that systemd made when it last
 read it, and from what is mounted now.`,
 		Example: "  fundus fstab restore --draft\n  fundus fstab restore", Args: words(0, 0, "no words"),
-		RunE: func(cmd *cobra.Command, _ []string) error { return e.change(cmd, &use.FstabRestore{}) },
+		RunE: func(cmd *cobra.Command, _ []string) error { return e.change(cmd, &boot.FstabRestore{}) },
 	})
 }

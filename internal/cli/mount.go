@@ -19,12 +19,12 @@ import (
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
-	"fundus/internal/task/use"
+	"fundus/internal/task/mount"
 	"fundus/internal/view"
 )
 
 func newMount(e *Env) *cobra.Command {
-	r := &use.Mount{}
+	r := &mount.Mount{}
 	var options string
 	var all, again bool
 	cmd := &cobra.Command{
@@ -39,7 +39,7 @@ well, with --owner, --mode or --link it is a change that is shown first.`,
 			if all != (len(args) == 0) {
 				return usageWay("fundus help mount", "say either what to mount or --all")
 			}
-			if (all || again) && r.Home != (use.Home{}) {
+			if (all || again) && r.Home != (mount.Home{}) {
 				return usageWay("fundus help mount", "--owner, --below, --mode and --link are about one mount, by themselves or with --persist: not with --all or --remount")
 			}
 			if all {
@@ -53,12 +53,12 @@ well, with --owner, --mode or --link it is a change that is shown first.`,
 				r.Dir = args[1]
 			}
 			if again {
-				return e.use(cmd.Context(), &use.Remount{Target: args[0], Options: r.Options}, "fundus mount %s", args[0])
+				return e.use(cmd.Context(), &mount.Remount{Target: args[0], Options: r.Options}, "fundus mount %s", args[0])
 			}
 			if !reflect.ValueOf(r.Line).IsZero() && !r.Persist {
 				return usageWay("fundus help mount", "--by, --needed, --automount, --idle, --device-wait and --comment are about a line of fstab, which --persist adds")
 			}
-			if r.Persist || r.Home != (use.Home{}) {
+			if r.Persist || r.Home != (mount.Home{}) {
 				if err := checkBy(r.Line.By); err != nil {
 					return err
 				}
@@ -94,7 +94,7 @@ func split(options string) []string {
 }
 
 func newUnmount(e *Env) *cobra.Command {
-	r, all := &use.Unmount{}, false
+	r, all := &mount.Unmount{}, false
 	cmd := &cobra.Command{
 		Use: "unmount [TARGET]", Short: "Take a mount away",
 		Long: `Take a mount away: the mount point or the device is named. It acts at once and says

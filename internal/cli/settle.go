@@ -18,7 +18,7 @@ import (
 	"fundus/internal/draft"
 	"fundus/internal/task"
 	"fundus/internal/task/all"
-	"fundus/internal/task/use"
+	"fundus/internal/task/boot"
 	"fundus/internal/view"
 )
 
@@ -186,7 +186,7 @@ func (e *Env) commit(ctx context.Context, m *onMachine, s task.Conditions, r tas
 	if err != nil {
 		return err
 	}
-	if err := use.Committed(m.store, m.Machine, reviewed); err != nil {
+	if err := boot.Committed(m.store, m.Machine, reviewed); err != nil {
 		return err
 	}
 	if err := e.printer().Show(view.Committed{Draft: d, Deed: done}); err != nil {

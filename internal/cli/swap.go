@@ -8,7 +8,7 @@ import (
 	"fundus/core/quantity"
 	"fundus/internal/act"
 	"fundus/internal/look"
-	"fundus/internal/task/use"
+	"fundus/internal/task/mount"
 	"fundus/internal/view"
 )
 
@@ -45,7 +45,7 @@ them on at boot.`,
 }
 
 func newSwapAdd(e *Env) *cobra.Command {
-	r := &use.SwapAdd{}
+	r := &mount.SwapAdd{}
 	var options string
 	cmd := &cobra.Command{
 		Use: "add PATH SIZE", Short: "Make a file to swap on, and turn it on",
@@ -77,7 +77,7 @@ gives it up and takes it away.`,
 }
 
 func newSwapOn(e *Env) *cobra.Command {
-	r := &use.SwapOn{}
+	r := &mount.SwapOn{}
 	var options string
 	var all bool
 	cmd := &cobra.Command{
@@ -103,7 +103,7 @@ then it is a change that is shown first.`,
 				return e.change(cmd, r)
 			}
 			for _, word := range args {
-				if err := e.use(cmd.Context(), &use.SwapOn{Target: word, Options: r.Options}, "fundus swap off %s"); err != nil {
+				if err := e.use(cmd.Context(), &mount.SwapOn{Target: word, Options: r.Options}, "fundus swap off %s"); err != nil {
 					return err
 				}
 			}
@@ -134,7 +134,7 @@ kernel would kill programs instead. Ctrl-C leaves the area in use.`,
 			if all {
 				return e.giveUpAll(cmd.Context())
 			}
-			return e.use(cmd.Context(), &use.SwapOff{Targets: args}, "fundus swap on %s")
+			return e.use(cmd.Context(), &mount.SwapOff{Targets: args}, "fundus swap on %s")
 		},
 	}
 	cmd.Flags().BoolVar(&all, "all", false, "each area that a line of fstab names")
@@ -160,5 +160,5 @@ func (e *Env) giveUpAll(ctx context.Context) error {
 	if len(paths) == 0 {
 		return e.printer().Show(view.Message{Kind: "message", Text: "nothing to do: no area of fstab is on"})
 	}
-	return e.use(ctx, &use.SwapOff{Targets: paths}, "fundus swap on %s")
+	return e.use(ctx, &mount.SwapOff{Targets: paths}, "fundus swap on %s")
 }

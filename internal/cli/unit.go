@@ -9,7 +9,7 @@ import (
 	"fundus/core/finding"
 	"fundus/core/text/fstab"
 	"fundus/internal/look"
-	"fundus/internal/task/use"
+	"fundus/internal/task/boot"
 	"fundus/internal/view"
 )
 
@@ -67,7 +67,7 @@ are findings.`,
 }
 
 func newUnitAdd(e *Env) *cobra.Command {
-	r := &use.UnitAdd{}
+	r := &boot.UnitAdd{}
 	var options string
 	cmd := &cobra.Command{
 		Use: "add [TARGET DIRECTORY|swap]", Short: "Add units that mount a device at each boot, or at the first access",
@@ -111,7 +111,7 @@ the line in the same deed; what only a line can say is refused.`,
 }
 
 func newUnitRemove(e *Env) *cobra.Command {
-	r := &use.UnitRemove{}
+	r := &boot.UnitRemove{}
 	cmd := &cobra.Command{
 		Use: "remove UNIT", Short: "Take units away, with the links that pull them in",
 		Long: `Take away the unit of a mount or of swap, with the automount before it, the links

@@ -19,10 +19,11 @@ import (
 	"fundus/internal/machine/bench"
 	"fundus/internal/task"
 	"fundus/internal/task/all"
+	"fundus/internal/task/boot"
 	"fundus/internal/task/content"
 	"fundus/internal/task/disk"
+	"fundus/internal/task/mount"
 	"fundus/internal/task/past"
-	"fundus/internal/task/use"
 )
 
 // road is a disk's whole way as one request: table, partitions, swap, a file system, its lines,
@@ -33,8 +34,8 @@ func (road) Verb() string { return "road" }
 
 func (road) Plan(ctx context.Context, p *task.Planner) error {
 	for _, r := range []task.Request{&disk.TableNew{Disk: "sdb", Scheme: table.GPT}, adding(disk.NewPart{Size: size("512MiB"), Type: "swap"}, disk.NewPart{Size: size("2GiB"), Name: "herbarium"}),
-		&content.Format{Target: "sdb1", Kind: "swap"}, &content.Format{Target: "sdb2", Kind: "xfs", Label: "herbarium"}, &use.FstabAdd{Target: "sdb1", Dir: "swap"},
-		&use.Mount{Target: "sdb2", Dir: "/srv/herbarium", Persist: true, Home: use.Home{Mode: "2770", Owner: fmt.Sprintf("%d:%d", os.Getuid(), os.Getgid()), Link: "/herb"}}} {
+		&content.Format{Target: "sdb1", Kind: "swap"}, &content.Format{Target: "sdb2", Kind: "xfs", Label: "herbarium"}, &boot.FstabAdd{Target: "sdb1", Dir: "swap"},
+		&mount.Mount{Target: "sdb2", Dir: "/srv/herbarium", Persist: true, Home: mount.Home{Mode: "2770", Owner: fmt.Sprintf("%d:%d", os.Getuid(), os.Getgid()), Link: "/herb"}}} {
 		if err := p.Do(ctx, r); err != nil {
 			return err
 		}
@@ -106,7 +107,7 @@ func TestAClaimGoesByWhatIsDone(t *testing.T) {
 	}
 	store := deed.NewStore(b.StateDir(), func() time.Time { return clock })
 	for _, r := range []task.Request{&disk.TableNew{Disk: "sdb", Scheme: table.GPT}, adding(disk.NewPart{Size: size("64MiB")}, disk.NewPart{Size: size("64MiB")}), &content.Format{Target: "sdb1", Kind: "ext4", Label: "a"}, &content.Format{Target: "sdb2", Kind: "ext4", Label: "b"},
-		&use.Mount{Target: "sdb1", Dir: "/srv/sdb1", Persist: true}, &use.Mount{Target: "sdb2", Dir: "/srv/sdb2", Persist: true}} {
+		&mount.Mount{Target: "sdb1", Dir: "/srv/sdb1", Persist: true}, &mount.Mount{Target: "sdb2", Dir: "/srv/sdb2", Persist: true}} {
 		if err = errors.Join(err, onBench(t, b, store, r)); err != nil {
 			t.Fatalf("%s: %v", r.Verb(), err)
 		}

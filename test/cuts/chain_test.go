@@ -15,8 +15,8 @@ import (
 	"fundus/internal/deed"
 	"fundus/internal/draft"
 	"fundus/internal/task"
+	"fundus/internal/task/boot"
 	"fundus/internal/task/disk"
-	"fundus/internal/task/use"
 	"fundus/test/amount"
 )
 
@@ -143,7 +143,7 @@ func requests() (list []request) {
 			list = append(list, s.cut)
 		}
 	}
-	return append(list, &use.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"}, &disk.PartitionRemove{Targets: []string{"sdb1"}, References: "drop"})
+	return append(list, &boot.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"}, &disk.PartitionRemove{Targets: []string{"sdb1"}, References: "drop"})
 }
 
 // TestChainedIsOneAfterTheOther: requests planned on one stage, each behind the other,
@@ -197,7 +197,7 @@ func TestChainedIsOneAfterTheOther(t *testing.T) {
 // are one draft with a part for each, and one deed.
 func TestOneDraftForTheWholeRoad(t *testing.T) {
 	r, store := newRig(t, 512, 512), storeIn(t)
-	road := append(herbarium(), &use.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"})
+	road := append(herbarium(), &boot.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"})
 	d := must(t, r, store, whole(road...))
 	if all, err := store.List(); err != nil || len(all) != 1 || len(d.Steps) < 4 {
 		t.Fatalf("%d deeds, %d steps, %v", len(all), len(d.Steps), err)

@@ -17,8 +17,8 @@ import (
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
+	"fundus/internal/task/boot"
 	"fundus/internal/task/past"
-	"fundus/internal/task/use"
 	"fundus/test/amount"
 )
 
@@ -56,10 +56,10 @@ func tree(t testing.TB, root string) string {
 // before or after; both are tried. Recover brings the whole tree of before or after.
 func TestFilesCut(t *testing.T) {
 	cuts, states := 0, &amount.States{}
-	line := &use.FstabAdd{Target: "sdb1", Dir: "/srv/seeds/herbarium"}
-	units := &use.UnitAdd{FstabAdd: use.FstabAdd{Target: "sdb1", Dir: "/srv/seeds/herbarium", Automount: true, Idle: "60s", DeviceWait: "5s"}}
-	fromLine := &use.UnitAdd{FromFstab: "/srv/seeds/herbarium"}
-	cases := [][]task.Request{{line}, {units}, {line, fromLine}, {units, &use.FromUnit{Unit: "/srv/seeds/herbarium"}}, {units, &use.UnitRemove{Unit: "/srv/seeds/herbarium"}}}
+	line := &boot.FstabAdd{Target: "sdb1", Dir: "/srv/seeds/herbarium"}
+	units := &boot.UnitAdd{FstabAdd: boot.FstabAdd{Target: "sdb1", Dir: "/srv/seeds/herbarium", Automount: true, Idle: "60s", DeviceWait: "5s"}}
+	fromLine := &boot.UnitAdd{FromFstab: "/srv/seeds/herbarium"}
+	cases := [][]task.Request{{line}, {units}, {line, fromLine}, {units, &boot.FromUnit{Unit: "/srv/seeds/herbarium"}}, {units, &boot.UnitRemove{Unit: "/srv/seeds/herbarium"}}}
 	for i := range 2*len(cases) + 2 {
 		list, undo, link := cases[i/2%len(cases)], i%2 == 1, i >= 2*len(cases)
 		r, store := newRig(t, 512, 512), storeIn(t)
@@ -133,7 +133,7 @@ func TestRecoverKeepsALaterEdit(t *testing.T) {
 		t.Fatal(err)
 	}
 	must(t, r, store, herbarium()...)
-	d := must(t, r, store, &use.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"})
+	d := must(t, r, store, &boot.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"})
 	log := filepath.Join(store.Dir, "deeds", d.ID, "log")
 	text, err := os.ReadFile(log)
 	if err != nil {

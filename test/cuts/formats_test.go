@@ -18,10 +18,10 @@ import (
 	"fundus/core/block"
 	"fundus/internal/deed"
 	"fundus/internal/draft"
+	"fundus/internal/task/boot"
 	"fundus/internal/task/content"
 	"fundus/internal/task/disk"
 	"fundus/internal/task/past"
-	"fundus/internal/task/use"
 )
 
 var update = flag.Bool("update", false, "write the deed of testdata/format3 anew")
@@ -154,7 +154,7 @@ func keep(t *testing.T) {
 	r := newRig(t, 512, 512)
 	must(t, r, storeIn(t), herbarium()...)
 	r.faulty, r.files = nil, true
-	road := whole(adding(disk.NewPart{Size: size("2MiB"), Name: "scans"}), &content.Label{Target: "sdb1", Label: "mosses"}, &use.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"})
+	road := whole(adding(disk.NewPart{Size: size("2MiB"), Name: "scans"}), &content.Label{Target: "sdb1", Label: "mosses"}, &boot.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"})
 	x, done := record(t, r, storeIn(t), func(r *rig) error { _, err := r.commit(r.recorder.store, road); return err })
 	cut, store := x.at(t, len(x.ops)/2, 1)
 	dir := kept + fmt.Sprint(draft.Format)

@@ -22,11 +22,12 @@ import (
 	"fundus/internal/stage"
 	"fundus/internal/task"
 	"fundus/internal/task/all"
+	"fundus/internal/task/boot"
 	"fundus/internal/task/content"
 	"fundus/internal/task/disk"
+	"fundus/internal/task/mount"
 	"fundus/internal/task/past"
 	"fundus/internal/task/several"
-	"fundus/internal/task/use"
 )
 
 // home is the way of a blank disk to two areas and a home, as requests: the later ones name what
@@ -37,18 +38,18 @@ func home(wrong int) (*several.List, error) {
 		adding(disk.NewPart{Size: size("512MiB"), Type: "swap"}, disk.NewPart{Size: size("2GiB"), Name: "herbarium"}),
 		&content.Format{Target: "made:2.1", Kind: "swap"},
 		&content.Format{Target: "made:2.2", Kind: "xfs", Label: "herbarium"},
-		&use.FstabAdd{Target: "made:2.1", Dir: "swap"},
-		&use.Mount{Target: "made:2.2", Dir: "/srv/herbarium", Persist: true, Home: use.Home{Mode: "2770", Owner: fmt.Sprintf("%d:%d", os.Getuid(), os.Getgid()), Link: "/herb"}},
-		&use.SwapOn{Target: "made:2.1"},
+		&boot.FstabAdd{Target: "made:2.1", Dir: "swap"},
+		&mount.Mount{Target: "made:2.2", Dir: "/srv/herbarium", Persist: true, Home: mount.Home{Mode: "2770", Owner: fmt.Sprintf("%d:%d", os.Getuid(), os.Getgid()), Link: "/herb"}},
+		&mount.SwapOn{Target: "made:2.1"},
 	}
 	odd := []task.Request{
 		&disk.TableNew{Disk: "sdz", Scheme: table.GPT},
 		adding(disk.NewPart{Size: size("9GiB")}),
 		&content.Format{Target: "made:2.3", Kind: "swap"},
 		&content.Format{Target: "made:4", Kind: "xfs"},
-		&use.FstabAdd{Target: "made:2.2.nothing", Dir: "swap"},
-		&use.Mount{Target: "made:2.2", Dir: "/etc/fstab", Persist: true},
-		&use.SwapOn{Target: "made:2.2"},
+		&boot.FstabAdd{Target: "made:2.2.nothing", Dir: "swap"},
+		&mount.Mount{Target: "made:2.2", Dir: "/etc/fstab", Persist: true},
+		&mount.SwapOn{Target: "made:2.2"},
 	}
 	if wrong >= 0 {
 		list[wrong] = odd[wrong]
@@ -203,7 +204,7 @@ func TestListsDoNotGrow(t *testing.T) {
 		var edits []task.Request
 		for i := range n {
 			fmt.Fprintf(&table, "tmpfs /srv/%d tmpfs nosuid 0 0\n", i)
-			edits = append(edits, &use.FstabEdit{Line: fmt.Sprint(i + 1), Add: []string{"nodev"}})
+			edits = append(edits, &boot.FstabEdit{Line: fmt.Sprint(i + 1), Add: []string{"nodev"}})
 		}
 		if err := os.WriteFile(filepath.Join(r.root, "etc/fstab"), []byte(table.String()), 0o644); err != nil {
 			t.Fatal(err)

@@ -13,8 +13,8 @@ import (
 	"fundus/internal/deed"
 	"fundus/internal/draft"
 	"fundus/internal/task"
+	"fundus/internal/task/mount"
 	"fundus/internal/task/past"
-	"fundus/internal/task/use"
 	"fundus/test/amount"
 )
 
@@ -29,7 +29,7 @@ func TestMakingCut(t *testing.T) {
 		if err := errors.Join(os.WriteFile(filepath.Join(r.root, fstab.Path), []byte("# fernhill\n"), 0o644), os.Mkdir(filepath.Join(r.root, "srv"), 0o755)); err != nil {
 			t.Fatal(err)
 		}
-		add := &use.SwapAdd{Path: "/srv/swap", Size: size("1MiB"), Persist: true}
+		add := &mount.SwapAdd{Path: "/srv/swap", Size: size("1MiB"), Persist: true}
 		var request task.Request = add
 		if undo {
 			must(t, r, store, add)

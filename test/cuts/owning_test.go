@@ -18,8 +18,8 @@ import (
 	"fundus/internal/draft"
 	"fundus/internal/task"
 	"fundus/internal/task/content"
+	"fundus/internal/task/mount"
 	"fundus/internal/task/past"
-	"fundus/internal/task/use"
 	"fundus/test/amount"
 )
 
@@ -41,7 +41,7 @@ func TestProofOwningCut(t *testing.T) {
 		}
 		must(t, r, store, &content.Format{Target: "sdb", Kind: "ext4"})
 		r.mounts = []inventory.Use{{Node: "sdb", How: inventory.Mounted, Where: "/srv/herbarium", Kind: "ext4"}}
-		request := task.Request(&use.Mount{Target: "sdb", Dir: "/srv/herbarium", Home: use.Home{Owner: "curator", Mode: "2770", Below: true, Link: "/home/curator/herbarium"}})
+		request := task.Request(&mount.Mount{Target: "sdb", Dir: "/srv/herbarium", Home: mount.Home{Owner: "curator", Mode: "2770", Below: true, Link: "/home/curator/herbarium"}})
 		if undo {
 			must(t, r, store, request)
 			request = &past.Undo{}

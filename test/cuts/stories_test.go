@@ -10,11 +10,11 @@ import (
 	"fundus/core/table"
 	"fundus/core/table/saved"
 	"fundus/internal/task"
+	"fundus/internal/task/boot"
 	"fundus/internal/task/content"
 	"fundus/internal/task/disk"
 	"fundus/internal/task/past"
 	"fundus/internal/task/space"
-	"fundus/internal/task/use"
 )
 
 // story is a command and the state in which it is given.
@@ -84,7 +84,7 @@ func stories() []story {
 	small, larger := adding(disk.NewPart{Size: size("9MiB")}), &space.Resize{Target: "sdb1", Size: size("34MiB")}
 	blocks := &content.Format{Target: "sdb1", Kind: "ext4", Label: "ferns", Asked: map[string]string{"block": "1KiB", "growth-room": "1"}}
 	const otherID = "5eed5eed-0000-4000-8000-00000000fe11"
-	line := &use.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"}
+	line := &boot.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"}
 	list := []story{
 		{"table new on a blank disk", 512, 0, nil, newTable, false, 12, 0, false, ""},
 		{"table new over a table", 512, 0, []task.Request{newTable, add}, newTable, false, 12, 0, false, ""},
@@ -131,8 +131,8 @@ func stories() []story {
 		{"one between logical partitions goes", 4096, 4096, []task.Request{newMBR, extended, unnamed, unnamed, unnamed}, &disk.PartitionRemove{Targets: []string{"sdb6"}}, false, 3, 0, false, ""},
 		{"resize of a logical partition", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed}, &space.Resize{Target: "sdb6", Size: size("4MiB")}, false, 3, 0, false, ""},
 		{"undo of a logical partition that went", 512, 0, []task.Request{newMBR, extended, unnamed, unnamed, &disk.PartitionRemove{Targets: []string{"sdb5"}}}, undo, true, 3, 0, false, ""},
-		{"table, partition, file system and fstab line as one deed", 512, 0, nil, whole(newTable, add, format("herbarium"), &use.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"}), false, 12, 0, false, ""},
-		{"undo of all that as one deed", 512, 0, []task.Request{whole(newTable, add, format("herbarium"), &use.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"})}, undo, true, 6, 0, false, ""},
+		{"table, partition, file system and fstab line as one deed", 512, 0, nil, whole(newTable, add, format("herbarium"), &boot.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"}), false, 12, 0, false, ""},
+		{"undo of all that as one deed", 512, 0, []task.Request{whole(newTable, add, format("herbarium"), &boot.FstabAdd{Target: "sdb1", Dir: "/srv/herbarium"})}, undo, true, 6, 0, false, ""},
 		{"FAT on an empty partition", 512, 0, []task.Request{newTable, add}, fat, false, 12, 0, false, ""},
 		{"FAT over ext4", 512, 0, []task.Request{newTable, add, format("old")}, fat, false, 12, 0, false, ""},
 		{"FAT on 4096-byte sectors over swap", 4096, 4096, []task.Request{newTable, add, swap}, fat, false, 8, 0, false, ""},

@@ -11,11 +11,11 @@ import (
 	"slices"
 	"testing"
 
+	"fundus/internal/task/boot"
 	"fundus/internal/task/content"
 	"fundus/internal/task/disk"
 	"fundus/internal/task/past"
 	"fundus/internal/task/space"
-	"fundus/internal/task/use"
 )
 
 var updateTyped = flag.Bool("update-typed", false, "rewrite the stories as they are typed")
@@ -74,7 +74,7 @@ func typed(q request) (string, bool) {
 		return "adjust " + r.Target + settings(r.Asked), true
 	case *space.Resize:
 		return "resize " + r.Target + " " + r.Size.Text, true
-	case *use.FstabAdd:
+	case *boot.FstabAdd:
 		return "fstab add " + r.Target + " " + r.Dir, true
 	case *past.Undo:
 		return "undo", true

@@ -9,17 +9,18 @@ import (
 
 	"fundus/internal/draft"
 	"fundus/internal/task"
+	"fundus/internal/task/boot"
 	"fundus/internal/task/content"
 	"fundus/internal/task/disk"
+	"fundus/internal/task/mount"
 	"fundus/internal/task/past"
 	"fundus/internal/task/several"
 	"fundus/internal/task/space"
-	"fundus/internal/task/use"
 )
 
 // Requests lists one empty request of each kind.
 func Requests() []task.Request {
-	return slices.Concat(disk.Requests(), content.Requests(), space.Requests(), use.Requests(), past.Requests(), several.Requests())
+	return slices.Concat(disk.Requests(), content.Requests(), space.Requests(), boot.Requests(), mount.Requests(), past.Requests(), several.Requests())
 }
 
 // Decode gives a stored request back.

@@ -11,9 +11,10 @@ import (
 	"fundus/internal/draft"
 	"fundus/internal/machine/live"
 	"fundus/internal/task"
+	"fundus/internal/task/boot"
 	"fundus/internal/task/content"
 	"fundus/internal/task/disk"
-	"fundus/internal/task/use"
+	"fundus/internal/task/mount"
 )
 
 // road is the way from a blank disk to a mounted file system, as one request.
@@ -29,7 +30,7 @@ func (r road) Plan(ctx context.Context, p *task.Planner) error {
 	dir := "/srv/" + r.Label
 	for _, q := range []task.Request{
 		&disk.TableNew{Disk: r.Disk, Scheme: table.GPT}, &disk.PartitionAdd{Disk: r.Disk, Parts: []disk.NewPart{{Size: size}}},
-		&content.Format{Target: r.Disk + "1", Kind: "ext4", Label: r.Label}, &use.FstabAdd{Target: r.Disk + "1", Dir: dir}, &use.Mount{Target: dir},
+		&content.Format{Target: r.Disk + "1", Kind: "ext4", Label: r.Label}, &boot.FstabAdd{Target: r.Disk + "1", Dir: dir}, &mount.Mount{Target: dir},
 	} {
 		if err := p.Do(ctx, q); err != nil {
 			return fmt.Errorf("%s: %w", q.Verb(), err)

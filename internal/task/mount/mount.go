@@ -1,4 +1,4 @@
-package use
+package mount
 
 import (
 	"cmp"
@@ -20,17 +20,18 @@ import (
 	"fundus/internal/machine/files"
 	"fundus/internal/stage"
 	"fundus/internal/task"
+	"fundus/internal/task/boot"
 )
 
 // Mount mounts a device. Without Persist it changes the running system only.
 type Mount struct {
-	Target  string   `json:"target"`        // device, identifier, or a mount point that fstab knows
-	Dir     string   `json:"dir,omitempty"` // default: what fstab says
-	Options []string `json:"options,omitempty"`
-	Persist bool     `json:"persist,omitempty"` // an fstab line as well
-	Line    FstabAdd `json:"line,omitzero"`     // what that is like, beside what is said here
-	Make    bool     `json:"make,omitempty"`    // the directory, where it is missing
-	Home    Home     `json:"home,omitzero"`
+	Target  string        `json:"target"`        // device, identifier, or a mount point that fstab knows
+	Dir     string        `json:"dir,omitempty"` // default: what fstab says
+	Options []string      `json:"options,omitempty"`
+	Persist bool          `json:"persist,omitempty"` // an fstab line as well
+	Line    boot.FstabAdd `json:"line,omitzero"`     // what that is like, beside what is said here
+	Make    bool          `json:"make,omitempty"`    // the directory, where it is missing
+	Home    Home          `json:"home,omitzero"`
 	// Untouched is a look at what is there: nothing is written, not even what a journal
 	// says that should have been.
 	Untouched bool `json:"untouched,omitempty"`
@@ -69,7 +70,7 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 		n.Contents, kind = []fs.Content{*by}, by.MountType()
 	}
 	if c, ok := n.Content(); !ok || c.Class != fs.FileSystem {
-		return Unmountable(v, n)
+		return boot.Unmountable(v, n)
 	}
 	if dir == "" {
 		return advice.Way(fmt.Errorf("%s: where? fstab has no line for it", n.Name), "fundus mount %s DIRECTORY", r.Target)

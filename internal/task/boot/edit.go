@@ -1,4 +1,4 @@
-package use
+package boot
 
 import (
 	"cmp"

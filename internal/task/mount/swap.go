@@ -1,4 +1,4 @@
-package use
+package mount
 
 import (
 	"cmp"
@@ -22,6 +22,7 @@ import (
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
+	"fundus/internal/task/boot"
 )
 
 // SwapOn has the kernel swap on an area. Without Persist it changes the running system only.
@@ -59,7 +60,7 @@ func (r *SwapOn) Plan(ctx context.Context, p *task.Planner) error {
 		return r.file(ctx, p, v, options)
 	}
 	if r.Persist {
-		if err := p.Do(ctx, &FstabAdd{Target: r.Target, Dir: string(fstab.Swap), Options: r.Options}); err != nil {
+		if err := p.Do(ctx, &boot.FstabAdd{Target: r.Target, Dir: string(fstab.Swap), Options: r.Options}); err != nil {
 			return err
 		}
 		p.Title("swap on %s, now and at each boot", n.Name)
@@ -80,7 +81,7 @@ func (r *SwapOn) file(ctx context.Context, p *task.Planner, v *inventory.Invento
 		return advice.Way(fmt.Errorf("%s: there is no such file; fundus swap add makes one", r.Target), "fundus swap list")
 	}
 	if r.Persist {
-		if err := putSwapFile(ctx, p, r.Target, r.Options); err != nil {
+		if err := boot.PutSwapFile(ctx, p, r.Target, r.Options); err != nil {
 			return err
 		}
 		p.Title("swap on %s, now and at each boot", r.Target)
@@ -89,19 +90,6 @@ func (r *SwapOn) file(ctx context.Context, p *task.Planner, v *inventory.Invento
 		return nil
 	}
 	return p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOn, UseArgs: machine.UseArgs{Where: r.Target, Options: strings.Join(options, ",")}})
-}
-
-// putSwapFile adds the line that turns a file on at boot.
-func putSwapFile(ctx context.Context, p *task.Planner, file string, options []string) error {
-	for _, l := range p.FstabNow().Entries() {
-		if l.Entry.Spec == file && l.Entry.IsSwap() {
-			return advice.Way(fmt.Errorf("%s: %w", file, ErrHasLine), "fundus swap list")
-		}
-	}
-	if len(options) == 0 {
-		options = []string{"sw"}
-	}
-	return put(ctx, p, fstab.Entry{Spec: file, Dir: "none", Type: fstab.Swap, Options: options}, "")
 }
 
 // AreaAt reports whether the kernel swaps on the path.
@@ -242,7 +230,7 @@ func (r *SwapAdd) Plan(ctx context.Context, p *task.Planner) error {
 	p.Facts(fs.Fact{Name: "size", Value: fmt.Sprintf("%d pages × %d bytes = %d bytes (%v)", l.Pages, l.Page, size, size)})
 	p.Stage.Make(fmt.Sprintf("make %s of %v", file, size), &draft.Making{Path: file, Size: size, Header: header, Written: r.Written || how.Written, Plain: how.Plain})
 	if r.Persist {
-		if err := putSwapFile(ctx, p, file, r.Options); err != nil {
+		if err := boot.PutSwapFile(ctx, p, file, r.Options); err != nil {
 			return err
 		}
 	} else {

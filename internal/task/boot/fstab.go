@@ -1,4 +1,4 @@
-package use
+package boot
 
 import (
 	"context"
@@ -195,6 +195,19 @@ func (r *FstabAdd) swapFile(ctx context.Context, p *task.Planner) error {
 		}
 	}
 	return put(ctx, p, e, "")
+}
+
+// PutSwapFile adds the line that turns a file on at boot.
+func PutSwapFile(ctx context.Context, p *task.Planner, file string, options []string) error {
+	for _, l := range p.FstabNow().Entries() {
+		if l.Entry.Spec == file && l.Entry.IsSwap() {
+			return advice.Way(fmt.Errorf("%s: %w", file, ErrHasLine), "fundus swap list")
+		}
+	}
+	if len(options) == 0 {
+		options = []string{"sw"}
+	}
+	return put(ctx, p, fstab.Entry{Spec: file, Dir: "none", Type: fstab.Swap, Options: options}, "")
 }
 
 // put adds the line, with a comment above it where one is wanted.
