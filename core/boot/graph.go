@@ -80,7 +80,7 @@ func (g *graph) node(name string) *node {
 	n := &node{name: name}
 	g.nodes[name] = n
 	switch unit.Suffix(name) {
-	case ".device":
+	case ".device": // nobody writes those: one comes about as soon as anything waits for it
 		n.wait = g.m.facts.wait
 	case ".mount":
 		if name != rootUp {
@@ -89,6 +89,8 @@ func (g *graph) node(name string) *node {
 	case ".automount", ".swap":
 		n.absent = "there is no unit " + name
 	case ".service", ".target", ".socket", ".path", ".timer":
+		// Where the package's units are not to be seen, they may be there: what nobody described is
+		// then taken for one that starts.
 		if g.m.packaged && !strings.Contains(name, "@") && !strings.HasPrefix(name, "systemd-") && !slices.Contains(g.m.own(), name) {
 			n.absent = "there is no unit " + name
 		}
@@ -99,7 +101,8 @@ func (g *graph) node(name string) *node {
 	return n
 }
 
-// needs has one unit require another one, and wait for it. What a unit says of itself counts for
+// needs has one unit require another one, and wait for it: what systemd adds by itself is always
+// both, while a file may say the one without the other. What a unit says of itself counts for
 // nothing.
 func (g *graph) needs(n, other *node) {
 	if n == other {
@@ -114,7 +117,9 @@ func (m *machine) own() []string {
 		"shutdown.target", "umount.target", "network.target", "network-online.target", "default.target"}
 }
 
-// build makes the graph of the loaded units.
+// build makes the graph of the loaded units. The order matters: all units first, since what lies on
+// the way to a path is only found among those; then what each says; the links last, since whether a
+// target waits for what it pulls in goes by what both said.
 func build(m *machine, all []units.Loaded) *graph {
 	g := &graph{m: m, nodes: map[string]*node{}}
 	for i := range all {
@@ -124,7 +129,7 @@ func build(m *machine, all []units.Loaded) *graph {
 			continue
 		}
 		n := &node{name: l.Name, loaded: l, masked: l.Masked, line: m.made.Lines[l.Name], tests: l.Condition()}
-		if !ofGenerator(l) {
+		if !ofGenerator(l) { // somebody's own counts in the place of what was made of the line
 			n.line = 0
 		}
 		if why := refusedBySystemd(l); why != "" && !l.Masked {
@@ -176,7 +181,8 @@ func forever(d time.Duration) time.Duration {
 	return d
 }
 
-// targets are those of systemd itself.
+// targets are those of systemd itself, tied as its own files tie them (systemd.special(7)). One that
+// somebody keeps a file for, or masks, is as that says.
 func (g *graph) targets() {
 	tie := func(name, requires string, wants ...string) {
 		n := g.node(name)
@@ -202,7 +208,9 @@ func (g *graph) targets() {
 	}
 }
 
-// described takes up what stands in the unit's files, and what systemd adds.
+// described takes up what stands in the unit's files, and what systemd adds. At a start, BindsTo and
+// Requisite fail with what they name as Requires does (systemd.unit(5)); how they differ comes after
+// the boot.
 func (g *graph) described(n *node) {
 	l := n.loaded
 	others := func(keys ...string) (out []*node) {
@@ -235,7 +243,8 @@ func (g *graph) described(n *node) {
 	}
 }
 
-// filled puts the unit's own name into the name of another one.
+// filled puts the unit's own name into the name of another one: of the specifiers of
+// systemd.unit(5) those that say nothing of the running machine.
 func filled(name, own string) string {
 	if !strings.Contains(name, "%") {
 		return name
@@ -253,7 +262,8 @@ func (g *graph) before(n *node, target string) {
 	}
 }
 
-// paths has the unit require all that is mounted on the way to the paths.
+// paths has the unit require all that is mounted on the way to the paths. A mask or a unit that
+// systemd refuses ties nobody: the path is then looked for on what lies below.
 func (g *graph) paths(n *node, paths ...string) {
 	for _, p := range paths {
 		if !strings.HasPrefix(p, "/") {
@@ -279,7 +289,9 @@ func parent(p string) string {
 	return p[:at]
 }
 
-// mount is what systemd adds to one by itself.
+// mount is what systemd adds to one by itself (systemd.mount(5), implicit and default
+// dependencies): its device, what lies above its mount point and its source, and the target that
+// waits for it. A line with nofail is wanted by the target, which then goes on without it.
 func (g *graph) mount(n *node) {
 	l := n.loaded
 	e := entryOf(l)
@@ -295,6 +307,7 @@ func (g *graph) mount(n *node) {
 		g.paths(n, what)
 	}
 	if a, ok := g.nodes[strings.TrimSuffix(n.name, ".mount")+".automount"]; ok && a.loaded != nil {
+		// Whoever needs the place meets the automount; the mount itself follows at the first access.
 		n.after = append(n.after, a)
 	}
 	if e.NoFail() {
@@ -307,7 +320,8 @@ func (g *graph) mount(n *node) {
 	g.before(n, localFS)
 }
 
-// swap is what systemd adds to one: the target waits for it whatever it says.
+// swap is what systemd adds to one (systemd.swap(5)): the target waits for it whatever it says, also
+// with nofail, which is how an area of swap that is not there holds up a boot.
 func (g *graph) swap(n *node) {
 	what := n.loaded.What()
 	if fstab.IsNode(what) {
@@ -318,7 +332,9 @@ func (g *graph) swap(n *node) {
 	g.before(n, swaps)
 }
 
-// service is what systemd adds to services and their like.
+// service is what systemd adds to services and their like (systemd.exec(5) for the directories,
+// systemd.service(5) for the rest): only what may wait for a mount. A socket, path or timer comes
+// before basic.target, a service after it.
 func (g *graph) service(n *node) {
 	l := n.loaded
 	for _, key := range []string{"WorkingDirectory", "RootDirectory", "RootImage"} {

@@ -62,7 +62,9 @@ func nameOf(u fstab.Unit) string {
 	return unit.Name(u.Where, "mount")
 }
 
-// A line of which no unit is made says why; the others are as their units are.
+// A line of which no unit is made says why; the others are as their units are. The order is that in
+// which systemd comes to decide: whether fstab is read at all, whether the line is, whether its unit
+// is masked, and whether another one has taken its place.
 func (j *judge) line(l *Line) {
 	u := l.Unit
 	switch {
@@ -147,7 +149,7 @@ func (j *judge) unit(l *Line, n, main *node) {
 		j.idle(l, main)
 	case main.chance != "":
 		l.is(Unknown, "whether it is mounted is chance: %s, and systemd goes no further when it comes to that", j.reason(main.stopped))
-	case main != n && !n.job:
+	case main != n && !n.job: // with a job of its own, something in the boot waits for the mount itself
 		j.accessed(l, n, main)
 	case n.state == done:
 		l.is(Fine, "%s", joined(n.device, n.remark))
@@ -163,7 +165,8 @@ func (j *judge) unit(l *Line, n, main *node) {
 	}
 }
 
-// idle is a unit that this boot does not start.
+// idle is a unit that this boot does not start: nobody asks for it, or whoever does is not started
+// either. A target that goes without what it wants drops all of it, which is no noauto.
 func (j *judge) idle(l *Line, main *node) {
 	l.is(Waiting, "noauto: mounted only when asked for")
 	for _, by := range main.loaded.By {
@@ -179,6 +182,7 @@ func (j *judge) idle(l *Line, main *node) {
 // reason says why a unit cannot be started as it should, down to what it comes of.
 func (j *judge) reason(n *node) string { return j.reasonAt(n, 0) }
 
+// reasonAt ends in a circle too: no way without one is longer than there are units.
 func (j *judge) reasonAt(n *node, depth int) string {
 	if n.none() {
 		return n.cannot
@@ -218,11 +222,12 @@ func (j *judge) accessed(l *Line, n, main *node) {
 // waits is for how long a unit is waited for, in words.
 func waits(n *node) string { return "waits " + Seconds(n.end) }
 
-// lost is a unit that fails.
+// lost is a unit that fails. What comes of that is not said by the unit: those that are to blame for
+// an emergency shell, and those that hold the boot up, were found by the walk.
 func (j *judge) lost(l *Line, n *node) {
 	l.Wait = n.end
 	why := j.why(n)
-	needed := l.Unit.Tie == fstab.Required && !l.Unit.Entry.IsSwap()
+	needed := l.Unit.Tie == fstab.Required && !l.Unit.Entry.IsSwap() // swap.target goes on without an area
 	switch {
 	case j.blamed[n] && n.end > 0 && j.leaf(n):
 		l.is(Emergency, "%s; the boot %s", why, waits(n))

@@ -180,7 +180,7 @@ func (e *Env) commit(ctx context.Context, m *onMachine, s task.Conditions, r tas
 	bar := e.progress()
 	defer bar.finish()
 	c := &deed.Commit{Store: m.store, Machine: m.Machine, Reviewed: d, Seen: reviewed.Seen, Wait: time.Duration(e.o.wait) * time.Second, Progress: bar.report,
-		Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Plan(ctx, s, r) }}
+		Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Again(ctx, s, r) }}
 	done, err := c.Run(ctx)
 	bar.finish()
 	if err != nil {

@@ -184,8 +184,11 @@ func decoded[T any, B interface {
 
 // recorder writes the images of a deed.
 type recorder struct {
+	ctx           context.Context
 	deed          *Deed
 	after, before *imageWriter
+	reader        *draft.Reader
+	sums          map[int]draft.Sums // of the strokes whose bytes were kept as the code has them
 }
 
 // weight is how many bytes the stroke writes.

@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"fundus/core/advice"
-	"fundus/core/block"
 	"fundus/core/fence"
 	"fundus/core/inventory"
 	"fundus/core/progress"
@@ -27,7 +26,7 @@ type Commit struct {
 	Machine  machine.Machine
 	Reviewed *draft.Draft
 	Seen     *inventory.Inventory                           // the machine as it was when that was planned; nil: looked at
-	Plan     func(ctx context.Context) (*draft.Plan, error) // plans again
+	Plan     func(ctx context.Context) (*draft.Plan, error) // plans again; it may leave the code to the commit
 	Wait     time.Duration                                  // for another commit in the same store
 	Progress progress.Sink
 }
@@ -105,9 +104,6 @@ func (c *Commit) Run(ctx context.Context) (*Deed, error) {
 		return nil, err
 	}
 	defer plan.Close()
-	if plan.Draft.Digest != c.Reviewed.Digest {
-		return nil, &ChangedError{&plan.Draft}
-	}
 	list, err := c.Store.listing()
 	if err == nil {
 		err = c.admit(plan, list)
@@ -119,7 +115,10 @@ func (c *Commit) Run(ctx context.Context) (*Deed, error) {
 	if err := c.Store.sweep(); err != nil {
 		return nil, err
 	}
-	d, err := c.Store.record(plan, bootID, list)
+	d, err := c.record(ctx, plan, bootID, list)
+	if _, changed := errors.AsType[*ChangedError](err); changed {
+		return nil, err
+	}
 	if err != nil {
 		return nil, fmt.Errorf("writing the deed: %w; nothing is changed", err)
 	}
@@ -188,7 +187,7 @@ func (c *Commit) admit(plan *draft.Plan, list []entry) error {
 	if _, err := Names(v, plan.Draft.Devices); err != nil {
 		return err
 	}
-	bytes, volatile := int64(plan.Stored), true
+	bytes, volatile := int64(c.Reviewed.Stored), true
 	for _, t := range written {
 		path := t.Path
 		if v.Machine.Kind == "bench" {
@@ -206,13 +205,21 @@ func (c *Commit) admit(plan *draft.Plan, list []entry) error {
 	return err
 }
 
-// record writes the deed: images, extents, then the manifest by renaming.
-func (s *Store) record(plan *draft.Plan, bootID string, list []entry) (*Deed, error) {
-	d, err := s.newDeed(plan, bootID, list)
+// record writes the deed: images, extents, then the manifest by renaming. The bytes that it keeps
+// are read once, for the images and for the code; without a manifest it never was.
+func (c *Commit) record(ctx context.Context, plan *draft.Plan, bootID string, list []entry) (*Deed, error) {
+	plan.Draft.Code = c.Reviewed.Code // as it turns out, or it is none of this deed's
+	d, err := c.Store.newDeed(plan, bootID, list)
 	if err != nil {
 		return nil, err
 	}
-	err = s.fill(d, plan)
+	err = c.Store.fill(ctx, d, plan)
+	if err == nil && plan.Draft.Digest != c.Reviewed.Digest {
+		err = &ChangedError{&plan.Draft}
+	}
+	if err == nil {
+		err = c.Store.conclude(d)
+	}
 	if err != nil {
 		return nil, errors.Join(err, os.RemoveAll(d.dir))
 	}
@@ -234,7 +241,8 @@ func (s *Store) newDeed(plan *draft.Plan, bootID string, list []entry) (*Deed, e
 	return d, os.Mkdir(d.dir, 0o700)
 }
 
-func (s *Store) fill(d *Deed, plan *draft.Plan) error {
+// fill writes the images and the extents, and has the plan work its code out.
+func (s *Store) fill(ctx context.Context, d *Deed, plan *draft.Plan) error {
 	after, err := newImageWriter(filepath.Join(d.dir, "after.img"))
 	if err != nil {
 		return err
@@ -244,7 +252,8 @@ func (s *Store) fill(d *Deed, plan *draft.Plan) error {
 		return errors.Join(err, after.close())
 	}
 	after.limit, before.limit = s.Images, s.Images
-	err = d.addStrokes(plan.Strokes(d.fence(s.Dir)), &recorder{d, after, before})
+	r := &recorder{ctx, d, after, before, draft.NewReader(), map[int]draft.Sums{}}
+	err = d.addStrokes(plan.Strokes(d.fence(s.Dir)), r)
 	if after.at+before.at > s.Images {
 		err = cmp.Or(err, ErrLimit)
 	}
@@ -254,13 +263,18 @@ func (s *Store) fill(d *Deed, plan *draft.Plan) error {
 	if err := errors.Join(err, after.close(), before.close()); err != nil {
 		return err
 	}
+	if err := plan.SealBy(ctx, r.sums); err != nil {
+		return err
+	}
 	extents := []byte(extentsTag)
 	for _, r := range d.runs {
 		extents = r.append(extents)
 	}
-	if err := oscall.NewFile(filepath.Join(d.dir, "extents"), extents); err != nil {
-		return err
-	}
+	return oscall.NewFile(filepath.Join(d.dir, "extents"), extents)
+}
+
+// conclude writes the manifest, which makes it a deed.
+func (s *Store) conclude(d *Deed) (err error) {
 	for _, name := range []string{"extents", "after.img", "before.img"} {
 		if d.Digests[name], err = fileDigest(filepath.Join(d.dir, name)); err != nil {
 			return err
@@ -293,19 +307,6 @@ func (d *Deed) addStrokes(strokes []draft.Stroke, r *recorder) error {
 		d.Strokes = append(d.Strokes, record)
 	}
 	return nil
-}
-
-// mergeExtents joins neighbours, so that they become one write.
-func mergeExtents(list []block.Extent) []block.Extent {
-	var out []block.Extent
-	for _, e := range list {
-		if n := len(out); n > 0 && out[n-1].Off+out[n-1].Len == e.Off && out[n-1].Zero == e.Zero {
-			out[n-1].Len += e.Len
-			continue
-		}
-		out = append(out, block.Extent{Off: e.Off, Len: e.Len, Zero: e.Zero})
-	}
-	return out
 }
 
 // Stored gives the draft as it is kept for a later commit.

@@ -71,12 +71,15 @@ func decodeRuns(b []byte) ([]run, error) {
 // imageWriter writes one image. Bytes that it has stored already, such as the
 // copies of a file system's descriptors, it does not store again.
 type imageWriter struct {
-	f                  *os.File
-	w                  *bufio.Writer
-	enc                *zstd.Encoder
-	at, limit          int64          // bytes that are stored, and may be; 0 for no limit
-	stored             map[uint32]run // of this stroke, by their CRC
-	buf, other, packed []byte
+	f             *os.File
+	w             *bufio.Writer
+	enc           *zstd.Encoder
+	at, limit     int64          // bytes that are stored, and may be; 0 for no limit
+	stored        map[uint32]run // of this stroke, by their CRC
+	part          []byte         // of a frame that has not ended, from off on
+	off           int64
+	other, packed []byte
+	blank         []byte // a frame of zeros, which nobody writes to
 }
 
 // zeros is the longest run of zeros: whoever interrupts the writing does not wait for more.
@@ -87,68 +90,97 @@ func newImageWriter(path string) (*imageWriter, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &imageWriter{f: f, w: bufio.NewWriterSize(f, 1<<20), stored: map[uint32]run{}, buf: make([]byte, chunk), other: make([]byte, chunk)}, nil
+	return &imageWriter{f: f, w: bufio.NewWriterSize(f, 1<<20), stored: map[uint32]run{}, other: make([]byte, chunk), blank: make([]byte, chunk)}, nil
 }
 
-// add stores what the view reads at the extent, in frames that end on multiples
-// of their size; zeros are not stored.
-func (w *imageWriter) add(runs []run, view io.ReaderAt, off, n int64, zero bool) ([]run, error) {
-	if zero || block.KnownZero(view, off, n) {
+// put takes the next bytes of a stroke, in their order, and adds to its runs; zeros without a part
+// are not stored. They are cut into frames that end on multiples of their size, whatever pieces
+// they come in.
+func (w *imageWriter) put(runs []run, view io.ReaderAt, at block.Extent, part []byte) (out []run, err error) {
+	off, n := at.Off, at.Len
+	if part == nil && !at.Zero && n < chunk { // in the midst of data: one write, not three
+		part = w.blank[:n]
+	}
+	if len(w.part) > 0 && (part == nil || off != w.off+int64(len(w.part))) {
+		if runs, err = w.ended(runs, view); err != nil {
+			return nil, err
+		}
+	}
+	if part == nil {
+		if last := len(runs) - 1; last >= 0 && runs[last].Zero && runs[last].Off+runs[last].Len == off {
+			more := min(n, max(zeros-runs[last].Len, 0))
+			runs[last].Len, off, n = runs[last].Len+more, off+more, n-more
+		}
 		for ; n > 0; off, n = off+zeros, n-zeros {
 			runs = append(runs, run{Off: off, Len: min(n, zeros), Zero: true})
 		}
 		return runs, nil
 	}
-	for n > 0 {
-		size := min(n, chunk-off%chunk)
-		part := block.HeldBytes(view, off, size)
-		if part == nil {
-			part = w.buf[:size]
-			if err := block.ReadFull(view, part, off); err != nil {
-				return nil, err
+	for len(part) > 0 {
+		size := min(len(part), int(chunk-off%chunk))
+		whole := size == int(chunk-off%chunk)
+		switch {
+		case whole && len(w.part) == 0:
+			runs, err = w.frame(runs, off, part[:size], view)
+		default:
+			if len(w.part) == 0 {
+				w.off = off
+			}
+			if w.part = append(w.part, part[:size]...); whole {
+				runs, err = w.ended(runs, view)
 			}
 		}
-		r := run{Off: off, Len: int64(len(part)), Zero: block.IsZero(part)}
-		if !r.Zero {
-			if err := w.frame(&r, part, view); err != nil {
-				return nil, err
-			}
+		if err != nil {
+			return nil, err
 		}
-		runs = append(runs, r)
-		off, n = off+r.Len, n-r.Len
+		off, part = off+int64(size), part[size:]
 	}
 	return runs, nil
 }
 
+// ended stores what no frame was made of yet.
+func (w *imageWriter) ended(runs []run, view io.ReaderAt) ([]run, error) {
+	if len(w.part) == 0 {
+		return runs, nil
+	}
+	runs, err := w.frame(runs, w.off, w.part, view)
+	w.part = w.part[:0]
+	return runs, err
+}
+
 // frame stores the bytes, unless the view has the very same at a place that was
 // stored before.
-func (w *imageWriter) frame(r *run, part []byte, view io.ReaderAt) error {
+func (w *imageWriter) frame(runs []run, off int64, part []byte, view io.ReaderAt) ([]run, error) {
+	r := run{Off: off, Len: int64(len(part)), Zero: block.IsZero(part)}
+	if r.Zero {
+		return append(runs, r), nil
+	}
 	r.CRC = crc32.ChecksumIEEE(part)
 	if same, ok := w.stored[r.CRC]; ok && same.Len == r.Len {
 		other := w.other[:r.Len]
 		if err := block.ReadFull(view, other, same.Off); err != nil {
-			return err
+			return nil, err
 		}
 		if bytes.Equal(part, other) {
 			r.At, r.Size = same.At, same.Size
-			return nil
+			return append(runs, r), nil
 		}
 	}
 	if w.enc == nil { // an image of zeros alone needs none
 		var err error
 		if w.enc, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(chunk), zstd.WithEncoderConcurrency(1)); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	w.packed = w.enc.EncodeAll(part, w.packed[:0])
 	r.At, r.Size = w.at, int64(len(w.packed))
 	w.at += r.Size
 	if w.limit > 0 && w.at > w.limit {
-		return ErrLimit
+		return nil, ErrLimit
 	}
-	w.stored[r.CRC] = *r
+	w.stored[r.CRC] = r
 	_, err := w.w.Write(w.packed)
-	return err
+	return append(runs, r), err
 }
 
 // next forgets what was stored: another stroke's view reads other bytes at the

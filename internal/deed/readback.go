@@ -34,6 +34,10 @@ type segment struct {
 // medium more than they move.
 const readers = 4
 
+// compared is how many bytes are compared together. Five pieces wait and four are read at a time:
+// with larger ones, memory that nobody touched yet costs more than the calls that are saved.
+const compared = 256 << 10
+
 // spare are buffers that one stroke after the other uses: clearing new ones would take
 // longer than what small strokes read.
 type spare struct {
@@ -69,7 +73,7 @@ func readBack(ctx context.Context, dev block.Device, runs []run, image *imageRea
 		var n int64
 		var count int
 		buf := <-free
-		if data, n, count, err = gather(runs, image, buf); err == nil {
+		if data, n, count, err = gather(runs, image, compared, buf); err == nil {
 			err = ctx.Err()
 		}
 		if err != nil {
@@ -110,11 +114,11 @@ func (c *checker) run(work <-chan segment, free chan<- []byte) {
 	}
 }
 
-// check compares a segment; one of zeros may be longer than most. A hole of an image file, which its
+// check compares a segment; one of zeros may be longer than compared. A hole of an image file, which its
 // file system knows of by its own records, is zeros without being read.
 func (c *checker) check(s segment) error {
 	for at, n := int64(0), int64(0); at < s.n; at += n {
-		n = min(s.n-at, most)
+		n = min(s.n-at, compared)
 		if s.want == nil {
 			if _, end, hole, err := c.dev.Next(s.off + at); err == nil && hole {
 				n = min(s.n-at, end-s.off-at)
@@ -134,7 +138,7 @@ func (c *checker) check(s segment) error {
 
 func (c *checker) read(off, n int64) ([]byte, error) {
 	if c.past == nil {
-		return block.ReadSized(c.dev, off, n, most)
+		return block.ReadSized(c.dev, off, n, compared)
 	}
 	start := off - off%page
 	end := min((off+n+page-1)/page*page, c.dev.Size())

@@ -134,6 +134,10 @@ func TestImagesGiveTheBytesBack(t *testing.T) {
 	for i := range noise {
 		noise[i] = byte(rng.Uint32())
 	}
+	for _, at := range []int64{100 << 10, 1 << 20, 2<<20 - 8<<10} { // zeros in the midst, and at the end of a frame
+		clear(noise[at : at+8<<10])
+	}
+	copy(noise[2<<20:], noise[:1<<20]) // stored already
 	if _, err := dev.WriteAt(noise, 1<<20); err != nil {
 		t.Fatal(err)
 	}
@@ -144,9 +148,32 @@ func TestImagesGiveTheBytesBack(t *testing.T) {
 	}
 	var runs []run
 	for _, e := range []block.Extent{{Off: 0, Len: 512}, {Off: 1 << 20, Len: 2500 * 512}, {Off: 5 << 20, Len: 1 << 20, Zero: true}, {Off: 3<<20 - 512, Len: 2 << 20}} {
-		if runs, err = w.add(runs, dev, e.Off, e.Len, e.Zero); err != nil {
-			t.Fatal(err)
+		for at := int64(0); at < e.Len; { // in pieces of any length
+			n := min(e.Len-at, 512*(1+rng.Int64N(300)))
+			part, err := block.ReadSized(dev, e.Off+at, n, 8<<20)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if block.IsZero(part) {
+				part = nil
+			}
+			if runs, err = w.put(runs, dev, block.Extent{Off: e.Off + at, Len: n, Zero: e.Zero}, part); err != nil {
+				t.Fatal(err)
+			}
+			at += n
 		}
+	}
+	if runs, err = w.ended(runs, dev); err != nil {
+		t.Fatal(err)
+	}
+	data := 0
+	for _, x := range runs {
+		if data += min(1, int(x.Size)); x.Size > 0 && x.Off%chunk != 0 && x.Off != 3<<20-512 {
+			t.Errorf("a frame from byte %d on: a piece's end has cut it", x.Off)
+		}
+	}
+	if data != 20+16 { // the 512 bytes before 3 MiB are zeros
+		t.Errorf("%d frames", data)
 	}
 	if err := w.close(); err != nil {
 		t.Fatal(err)

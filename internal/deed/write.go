@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 
 	"fundus/core/block"
@@ -65,35 +66,39 @@ func (writing) grade(s draft.Step) draft.Grade {
 }
 
 // record keeps the bytes after the stroke, and those before it unless the deed can only
-// be completed.
+// be completed. What was read for that is not read again for the code; of a fence the code has
+// another one's bytes.
 func (writing) record(r *recorder, s draft.Stroke) (StrokeRecord, error) {
-	out := &BytesRecord{Role: s.Bytes.Role}
-	merged := mergeExtents(s.Bytes.Extents)
-	add := func(w *imageWriter, view func(e block.Extent) (err error)) error {
-		for _, e := range merged {
-			if err := view(e); err != nil {
-				return err
+	out, d, b := &BytesRecord{Role: s.Bytes.Role}, r.deed, s.Bytes
+	keep := func(w *imageWriter, view io.ReaderAt) (at [2]int, sums [][]byte, err error) {
+		var runs []run
+		sums, err = r.reader.Each(b, view, func(at block.Extent, part []byte) (err error) {
+			if err = r.ctx.Err(); err == nil {
+				runs, err = w.put(runs, view, at, part)
 			}
-		}
-		w.next()
-		return nil
-	}
-	d := r.deed
-	out.After[0] = len(d.runs)
-	err := add(r.after, func(e block.Extent) (err error) {
-		d.runs, err = r.after.add(d.runs, s.Bytes.After, e.Off, e.Len, e.Zero)
-		return err
-	})
-	out.After[1], out.Before[0] = len(d.runs), len(d.runs)
-	if err == nil && !d.Forward {
-		err = add(r.before, func(e block.Extent) (err error) {
-			d.runs, err = r.before.add(d.runs, s.Bytes.Before, e.Off, e.Len, false)
 			return err
 		})
+		if err == nil {
+			runs, err = w.ended(runs, view)
+		}
+		at[0] = len(d.runs)
+		d.runs = append(d.runs, runs...)
+		at[1] = len(d.runs)
+		w.next()
+		return at, sums, err
 	}
-	out.Before[1] = len(d.runs)
+	var sums draft.Sums
+	var err error
+	out.After, sums.After, err = keep(r.after, b.After)
+	out.Before = [2]int{len(d.runs), len(d.runs)}
+	if err == nil && !d.Forward {
+		out.Before, sums.Before, err = keep(r.before, b.Before)
+	}
 	if err == nil && len(d.runs) > maxRuns {
 		err = ErrLimit
+	}
+	if b.Role == draft.WritePart {
+		r.sums[len(d.Strokes)] = sums
 	}
 	return StrokeRecord{Step: s.Step, Bytes: out}, err
 }
@@ -114,7 +119,7 @@ func (writing) carry(ctx context.Context, x *executor, number int, way Way) erro
 		if err := ctx.Err(); err != nil {
 			return fmt.Errorf("interrupted: %w", err)
 		}
-		data, n, count, err := gather(runs, image, x.buf)
+		data, n, count, err := gather(runs, image, most, x.buf)
 		if err != nil {
 			return err
 		}
@@ -148,31 +153,33 @@ func (writing) carry(ctx context.Context, x *executor, number int, way Way) erro
 	return nil
 }
 
-// most is how many bytes are written or compared together.
+// most is how many bytes are written together.
 const most = 1 << 20
 
-// gather joins the first run with those that follow it on the device, up to
-// most bytes. The data of zeros is nil; other data is put into the buffer, or into a
+// gather joins the first run with those that follow it on the device, up to so many
+// bytes. The data of zeros is nil; other data is put into the buffer, or into a
 // larger one.
-func gather(runs []run, image *imageReader, buf []byte) (data []byte, n int64, count int, err error) {
+func gather(runs []run, image *imageReader, most int64, buf []byte) (data []byte, n int64, count int, err error) {
 	first := runs[0]
 	if first.Zero {
 		return nil, first.Len, 1, nil
 	}
-	if cap(buf) < most && first.Len == chunk { // what follows is likely to fill it
-		buf = make([]byte, 0, most)
-	}
-	data = buf[:0]
 	for _, r := range runs {
 		if r.Zero || r.Off != first.Off+n || n+r.Len > most {
 			break
 		}
+		n, count = n+r.Len, count+1
+	}
+	if int64(cap(buf)) < n {
+		buf = make([]byte, 0, n)
+	}
+	data = buf[:0]
+	for _, r := range runs[:count] {
 		part, err := image.read(r)
 		if err != nil {
 			return nil, 0, 0, err
 		}
 		data = append(data, part...)
-		n, count = n+r.Len, count+1
 	}
 	return data, n, count, nil
 }

@@ -62,7 +62,8 @@ type Draft struct {
 	Steps    []Step
 	Code     string // 8 hexadecimal digits
 	Digest   [32]byte
-	Lines    []LineChange // of text files
+	Stored   quantity.Bytes // that are not zero: what a deed keeps, before it is compressed
+	Lines    []LineChange   // of text files
 }
 
 // Device is a device that a step or an action names. It is found again by its identity,
@@ -138,7 +139,6 @@ func (g Grade) Worse(o Grade) Grade {
 type Plan struct {
 	Draft   Draft
 	Seen    *inventory.Inventory        // the machine when it was planned
-	Stored  quantity.Bytes              // that are not zero: what a deed keeps, before it is compressed
 	Strokes func(fence []byte) []Stroke // the block to fence with
 	Undoes  string                      // the deed that it takes back
 	Release func()

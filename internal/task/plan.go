@@ -82,10 +82,23 @@ type Planner struct {
 // meanwhile.
 var ErrChanging = errors.New("it is being changed")
 
-// Plan works the request out on overlays. Nothing is written. Where a table does not
-// hold together while another process has its disk locked, that is not believed, and
+// Plan works the request out on overlays, with the code of the draft. Nothing is written. Where a
+// table does not hold together while another process has its disk locked, that is not believed, and
 // planned again.
 func Plan(ctx context.Context, s Conditions, r Request) (*draft.Plan, error) {
+	plan, err := Again(ctx, s, r)
+	if err != nil {
+		return nil, err
+	}
+	if err := plan.Seal(ctx); err != nil {
+		plan.Close()
+		return nil, err
+	}
+	return plan, nil
+}
+
+// Again is Plan for a commit, which works the code out by itself while it reads what it keeps.
+func Again(ctx context.Context, s Conditions, r Request) (*draft.Plan, error) {
 	plan, disks, err := planOnce(ctx, s, r)
 	s.Look = nil
 	for range machine.Again {
@@ -139,9 +152,6 @@ func planOnce(ctx context.Context, s Conditions, r Request) (*draft.Plan, []stri
 		err = p.finish(ctx)
 	}
 	plan.Draft, plan.Undoes = p.Draft, p.Undoes
-	if err == nil {
-		err = plan.Seal(ctx)
-	}
 	if err != nil {
 		opened := st.Opened()
 		plan.Close()

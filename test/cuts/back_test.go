@@ -52,7 +52,7 @@ func onBench(t *testing.T, b *bench.Bench, store *deed.Store, r task.Request) er
 		return err
 	}
 	defer plan.Close()
-	c := deed.Commit{Store: store, Machine: b, Reviewed: &plan.Draft, Seen: plan.Seen, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Plan(ctx, s, r) }}
+	c := deed.Commit{Store: store, Machine: b, Reviewed: &plan.Draft, Seen: plan.Seen, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Again(ctx, s, r) }}
 	_, err = c.Run(t.Context())
 	return err
 }

@@ -92,7 +92,7 @@ func atOnce(t *testing.T, start *rig, seed [32]byte, list []request) outcome {
 	if parts := slices.DeleteFunc(slices.Clone(foretold.Parts), inner); len(parts) != len(list)+1 {
 		t.Fatalf("%d requests, %d parts", len(list), len(parts))
 	}
-	c := deed.Commit{Store: s.Store, Machine: r, Reviewed: &foretold, Seen: plan.Seen, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Plan(ctx, s, whole(list...)) }}
+	c := deed.Commit{Store: s.Store, Machine: r, Reviewed: &foretold, Seen: plan.Seen, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Again(ctx, s, whole(list...)) }}
 	_, err = c.Run(context.Background())
 	out := look(t, r, err)
 	if err == nil && foretold.After != nil && !reflect.DeepEqual(foretold.After, out.nodes) {

@@ -90,7 +90,7 @@ func TestChangedUnderTheClaim(t *testing.T) {
 		t.Fatal(err)
 	}
 	before := r.clone()
-	c := deed.Commit{Store: store, Machine: r, Reviewed: &plan.Draft, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Plan(ctx, s, request) }}
+	c := deed.Commit{Store: store, Machine: r, Reviewed: &plan.Draft, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Again(ctx, s, request) }}
 	if _, err := c.Run(context.Background()); !errors.Is(err, draft.ErrChanged) {
 		t.Fatalf("Run = %v", err)
 	}
@@ -126,7 +126,7 @@ func TestInterrupted(t *testing.T) {
 	}
 	defer plan.Close()
 	c := deed.Commit{Store: store, Machine: r, Reviewed: &plan.Draft, Progress: nil,
-		Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Plan(ctx, s, request) }}
+		Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Again(ctx, s, request) }}
 	stop := &stopping{rig: r, cancel: cancel}
 	c.Machine = stop
 	_, err = c.Run(ctx)
@@ -158,7 +158,7 @@ func TestALongOneEndsAtOnce(t *testing.T) {
 		}
 		defer plan.Close()
 		long := &tiring{rig: r, cancel: cancel, last: 10}
-		c := deed.Commit{Store: store, Machine: long, Reviewed: &plan.Draft, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Plan(ctx, s, request) }}
+		c := deed.Commit{Store: store, Machine: long, Reviewed: &plan.Draft, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Again(ctx, s, request) }}
 		_, err = c.Run(ctx)
 		var midway *deed.MidwayError
 		if !errors.As(err, &midway) || !errors.Is(err, context.Canceled) || long.seen != long.last || midway.Way() != "fundus recover "+midway.Deed {

@@ -260,7 +260,7 @@ func (r *rig) commitSet(s task.Conditions, request task.Request) (*deed.Deed, er
 	if plan.Draft.Empty() {
 		return nil, errNothing
 	}
-	c := deed.Commit{Store: s.Store, Machine: r, Reviewed: &plan.Draft, Seen: plan.Seen, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Plan(ctx, s, request) }}
+	c := deed.Commit{Store: s.Store, Machine: r, Reviewed: &plan.Draft, Seen: plan.Seen, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Again(ctx, s, request) }}
 	return c.Run(context.Background())
 }
 

@@ -162,7 +162,7 @@ func BenchmarkFormatOfOneTiB(b *testing.B) {
 					}
 					plain = append(plain, start+baseline(b, word, "", tib, filepath.Join(dir, fmt.Sprintf("plain%d.img", round)), images))
 				}
-				limit := 1.3
+				limit := 1.25
 				if word == "swap" {
 					limit = 20
 				}

@@ -98,12 +98,11 @@ func (w *maker) resizeFile() file {
 	return file{resizeInode, modeFile | 0o600, 1, size, blocks, 0, body, 0, 0}
 }
 
-func (w *maker) resizeBlocks() {
-	if w.ReservedGDT == 0 {
-		return
-	}
+// resizeBlocks works out the content of those blocks: the one that points to the reserved ones, and
+// all of these. It reads the layout alone, so that it goes on beside the rest.
+func (w *maker) resizeBlocks() (double, singles []byte) {
 	le, pointers := binary.LittleEndian, uint64(w.BlockSize)/4
-	double, singles := make([]byte, w.BlockSize), make([]byte, w.ReservedGDT*uint64(w.BlockSize))
+	double, singles = make([]byte, w.BlockSize), make([]byte, w.ReservedGDT*uint64(w.BlockSize))
 	first := w.FirstData + 1 + w.DescBlocks
 	for i := range w.ReservedGDT {
 		number := w.DescBlocks + i // of the descriptor block that this one may become
@@ -113,8 +112,7 @@ func (w *maker) resizeBlocks() {
 			le.PutUint32(single[4*k:], uint32(w.groupStart(g)+1+number))
 		}
 	}
-	w.put(first, singles)
-	w.put(w.resizeMap, double)
+	return double, singles
 }
 
 // journal writes the journal's superblock and what of its map does not fit into its

@@ -53,7 +53,7 @@ func chained(words []string) string {
 		return err.Error()
 	}
 	plan.Drop()
-	c := deeds.Commit{Store: s.Store, Machine: m, Reviewed: &plan.Draft, Seen: plan.Seen, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Plan(ctx, s, r) }}
+	c := deeds.Commit{Store: s.Store, Machine: m, Reviewed: &plan.Draft, Seen: plan.Seen, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Again(ctx, s, r) }}
 	d, err := c.Run(ctx)
 	if err != nil {
 		return err.Error()
