@@ -7,6 +7,7 @@ import (
 
 	"fundus/core/inventory"
 	"fundus/core/table"
+	"fundus/core/way"
 )
 
 // Wish is what somebody wanted of the device, and did not find.
@@ -20,43 +21,46 @@ const (
 
 // Advice is why the wish is not fulfilled, and the command that leads on without losing
 // anything; empty where there is none.
-type Advice struct{ Why, Next string }
+type Advice struct {
+	Why  string
+	Next way.Step
+}
 
 // For says what may be done about a device that lacks something.
 func For(v *inventory.Inventory, n inventory.Node, w Wish) Advice {
-	inspect := "fundus inspect " + n.Name
+	inspect := way.Inspect(n.Name)
 	switch n.Holding() {
 	case inventory.Silent:
-		return Advice{n.Problem, ""}
+		return Advice{n.Problem, way.None()}
 	case inventory.Unreadable:
-		return Advice{"it cannot be read: " + cmp.Or(n.Problem, n.Hardware.State), ""}
+		return Advice{"it cannot be read: " + cmp.Or(n.Problem, n.Hardware.State), way.None()}
 	case inventory.Fenced:
 		c, _ := n.Content()
-		return Advice{"it is fenced by deed " + c.UUID + ", which was cut short and can bring back what was there", "fundus recover " + c.UUID}
+		return Advice{"it is fenced by deed " + c.UUID + ", which was cut short and can bring back what was there", way.Recover(c.UUID)}
 	case inventory.Chain:
-		return Advice{"it is extended, and holds the chain of logical partitions" + logical(v, n), "fundus partition list " + n.Parent}
+		return Advice{"it is extended, and holds the chain of logical partitions" + logical(v, n), way.PartitionList(n.Parent)}
 	case inventory.NoSectors:
-		return Advice{"its entry in the table has no sectors", "fundus partition list " + n.Parent}
+		return Advice{"its entry in the table has no sectors", way.PartitionList(n.Parent)}
 	case inventory.LostTable:
-		return Advice{"its partition table is damaged in every copy; look for what was on it", "fundus table repair " + n.Name + " --search"}
+		return Advice{"its partition table is damaged in every copy; look for what was on it", way.TableRepair(n.Name, "--search")}
 	case inventory.Unknown:
 		if n.Form == inventory.Partition {
 			return Advice{"it holds data that Fundus does not recognise", inspect}
 		}
-		return Advice{"it has no table, and holds data that Fundus does not recognise; perhaps its table was lost", "fundus table repair " + n.Name + " --search"}
+		return Advice{"it has no table, and holds data that Fundus does not recognise; perhaps its table was lost", way.TableRepair(n.Name, "--search")}
 	case inventory.Known:
 		return Advice{"it holds " + words(n), inspect}
 	case inventory.Parts:
-		return Advice{"it is a disk with partitions: " + parts(v, n), ""}
+		return Advice{"it is a disk with partitions: " + parts(v, n), way.None()}
 	case inventory.Vacant:
 		if w == FileSystem {
-			return Advice{"it has a partition table without a partition", "fundus partition add " + n.Name}
+			return Advice{"it has a partition table without a partition", way.PartitionAdd(n.Name)}
 		}
 	}
 	if w == FileSystem {
-		return Advice{"it is empty", "fundus format " + n.Name + " ext4"}
+		return Advice{"it is empty", way.Format(n.Name, "ext4")}
 	}
-	return Advice{"it is empty", "fundus table new " + n.Name}
+	return Advice{"it is empty", way.TableNew(n.Name)}
 }
 
 // words name everything that is recognised.
@@ -106,9 +110,9 @@ func Absent(v *inventory.Inventory, dir, shown string) Advice {
 		}
 	}
 	if Kept(dir) {
-		return Advice{"the machine does not start without the line", ""}
+		return Advice{"the machine does not start without the line", way.None()}
 	}
-	return Advice{"", "fundus fstab disable " + shown}
+	return Advice{"", way.FstabDisable(shown)}
 }
 
 // Kept reports whether a line of fstab for the mount point is one without which the machine

@@ -6,6 +6,7 @@ import (
 
 	"fundus/core/finding"
 	"fundus/core/text/fstab"
+	"fundus/core/way"
 )
 
 // String says in one line whether the boot comes up, and whether all of it can be told.
@@ -110,7 +111,7 @@ func Compare(was, is Report) (c Change, worse []finding.Finding) {
 		} else if is.Why != "" {
 			f.Text += "; " + is.Why
 		}
-		worse = append(worse, f.WithRemedy("fundus rehearse says which line is the cause"))
+		worse = append(worse, f.WithRemedy("%s says which line is the cause", way.Rehearse().Line()))
 	}
 	return c, worse
 }

@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
+
+	"fundus/core/way"
 )
 
 // lineNumber is what changes when lines move.
@@ -47,13 +49,13 @@ type ID string
 
 // Finding is one thing that a check found.
 type Finding struct {
-	ID       ID       `json:"id"`
-	Severity Severity `json:"severity"`
-	Thing    string   `json:"thing"`          // device or file:line
-	Text     string   `json:"text"`           // what, with the numbers
-	Why      string   `json:"why"`            // why it matters, one sentence
-	Mend     string   `json:"mend,omitempty"` // a command that mends it
-	Remedy   string   `json:"remedy,omitempty"`
+	ID       ID
+	Severity Severity
+	Thing    string   // device or file:line
+	Text     string   // what, with the numbers
+	Why      string   // why it matters, one sentence
+	Mend     way.Step // a command that mends it
+	Remedy   string
 }
 
 // New makes a finding of that kind; the text is formatted.
@@ -62,8 +64,8 @@ func (e Entry) New(thing, format string, args ...any) Finding {
 }
 
 // WithMend adds the command that mends it.
-func (f Finding) WithMend(format string, args ...any) Finding {
-	f.Mend = fmt.Sprintf(format, args...)
+func (f Finding) WithMend(s way.Step) Finding {
+	f.Mend = s
 	return f
 }
 

@@ -10,7 +10,9 @@ import (
 	"fundus/core/advice"
 	"fundus/core/inventory"
 	"fundus/core/near"
+	"fundus/core/refused"
 	"fundus/core/scan"
+	"fundus/core/way"
 )
 
 // Errors of targets.
@@ -151,14 +153,29 @@ func identified(v *inventory.Inventory, word string) []inventory.Node {
 	}
 	tag, value, _ := strings.Cut(word, "=")
 	tag, value = strings.ToUpper(tag), strings.Trim(value, `"`)
-	var found []inventory.Node
+	found := tagged(v, tag, value)
+	if at := strings.LastIndexByte(value, ':'); at > 0 && (tag == "SERIAL" || tag == "WWN") {
+		// A partition of that disk. A serial number may end so by itself: where both are there, two fit.
+		for _, d := range tagged(v, tag, value[:at]) {
+			if p, ok := numbered(v, d.Name+value[at:]); ok {
+				found = append(found, p)
+			}
+		}
+	}
+	return found
+}
+
+// tagged finds the devices with that value of the tag.
+func tagged(v *inventory.Inventory, tag, value string) (found []inventory.Node) {
 	for _, n := range v.Nodes {
 		own := n.Identifiers()[tag]
 		switch {
-		case n.Parent != "" && (tag == "SERIAL" || tag == "MODEL"):
+		case n.Parent != "" && (tag == "SERIAL" || tag == "MODEL" || tag == "WWN"):
 			own = "" // what a disk says of itself
 		case tag == "SERIAL":
 			own = n.Hardware.Serial
+		case tag == "WWN":
+			own = n.Hardware.WWN
 		case tag == "MODEL":
 			own = n.Hardware.Model
 		case tag != "UUID" && tag != "PARTUUID":
@@ -236,18 +253,18 @@ func unknown(v *inventory.Inventory, word string) error {
 	case len(v.Nodes) == 0:
 		return fmt.Errorf("%w; an image file is named by its path, and a bench (fundus bench new) is a machine to try things on", none)
 	case filepath.Base(word) == "fstab":
-		return advice.Way(fmt.Errorf("%w: it is a text file", none), "fundus fstab check")
+		return way.To(fmt.Errorf("%w: it is a text file", none), way.FstabCheck())
 	case strings.ContainsAny(word, ", *?"):
-		return advice.Way(fmt.Errorf("%w; each device is a word of its own", none), "fundus survey")
+		return way.To(fmt.Errorf("%w; each device is a word of its own", none), way.Survey())
 	case Gone(v, word):
 		return lacks(v, word, none)
 	case image && endsInDigit(word) && !strings.Contains(word, ":"):
 		at := strings.LastIndex(word, ".img") + len(".img")
 		return fmt.Errorf("%w; a partition of an image is written %s:%s", none, word[:at], word[at:])
 	case image || strings.Contains(word, "/") && !strings.HasPrefix(word, "/"):
-		return fmt.Errorf("%w, and there is no such file", none)
+		return refused.As(refused.NoSuchThing, fmt.Errorf("%w, and there is no such file", none))
 	case strings.HasPrefix(word, "/") && !strings.HasPrefix(word, "/dev/"):
-		return advice.Way(fmt.Errorf("%w; nothing is mounted there, and fstab has no line for it", none), "fundus survey")
+		return way.To(fmt.Errorf("%w; nothing is mounted there, and fstab has no line for it", none), way.Survey())
 	}
 	return nearest(v, word, none)
 }
@@ -273,7 +290,7 @@ func nearest(v *inventory.Inventory, word string, none error) error {
 		}
 	}
 	if len(names) == 0 {
-		return advice.Way(none, "fundus survey")
+		return way.To(none, way.Survey())
 	}
 	return fmt.Errorf("%w; there is %s", none, strings.Join(names[:min(3, len(names))], ", "))
 }
@@ -301,7 +318,7 @@ func whole(n inventory.Node, word string, err error) (inventory.Node, error) {
 func Partition(v *inventory.Inventory, word string) (inventory.Node, error) {
 	n, err := Resolve(v, word)
 	if err == nil && n.Parent == "" {
-		err = advice.Way(fmt.Errorf("%s: %w but a whole disk%s", n.Name, ErrNotPart, has(v, n)), "fundus partition list %s", n.Name)
+		err = way.To(fmt.Errorf("%s: %w but a whole disk%s", n.Name, ErrNotPart, has(v, n)), way.PartitionList(n.Name))
 	}
 	return n, err
 }
@@ -354,15 +371,15 @@ func lacks(v *inventory.Inventory, word string, none error) error {
 	case len(v.Parts(d.Name)) == 0:
 		return fmt.Errorf("%w; %s has no partitions", none, d.Name)
 	}
-	return advice.Way(fmt.Errorf("%w; %s has %d partitions", none, d.Name, len(v.Parts(d.Name))), "fundus partition list %s", d.Name)
+	return way.To(fmt.Errorf("%w; %s has %d partitions", none, d.Name, len(v.Parts(d.Name))), way.PartitionList(d.Name))
 }
 
 // NoTable says that the disk has none, and what may be done about it.
 func NoTable(v *inventory.Inventory, n inventory.Node) error {
 	a := advice.For(v, n, advice.Table)
 	err := fmt.Errorf("%s: %w: %s", n.Name, ErrNoTable, a.Why)
-	if a.Next == "" {
+	if a.Next.Empty() {
 		return err
 	}
-	return advice.Way(err, "%s", a.Next)
+	return way.To(err, a.Next)
 }

@@ -13,6 +13,7 @@ import (
 	"fundus/core/mounts"
 	"fundus/core/text"
 	"fundus/core/text/fstab"
+	"fundus/core/way"
 )
 
 // reading says where a line does not mean to systemd what it looks like.
@@ -75,7 +76,7 @@ func written(thing string, table *fstab.File, l fstab.Line, u fstab.Unit) (out [
 	}
 	if len(l.Fields) > fstab.OptionsField+1 && strings.HasSuffix(l.Fields[fstab.OptionsField].Text, ",") {
 		more := l.Fields[fstab.OptionsField+1].Text
-		add(FstabFields.New(thing, "%q is not among the options: a blank stands before it", more).WithMend("fundus fstab edit %d --add=%s", u.Line, strings.Trim(more, ",")))
+		add(FstabFields.New(thing, "%q is not among the options: a blank stands before it", more).WithMend(way.FstabEdit(way.N(u.Line), "--add="+strings.Trim(more, ","))))
 		return out
 	}
 	for i := fstab.DumpField; i <= fstab.PassField && i < len(l.Fields); i++ {
@@ -97,7 +98,7 @@ func (k *look) parent(thing string, u fstab.Unit) (out []finding.Finding) {
 	}
 	for _, p := range k.units {
 		if p.None == "" && p.Where != "" && p.Tie == fstab.Wanted && !p.Automount && strings.HasPrefix(u.Where, strings.TrimSuffix(p.Where, "/")+"/") {
-			out = append(out, FstabParent.New(thing, "%s is required and lies below %s (line %d), which has nofail", u.Where, p.Where, p.Line).WithMend("fundus fstab edit %d --add=nofail", u.Line))
+			out = append(out, FstabParent.New(thing, "%s is required and lies below %s (line %d), which has nofail", u.Where, p.Where, p.Line).WithMend(way.FstabEdit(way.N(u.Line), "--add=nofail")))
 		}
 	}
 	return out
@@ -114,7 +115,7 @@ func times(thing string, u fstab.Unit) (out []finding.Finding) {
 		case !fstab.IsTime(value):
 			out = append(out, FstabTime.New(thing, "%s: %q is no span of time", name, value).WithRemedy("write it as 90s or 5min"))
 		case name == "x-systemd.idle-timeout" && !u.Automount, name == "x-systemd.device-timeout" && !fstab.IsNode(u.What):
-			out = append(out, FstabNoEffect.New(thing, "%s has no effect on this line", name).WithMend("fundus fstab edit %d --drop=%s", u.Line, name))
+			out = append(out, FstabNoEffect.New(thing, "%s has no effect on this line", name).WithMend(way.FstabEdit(way.N(u.Line), "--drop="+name)))
 		}
 	}
 	return out
@@ -123,14 +124,14 @@ func times(thing string, u fstab.Unit) (out []finding.Finding) {
 // options holds those of a line against what its file system takes.
 func (k *look) options(thing string, u fstab.Unit, n inventory.Node) (out []finding.Finding) {
 	if u.Entry.Has("remount") && !u.Entry.IsSwap() {
-		f := FstabNeeds.New(thing, "remount asks for other options of what is mounted there, and at boot nothing is").WithMend("fundus fstab edit %d --drop=remount", u.Line)
+		f := FstabNeeds.New(thing, "remount asks for other options of what is mounted there, and at boot nothing is").WithMend(way.FstabEdit(way.N(u.Line), "--drop=remount"))
 		if u.Tie != fstab.Required {
 			f.Severity = finding.Warning
 		}
 		out = append(out, f)
 	}
 	if by, value := kind.AtOtherOf(u.Entry.Type, u.Entry.Options); by != nil && !u.Entry.IsSwap() && !u.Entry.On("ro", "rw") {
-		out = append(out, FstabByCopy.New(thing, "%s=%s mounts by a copy of the superblock, for writing", by.Option, value).WithMend("fundus fstab edit %d --add=ro", u.Line))
+		out = append(out, FstabByCopy.New(thing, "%s=%s mounts by a copy of the superblock, for writing", by.Option, value).WithMend(way.FstabEdit(way.N(u.Line), "--add=ro")))
 	}
 	ask := mounts.Ask{On: n, Type: u.Entry.Type, Options: slices.Clone(u.Entry.Options), Answers: k.v.Answers, Names: k.v.Names}
 	if last := len(ask.Options) - 1; last >= 0 { // systemd takes blanks off the end of a value
@@ -147,7 +148,7 @@ func (k *look) options(thing string, u fstab.Unit, n inventory.Node) (out []find
 		if fault.Trouble == mountopt.Unknown {
 			f = meant(f, fault, ask.As(), u.Line)
 		} else {
-			f = f.WithMend("fundus fstab edit %d --drop=%s", u.Line, mountopt.Name(fault.Option))
+			f = f.WithMend(way.FstabEdit(way.N(u.Line), "--drop="+mountopt.Name(fault.Option)))
 		}
 		if f.Severity == finding.Error && (u.Tie != fstab.Required || u.Entry.IsSwap()) {
 			f.Severity = finding.Warning
@@ -162,15 +163,15 @@ func meant(f finding.Finding, fault mountopt.Fault, typ string, line int) findin
 	name := mountopt.Name(fault.Option)
 	if name == "fail" { // systemd reads it, and whoever mounts for it does not
 		f.Text += "; systemd takes it for the opposite of nofail, and hands it on all the same: a line without both is required"
-		return f.WithMend("fundus fstab edit %d --drop=nofail,fail", line)
+		return f.WithMend(way.FstabEdit(way.N(line), "--drop=nofail,fail"))
 	}
 	if others := kind.Elsewhere(typ, fault.Option); len(others) > 0 {
 		f.Text += fmt.Sprintf("; it is one of %s", strings.Join(others, ", "))
-		return f.WithMend("fundus fstab edit %d --drop=%s", line, name)
+		return f.WithMend(way.FstabEdit(way.N(line), "--drop="+name))
 	}
 	if fault.Instead != "" {
 		f.Text += "; did you mean " + fault.Instead + "?"
-		return f.WithMend("fundus fstab edit %d --drop=%s --add=%s", line, name, fault.Instead)
+		return f.WithMend(way.FstabEdit(way.N(line), "--drop="+name, "--add="+fault.Instead))
 	}
-	return f.WithRemedy("fundus options %s lists what it knows", typ)
+	return f.WithRemedy("%s lists what it knows", way.Options(typ).Line())
 }

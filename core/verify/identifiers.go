@@ -10,6 +10,7 @@ import (
 	"fundus/core/finding"
 	"fundus/core/inventory"
 	"fundus/core/kind"
+	"fundus/core/way"
 )
 
 // identifiers looks for UUIDs, labels, PARTUUIDs and disk identifiers that two
@@ -60,17 +61,17 @@ func identifiers(v *inventory.Inventory) []finding.Finding {
 			}
 			switch {
 			case k.what == DuplicateDisk:
-				f = f.WithMend("fundus table edit %s --uuid=new", last)
+				f = f.WithMend(way.TableEdit(last, "--uuid=new"))
 			case k.what == DuplicateUUID:
 				if n, _ := v.Node(last); identifies(n) {
-					f = f.WithMend("fundus adjust %s uuid=new", last)
+					f = f.WithMend(way.Adjust(last, "uuid=new"))
 				}
 			case k.what == DuplicateLabel:
 				if n, _ := v.Node(last); labels(n) {
-					f = f.WithMend("fundus label %s NEW-NAME", last)
+					f = f.WithMend(way.Label(last, "NEW-NAME").Asking("NEW-NAME"))
 				}
 			case k.what == DuplicatePartUUID && len(k.value) == len(uuid.Nil.String()): // of a GPT; in an MBR it is the disk's
-				f = f.WithMend("fundus partition edit %s --uuid new", last)
+				f = f.WithMend(way.PartitionEdit(last, "--uuid", "new"))
 			}
 			out = append(out, f)
 		}

@@ -13,6 +13,7 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/refs"
 	"fundus/core/text/fstab"
+	"fundus/core/way"
 )
 
 // references goes through fstab: what systemd does not read as it was meant, and lines that
@@ -30,7 +31,7 @@ func (k *look) references() []finding.Finding {
 			if u.Entry.IsSwap() {
 				place = u.What
 			}
-			out = append(out, FstabTwice.New(thing, "%s has line %d already", place, first[place]).WithMend("fundus fstab disable %d", u.Line))
+			out = append(out, FstabTwice.New(thing, "%s has line %d already", place, first[place]).WithMend(way.FstabDisable(way.N(u.Line))))
 		case u.None == "" && u.Entry.IsSwap():
 			first[u.What] = u.Line
 		case u.None == "":
@@ -75,7 +76,7 @@ func (k *look) reference(thing string, u fstab.Unit) []finding.Finding {
 	// Behind a fence the old content comes back: what stands there meanwhile is no reason
 	// to take the line out.
 	if c, ok := nodes[0].Content(); ok && !c.MountsAs(e.Type) && c.Class != fs.Fence {
-		f := FstabKind.New(thing, "the line says %s, %s holds %s", e.Type, nodes[0].Name, c.Kind).WithMend("fundus fstab edit %d --type=%s", u.Line, c.MountType())
+		f := FstabKind.New(thing, "the line says %s, %s holds %s", e.Type, nodes[0].Name, c.Kind).WithMend(way.FstabEdit(way.N(u.Line), "--type="+c.MountType()))
 		if u.Tie == fstab.Untied { // the boot does without it, and whoever asks for it is refused
 			f.Severity = finding.Warning
 		}
@@ -84,15 +85,15 @@ func (k *look) reference(thing string, u fstab.Unit) []finding.Finding {
 		out = append(out, k.options(thing, u, nodes[0])...)
 	}
 	if len(nodes) == 1 && k.pulledOut(u, nodes[0]) {
-		out = append(out, FstabPulledOut.New(thing, "%s is needed at boot, and %s can be pulled out", u.Where, nodes[0].Name).WithMend("fundus fstab edit %d --add=nofail", u.Line))
+		out = append(out, FstabPulledOut.New(thing, "%s is needed at boot, and %s can be pulled out", u.Where, nodes[0].Name).WithMend(way.FstabEdit(way.N(u.Line), "--add=nofail")))
 	}
 	if unstable().MatchString(e.Spec) {
 		f := FstabUnstable.New(thing, "%s is a kernel name", e.Spec)
 		switch ids := nodes[0].Identifiers(); {
 		case ids["UUID"] != "":
-			f = f.WithMend("fundus fstab edit %d --by=uuid", u.Line)
+			f = f.WithMend(way.FstabEdit(way.N(u.Line), "--by=uuid"))
 		case ids["PARTUUID"] != "":
-			f = f.WithMend("fundus fstab edit %d --by=partuuid", u.Line)
+			f = f.WithMend(way.FstabEdit(way.N(u.Line), "--by=partuuid"))
 		default:
 			f = f.WithRemedy("what is there has no identifier: give it one, or leave the line as it is")
 		}
@@ -127,7 +128,7 @@ func (k *look) namesNothing(thing string, u fstab.Unit) finding.Finding {
 	f := k.withoutLine(FstabUnknown.New(thing, "%s names no device (mount point %s)", e.Spec, e.Dir), u)
 	if node, how := k.misspelt(e.Spec); node != "" {
 		f.Text += "; " + how
-		f = f.WithMend("fundus fstab edit %d --device=%s", u.Line, node)
+		f = f.WithMend(way.FstabEdit(way.N(u.Line), "--device="+node))
 	} else if again, is := k.allRemade()[refs.Normal(e.Spec)]; is {
 		f = again.said(f)
 	} else if meant := nearest(k.v, u.Where); meant != "" {
@@ -135,13 +136,13 @@ func (k *look) namesNothing(thing string, u fstab.Unit) finding.Finding {
 	}
 	if e.IsSwap() && len(k.swaps) == 1 {
 		f.Text += fmt.Sprintf("; the swap area is %s, which is %s", k.swaps[0].Name, steady(k.swaps))
-		if strings.HasPrefix(f.Mend, "fundus fstab disable") && !k.inFstab(k.swaps[0]) {
-			f = f.WithMend("fundus fstab edit %d --device=%s", u.Line, k.swaps[0].Name)
+		if f.Mend.Is("fstab disable") && !k.inFstab(k.swaps[0]) {
+			f = f.WithMend(way.FstabEdit(way.N(u.Line), "--device="+k.swaps[0].Name))
 		}
 	}
 	switch {
 	case u.Tie == fstab.Untied: // a card that is not plugged in
-		f.Severity, f.Why, f.Mend = finding.Note, "nothing waits for it: the line is mounted only when somebody asks for it", ""
+		f.Severity, f.Why, f.Mend = finding.Note, "nothing waits for it: the line is mounted only when somebody asks for it", way.None()
 		f = f.WithRemedy("nothing needs to be done where it is plugged in now and then")
 	case e.IsSwap():
 		f.Severity, f.Why = finding.Warning, "the boot waits for the device, with nofail too"
@@ -178,8 +179,8 @@ func (k *look) hidden(dir string) bool {
 // withoutLine says that a line may go, unless the machine does not start without it.
 func (k *look) withoutLine(f finding.Finding, u fstab.Unit) finding.Finding {
 	e := u.Entry
-	if a := advice.Absent(k.v, e.Dir, k.shown(e)); a.Next != "" {
-		return f.WithMend("%s", a.Next)
+	if a := advice.Absent(k.v, e.Dir, k.shown(e)); !a.Next.Empty() {
+		return f.WithMend(a.Next)
 	}
 	if e.Dir == "/" && len(k.roots) == 1 {
 		return f.WithRemedy("let the line say %s, which the running root is", steady(k.roots))

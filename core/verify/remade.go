@@ -13,15 +13,16 @@ import (
 	"fundus/core/refs"
 	"fundus/core/table"
 	"fundus/core/text/fstab"
+	"fundus/core/way"
 )
 
 // Remade is what was probably made anew, by hand and with another identifier, while lines name it
 // by the one that it had: a partition with another PARTUUID, or an area of swap with another UUID.
 type Remade struct {
 	Node  string
-	Tag   string // of the identifier
-	Mend  string // gives it back the one that the lines say
-	Guess bool   // nothing but its kind speaks for it
+	Tag   string   // of the identifier
+	Mend  way.Step // gives it back the one that the lines say
+	Guess bool     // nothing but its kind speaks for it
 }
 
 // AllRemade lists them by the identifier that the lines say, as PARTUUID=… or UUID=….
@@ -52,7 +53,7 @@ func (k *look) allRemade() map[string]Remade {
 			return // it is that device's
 		}
 		if k.swapAgain(spec, node, said) {
-			out[spec] = Remade{node, "UUID", "fundus adjust " + node + " uuid=" + strings.TrimPrefix(spec, "UUID="), guess}
+			out[spec] = Remade{node, "UUID", way.Adjust(node, "uuid="+strings.TrimPrefix(spec, "UUID=")), guess}
 			return
 		}
 		value, is := strings.CutPrefix(spec, "PARTUUID=")
@@ -69,7 +70,7 @@ func (k *look) allRemade() map[string]Remade {
 			unsure[spec] = true
 			return
 		}
-		out[spec] = Remade{node, "PARTUUID", "fundus partition edit " + node + " --uuid=" + value, guess}
+		out[spec] = Remade{node, "PARTUUID", way.PartitionEdit(node, "--uuid="+value), guess}
 	}
 	for _, u := range k.units {
 		node, guess := k.means(u, named)
@@ -124,10 +125,10 @@ func (k *look) means(u fstab.Unit, named map[string]bool) (node string, guess bo
 func (r Remade) said(f finding.Finding) finding.Finding {
 	f.Text += "; it may mean " + r.Node + ", made anew with another " + r.Tag
 	if r.Guess {
-		f.Mend = ""
+		f.Mend = way.None()
 		return f.WithRemedy("only where it is %s that is meant: %s", r.Node, r.Mend)
 	}
-	return f.WithMend("%s", r.Mend)
+	return f.WithMend(r.Mend)
 }
 
 // misspelt finds the one device that has the value of an identifier, in other letters or under

@@ -9,6 +9,7 @@ import (
 	"fundus/core/finding"
 	"fundus/core/fs"
 	"fundus/core/inventory"
+	"fundus/core/way"
 )
 
 // tables gives what reading the tables found.
@@ -55,7 +56,7 @@ func kernelDiffers(v *inventory.Inventory, disk inventory.Node) []finding.Findin
 	if words == nil {
 		return nil
 	}
-	return []finding.Finding{KernelDiffers.New(disk.Name, "the kernel goes by other partitions: %s", strings.Join(words, "; ")).WithMend("fundus rescan %s", disk.Name)}
+	return []finding.Finding{KernelDiffers.New(disk.Name, "the kernel goes by other partitions: %s", strings.Join(words, "; ")).WithMend(way.Rescan(disk.Name))}
 }
 
 // contents looks at what lies on each device.
@@ -77,7 +78,7 @@ func contents(v *inventory.Inventory) []finding.Finding {
 		c, ok := n.Content()
 		switch {
 		case ok && c.Class == fs.Fence:
-			out = append(out, ContentFenced.New(n.Name, "fenced by deed %s", c.UUID).WithMend("fundus recover %s", c.UUID))
+			out = append(out, ContentFenced.New(n.Name, "fenced by deed %s", c.UUID).WithMend(way.Recover(c.UUID)))
 		case ok && c.AtEnd: // the others are what the array holds
 		case ok && c.Beside && nonTables(n) == 1: // a volume with a table in front is made so
 		case !ok && nonTables(n) > 1, ok && len(n.Contents) > 1:
@@ -97,7 +98,7 @@ func contents(v *inventory.Inventory) []finding.Finding {
 		case n.Unrecognised():
 			f := ContentUnknown.New(n.Name, "its contents are not recognised")
 			if n.Form == inventory.Disk {
-				out = append(out, f.WithMend("fundus table repair %s --search", n.Name))
+				out = append(out, f.WithMend(way.TableRepair(n.Name, "--search")))
 				break
 			}
 			out = append(out, f.WithRemedy("look what was there (fundus inspect %s); what is still needed is copied away before anything is written there", n.Name))

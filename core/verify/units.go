@@ -7,6 +7,7 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/text/unit"
 	"fundus/core/units"
+	"fundus/core/way"
 )
 
 // Units goes through the units that people keep for mounts, automounts and swap: those of
@@ -54,7 +55,7 @@ func (k *look) unitFile(l units.Loaded, line int) (out []finding.Finding) {
 	}
 	if line > 0 && suffix != "automount" {
 		f := UnitBeside.New(l.Path, "line %d of fstab is for %s too: the unit counts, and the boot depends on it as the line says", line, named)
-		out = append(out, f.WithMend("fundus fstab disable %d", line))
+		out = append(out, f.WithMend(way.FstabDisable(way.N(line))))
 	}
 	return out
 }

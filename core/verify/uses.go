@@ -11,6 +11,7 @@ import (
 	"fundus/core/quantity"
 	"fundus/core/table"
 	"fundus/core/text/fstab"
+	"fundus/core/way"
 )
 
 // fullAt is the share of blocks or inodes, in percent, from which a mount is
@@ -76,7 +77,7 @@ func fit(v *inventory.Inventory) (out []finding.Finding) {
 	for _, n := range v.Nodes {
 		if n.Table != nil && n.Table.Scheme == table.MBR && n.Geometry.Logical > 0 && uint64(n.Size)/uint64(n.Geometry.Logical) > 1<<32 {
 			limit := quantity.Bytes(n.Geometry.Logical) << 32
-			out = append(out, TableTooSmall.New(n.Name, "the disk has %v, an MBR reaches %v", n.Size, limit).WithMend("fundus table convert %s --scheme gpt", n.Name))
+			out = append(out, TableTooSmall.New(n.Name, "the disk has %v, an MBR reaches %v", n.Size, limit).WithMend(way.TableConvert(n.Name, "--scheme", "gpt")))
 		}
 		out = append(out, nameless(n)...)
 		c, ok := n.Content()
@@ -122,7 +123,7 @@ func nameless(n inventory.Node) (out []finding.Finding) {
 	// Of a GPT, whose first group has eight digits too: an MBR makes the PARTUUID of the
 	// disk's signature, which the finding above is about.
 	if id, _, _ := strings.Cut(n.Entry.UUID, "-"); n.Form == inventory.Partition && zeros(n.Entry.UUID) && len(id) == 8 {
-		out = append(out, IdentifierNone.New(n.Name, "its PARTUUID is %s", n.Entry.UUID).WithMend("fundus partition edit %s --uuid new", n.Name))
+		out = append(out, IdentifierNone.New(n.Name, "its PARTUUID is %s", n.Entry.UUID).WithMend(way.PartitionEdit(n.Name, "--uuid", "new")))
 	}
 	return out
 }
@@ -150,7 +151,7 @@ func typeFits(v *inventory.Inventory, n inventory.Node, c fs.Content) []finding.
 		f.Severity = finding.Warning
 	}
 	if fits, ok := table.Fitting(c.Kind, disk.Table.Scheme); ok {
-		return []finding.Finding{f.WithMend("fundus partition edit %s --type %s", n.Name, fits.Name)}
+		return []finding.Finding{f.WithMend(way.PartitionEdit(n.Name, "--type", fits.Name))}
 	}
 	return []finding.Finding{f.WithRemedy("nothing needs to be done where it is named by an identifier; else fundus partition edit gives it another type")}
 }

@@ -13,7 +13,9 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/progress"
 	"fundus/core/quantity"
+	"fundus/core/refused"
 	"fundus/core/target"
+	"fundus/core/way"
 	"fundus/internal/machine"
 	"fundus/internal/oscall"
 	"fundus/internal/task/boot"
@@ -144,7 +146,7 @@ func gatherPlace(v *inventory.Inventory, m machine.Machine, word string) (string
 			return "", boot.Unmountable(v, n)
 		}
 		if len(mounts) == 0 {
-			return "", &machine.Refusal{Rule: machine.RuleNotMounted, Thing: n.Name, Text: "it is not mounted: the kernel puts files together while they can be used", Next: "fundus mount " + n.Name}
+			return "", &machine.Refusal{Rule: machine.RuleNotMounted, Thing: n.Name, Text: "it is not mounted: the kernel puts files together while they can be used", Next: way.Mount(n.Name)}
 		}
 		return mounts[0].Where, nil
 	}
@@ -153,7 +155,7 @@ func gatherPlace(v *inventory.Inventory, m machine.Machine, word string) (string
 	case err != nil:
 		return "", err
 	case !at.There:
-		return "", fmt.Errorf("%s: there is no such directory", word)
+		return "", refused.As(refused.NoDirectory, fmt.Errorf("%s: there is no such directory", word))
 	}
 	return at.Path, nil
 }

@@ -6,13 +6,15 @@ import (
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
+
+	"fundus/core/way"
 )
 
 // badOption answers an option that is not there, or a value that it does not take. Words
 // are judged before options: of an unknown command no option is known.
 func (e *Env) badOption(cmd *cobra.Command, err error) error {
 	name := strings.TrimPrefix(strings.TrimPrefix(cmd.CommandPath(), "fundus"), " ")
-	help := strings.TrimSpace("fundus help " + name)
+	help := way.Help(name)
 	if cmd.HasSubCommands() {
 		if word := e.firstWord(name); word != "" {
 			return e.unknownWord(cmd, append([]string{word}, e.behind(word)...))
@@ -64,7 +66,7 @@ func wanted(f *pflag.Flag) string {
 // shortOption answers options of one letter, which there are none of.
 //
 // A leading minus before a number is a change of size that has lost its option.
-func shortOption(cmd *cobra.Command, letters, help string) error {
+func shortOption(cmd *cobra.Command, letters string, help way.Step) error {
 	if strings.ContainsAny(letters[:1], "0123456789") {
 		return usagef("-%s: a size never begins with a minus; a change of size is written --by=-4GiB", letters)
 	}
@@ -82,10 +84,10 @@ func shortOption(cmd *cobra.Command, letters, help string) error {
 }
 
 // longOption answers an option that the command does not have.
-func longOption(cmd *cobra.Command, name, option, help string) error {
+func longOption(cmd *cobra.Command, name, option string, help way.Step) error {
 	for _, m := range optionMisses() {
 		if m.command == name && m.option == option {
-			if m.next == "" {
+			if m.next.Empty() {
 				m.next = help
 			}
 			return usageWay(m.next, "--%s: %s", option, m.why)
@@ -103,18 +105,21 @@ func longOption(cmd *cobra.Command, name, option, help string) error {
 	return usageWay(help, "--%s: %s has no such option%s", option, strings.TrimSpace("fundus "+name), near)
 }
 
-type optionMiss struct{ command, option, why, next string }
+type optionMiss struct {
+	command, option, why string
+	next                 way.Step
+}
 
 // optionMisses are options that people try by mistake.
 func optionMisses() []optionMiss {
 	return []optionMiss{
-		{"partition add", "end", "where it ends is --to", ""},
-		{"partition add", "start", "where it begins is --at", ""},
-		{"format", "size", "how much of the device it takes is a setting, size=SIZE behind the kind", ""},
-		{"commit", "all", "drafts are committed one by one", "fundus draft list"},
-		{"undo", "list", "what can be undone stands in the list of deeds", "fundus deed list"},
-		{"undo", "last", "the newest deed is undone without a number", "fundus undo"},
-		{"recover", "back", "which way is --direction=back", "fundus recover --direction=back"},
-		{"recover", "forward", "which way is --direction=forward", "fundus recover --direction=forward"},
+		{"partition add", "end", "where it ends is --to", way.None()},
+		{"partition add", "start", "where it begins is --at", way.None()},
+		{"format", "size", "how much of the device it takes is a setting, size=SIZE behind the kind", way.None()},
+		{"commit", "all", "drafts are committed one by one", way.DraftList()},
+		{"undo", "list", "what can be undone stands in the list of deeds", way.DeedList()},
+		{"undo", "last", "the newest deed is undone without a number", way.Undo()},
+		{"recover", "back", "which way is --direction=back", way.Recover("--direction=back")},
+		{"recover", "forward", "which way is --direction=forward", way.Recover("--direction=forward")},
 	}
 }

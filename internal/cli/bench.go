@@ -11,6 +11,7 @@ import (
 	"fundus/core/block"
 	"fundus/core/finding"
 	"fundus/core/quantity"
+	"fundus/core/way"
 	"fundus/internal/look"
 	"fundus/internal/machine/bench"
 	"fundus/internal/view"
@@ -49,7 +50,7 @@ func newBenchNew(e *Env) *cobra.Command {
 
 func (e *Env) openBench() (*bench.Bench, error) {
 	if e.o.bench == "" {
-		return nil, usageWay("fundus bench new DIR", "which bench? say --bench DIR, or set FUNDUS_BENCH")
+		return nil, usageWay(way.BenchNew("DIR").Asking("DIR"), "which bench? say --bench DIR, or set FUNDUS_BENCH")
 	}
 	return bench.Open(e.o.bench, nil, e.Now)
 }

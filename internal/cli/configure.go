@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -32,6 +33,9 @@ func (e *Env) configure(cmd *cobra.Command) error {
 	}
 	if len(c.Faults) > 0 && changes(cmd) {
 		return fmt.Errorf("%w: %w", errConfiguration, c.Faults[0])
+	}
+	if e.o.json || slices.Contains(e.words, "--json") { // the document of the configuration says it
+		return nil
 	}
 	p := e.printer()
 	p.Out = e.Err

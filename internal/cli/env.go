@@ -16,8 +16,10 @@ import (
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
-	"fundus/core/advice"
 	"fundus/core/block"
+	"fundus/core/inventory"
+	"fundus/core/refused"
+	"fundus/core/way"
 	"fundus/internal/config"
 	"fundus/internal/deed"
 	"fundus/internal/machine"
@@ -46,7 +48,9 @@ type Env struct {
 	Shield func() (release func())
 
 	o     options
-	words []string // as they were typed
+	words []string             // as they were typed
+	notes []string             // that belong to the draft which comes
+	seen  *inventory.Inventory // the machine as it was when the command began; nil: nobody looked
 	c     *config.Config
 }
 
@@ -97,8 +101,8 @@ func (e usageError) Unwrap() error { return e.err }
 func usagef(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
 
 // usageWay is such words with the command that leads on.
-func usageWay(next, format string, args ...any) error {
-	return usageError{advice.Way(fmt.Errorf(format, args...), "%s", next)}
+func usageWay(next way.Step, format string, args ...any) error {
+	return usageError{way.To(fmt.Errorf(format, args...), next)}
 }
 
 // checkCommon refuses options that make no sense, before anything is looked at.
@@ -192,9 +196,9 @@ func (e *Env) images(words []string) ([]string, error) {
 	for _, w := range words {
 		path, _ := image.Split(w)
 		if what := image.Other(path); what != "" && !device(w) {
-			err := fmt.Errorf("%s: it is %s, no disk and no image of one", w, what)
+			err := refused.As(refused.NoSuchDevice, fmt.Errorf("%s: it is %s, no disk and no image of one", w, what))
 			if filepath.Base(w) == "fstab" {
-				err = advice.Way(err, "fundus fstab check")
+				err = way.To(err, way.FstabCheck())
 			}
 			return nil, err
 		}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -9,9 +8,10 @@ import (
 	"slices"
 	"strings"
 
-	"fundus/core/advice"
 	"fundus/core/target"
+	"fundus/core/way"
 	"fundus/internal/deed"
+	"fundus/internal/view"
 )
 
 // Exit codes. This is the one place that decides them.
@@ -82,55 +82,29 @@ func plain(err error) string {
 
 // renamed is the line that was typed with the device named, where one alone was meant. What
 // destroys is not handed out to be pasted, and nothing is committed by it.
-func (e *Env) renamed(err error) string {
+func (e *Env) renamed(err error) way.Step {
 	var loose *target.LooseError
 	if !errors.As(err, &loose) || !loose.Only || slices.ContainsFunc(e.words, destroys) { // wherever options stand
-		return ""
+		return way.None()
 	}
-	line := "fundus"
-	for _, w := range e.words {
-		switch {
-		case w == loose.Word:
-			w = loose.Node
-		case w == "--commit":
-			continue
+	words := slices.DeleteFunc(slices.Clone(e.words), func(w string) bool { return w == "--commit" })
+	for i, w := range words {
+		if w == loose.Word {
+			words[i] = loose.Node
 		}
-		line += " " + shellWord(w)
 	}
-	return line
-}
-
-// shellWord is the word as a shell reads it back.
-func shellWord(w string) string {
-	const plain = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789/.,:=+-_@%"
-	if w != "" && strings.Trim(w, plain) == "" {
-		return w
-	}
-	return "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
+	return way.Typed(words...)
 }
 
 // report prints the error with the state that things are in.
 func (e *Env) report(code int, err error) {
-	state, next := "nothing was changed", cmp.Or(advice.Next(err), e.renamed(err))
-	switch code {
-	case exitMidway:
-		state = "stopped midway"
-	case exitWords:
-		state = "nothing was looked at or changed"
-	}
-	p := e.printer()
+	p, r := e.printer(), view.Problem(e.problemOf(code, err))
 	if e.o.json {
-		if p.Error(code, plain(err), state, next) != nil {
+		if p.Show(r) != nil {
 			fmt.Fprintln(e.Err, err)
 		}
 		return
 	}
 	p.Out = e.Err
-	p.Failure(plain(err))
-	if code != exitMidway { // its text says it
-		p.Failure(state)
-	}
-	if next != "" {
-		p.Next(next)
-	}
+	r.Words(p)
 }

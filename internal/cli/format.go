@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fundus/core/kind"
+	"fundus/core/way"
 	"fundus/internal/task/content"
 )
 
@@ -27,7 +28,7 @@ shows every value and where it is from.`,
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			_, errFirst := kind.FindMaker(strings.ToLower(args[0]))
 			if _, errSecond := kind.FindMaker(strings.ToLower(args[1])); errFirst == nil && errSecond != nil {
-				return usageWay("fundus help format", "the device stands before the kind: %s %s", args[1], args[0])
+				return usageWay(way.Help("format"), "the device stands before the kind: %s %s", args[1], args[0])
 			}
 			r.Target, r.Kind = args[0], strings.ToLower(args[1])
 			if r.Asked, err = settingsOf(args[2:]); err != nil {
@@ -63,7 +64,7 @@ func settingsOf(words []string) (map[string]string, error) {
 			return nil, usagef("%s is said twice", key)
 		}
 		if !ok || key == "" || value == "" {
-			return nil, usageWay("fundus settings", "%q: a setting is written KEY=VALUE", w)
+			return nil, usageWay(way.Settings(), "%q: a setting is written KEY=VALUE", w)
 		}
 		asked[key] = value
 	}
@@ -116,7 +117,7 @@ func newLabel(e *Env) *cobra.Command {
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if none == (len(args) == 2) {
-				return usageWay("fundus help label", "say either the label or --none")
+				return usageWay(way.Help("label"), "say either the label or --none")
 			}
 			r := &content.Label{Target: args[0]}
 			if !none {

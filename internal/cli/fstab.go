@@ -10,11 +10,12 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
-	"fundus/core/advice"
 	"fundus/core/finding"
 	"fundus/core/inventory"
 	"fundus/core/propose"
+	"fundus/core/refused"
 	"fundus/core/text/fstab"
+	"fundus/core/way"
 	"fundus/internal/deed"
 	"fundus/internal/look"
 	"fundus/internal/machine"
@@ -141,15 +142,15 @@ a swap file, takes the word swap in place of a directory.`,
 			case from != "":
 				return e.change(cmd, &boot.FromUnit{Unit: from})
 			case len(args) != 2:
-				return usageWay("fundus help fstab add", "fundus fstab add takes a device and a directory, or swap; or --from-unit alone")
+				return usageWay(way.Help("fstab", "add"), "fundus fstab add takes a device and a directory, or swap; or --from-unit alone")
 			}
 			if strings.HasPrefix(args[0], "/") && !strings.HasPrefix(args[0], "/dev/") && !strings.HasPrefix(args[1], "/") && args[1] != fstab.Swap {
-				return usageWay("fundus fstab add "+args[1]+" "+args[0], "the device stands before the directory")
+				return usageWay(way.FstabAdd(args[1], args[0]), "the device stands before the directory")
 			}
 			if images, err := e.images(args[:1]); err != nil {
 				return err
 			} else if len(images) > 0 && args[1] != fstab.Swap {
-				return advice.Way(fmt.Errorf("%s: an image file is no device of this machine, and a line of fstab cannot name what is in it", args[0]), "fundus mount %s %s", args[0], args[1])
+				return way.To(refused.As(refused.NoSuchDevice, fmt.Errorf("%s: an image file is no device of this machine, and a line of fstab cannot name what is in it", args[0])), way.Mount(args[0], args[1]))
 			}
 			if err := checkBy(r.By); err != nil {
 				return err
@@ -189,7 +190,7 @@ device, an identifier, or the number that fundus fstab list shows.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			r.Line, r.Add, r.Drop, r.Options = args[0], split(add), split(drop), split(options)
 			if len(r.Add)+len(r.Drop)+len(r.Options) == 0 && r.Kind == "" && r.By == "" && r.Device == "" && r.Before == "" {
-				return usageWay("fundus help fstab edit", "say what is to change: --add, --drop, --options, --type, --device, --by or --before")
+				return usageWay(way.Help("fstab", "edit"), "say what is to change: --add, --drop, --options, --type, --device, --by or --before")
 			}
 			if err := checkBy(r.By); err != nil {
 				return err

@@ -7,6 +7,7 @@ import (
 
 	"fundus/core/progress"
 	"fundus/core/text/fstab"
+	"fundus/core/way"
 	"fundus/internal/act"
 	"fundus/internal/view"
 )
@@ -28,7 +29,7 @@ and --for end it between two files, and what is done stays.`,
 			if within != "" {
 				span, ok := fstab.Span(within)
 				if !ok || span <= 0 {
-					return usageWay("fundus help gather", "--for=%s: a span of time is wanted, such as 10min or 90s", within)
+					return usageWay(way.Help("gather"), "--for=%s: a span of time is wanted, such as 10min or 90s", within)
 				}
 				g.For = span
 			}

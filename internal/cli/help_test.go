@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -84,7 +85,7 @@ func TestHelp(t *testing.T) {
 // them leads to one that destroys.
 func TestNearMissesPointToCommands(t *testing.T) {
 	for _, m := range nearMisses() {
-		next := strings.TrimPrefix(m.next(), "fundus ")
+		next := strings.TrimPrefix(m.next().Line(), "fundus ")
 		if err := parses(NewRoot(bareEnv()), strings.Fields(next)); err != nil && !strings.HasPrefix(next, "help") {
 			t.Errorf("%v: %s: %v", m.words, next, err)
 		}
@@ -250,12 +251,12 @@ func TestMendsParse(t *testing.T) {
 	transcript(w, mendStory)
 	seen := map[finding.ID]bool{}
 	for _, f := range findingsOf(t, w) {
-		if f.Mend == "" {
+		if f.Mend.Empty() {
 			continue
 		}
 		seen[f.ID] = true
-		if err := parses(NewRoot(bareEnv()), strings.Fields(strings.TrimPrefix(f.Mend, "fundus "))); err != nil {
-			t.Errorf("%s: %q: %v", f.ID, f.Mend, err)
+		if err := parses(NewRoot(bareEnv()), f.Mend.Words[1:]); err != nil {
+			t.Errorf("%s: %v: %v", f.ID, f.Mend, err)
 		}
 	}
 	for words, where := range shown {
@@ -266,6 +267,27 @@ func TestMendsParse(t *testing.T) {
 	for _, id := range []finding.ID{gpt.TablePrimary.ID, verify.DuplicateLabel.ID, verify.FstabUnknown.ID, verify.FstabTwice.ID} {
 		if !seen[id] {
 			t.Errorf("%s was not provoked", id)
+		}
+	}
+}
+
+// TestStepsAreCommands: each function of package way makes a command that there is.
+func TestStepsAreCommands(t *testing.T) {
+	source, err := os.ReadFile(filepath.Join("..", "..", "core", "way", "verbs.go"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	verbs := regexp.MustCompile(`step\("([a-z ]+)"`).FindAllStringSubmatch(string(source), -1)
+	if len(verbs) < 30 {
+		t.Errorf("only %d verbs", len(verbs))
+	}
+	for _, v := range verbs {
+		words := strings.Fields(v[1])
+		root := NewRoot(bareEnv())
+		root.InitDefaultHelpCmd()
+		cmd, rest, err := root.Find(words)
+		if err != nil || len(rest) > 0 || cmd.CommandPath() != "fundus "+strings.Join(words, " ") {
+			t.Errorf("fundus %s: there is no such command (%v)", v[1], err)
 		}
 	}
 }

@@ -6,6 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fundus/core/way"
 	"fundus/internal/deed"
 	"fundus/internal/machine/live"
 	"fundus/internal/oscall"
@@ -51,7 +52,7 @@ func newDraft(e *Env) *cobra.Command {
 		Use: "remove CODE", ValidArgsFunction: e.completeDrafts, Short: "Forget a draft, or all of them", Example: "  fundus draft remove 3fa9c210\n  fundus draft remove --all", Args: words(0, 1, "the code of a draft, or --all"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if every != (len(args) == 0) {
-				return usageWay("fundus draft list", "say either the code of a draft or --all")
+				return usageWay(way.DraftList(), "say either the code of a draft or --all")
 			}
 			m, err := e.open(cmd.Context())
 			if err != nil {
@@ -61,7 +62,7 @@ func newDraft(e *Env) *cobra.Command {
 				return e.forgetDrafts(m.store)
 			}
 			if args[0] == "all" {
-				return usageWay("fundus draft remove --all", "draft remove takes the code of a draft, or --all")
+				return usageWay(way.DraftRemove("--all"), "draft remove takes the code of a draft, or --all")
 			}
 			if err := m.store.RemoveDraft(args[0]); err != nil {
 				return err

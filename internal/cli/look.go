@@ -13,6 +13,8 @@ import (
 
 	"fundus/core/finding"
 	"fundus/core/quantity"
+	"fundus/core/refused"
+	"fundus/core/way"
 	"fundus/internal/config"
 	"fundus/internal/look"
 	"fundus/internal/machine"
@@ -97,7 +99,7 @@ every field on the device with its bytes and meaning, --bytes the bytes of a pla
 			case configuration:
 				return e.printer().Show(view.Configuration{System: config.System, User: config.User(e.Getenv), Entries: e.configuration().Entries()})
 			case len(args) == 0:
-				return usageWay("fundus survey", "inspect what? one device, or --configuration")
+				return usageWay(way.Survey(), "inspect what? one device, or --configuration")
 			}
 			var err error
 			if place != "" {
@@ -265,7 +267,7 @@ func readInput(e *Env, name string) ([]byte, error) {
 	case err != nil:
 		return nil, err
 	case state.Missing:
-		return nil, fmt.Errorf("%s: there is no such file", name)
+		return nil, refused.As(refused.NoSuchThing, fmt.Errorf("%s: there is no such file", name))
 	case state.Dir:
 		return nil, fmt.Errorf("%s is a directory", name)
 	case errStat != nil || !info.Mode().IsRegular():

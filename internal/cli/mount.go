@@ -15,6 +15,7 @@ import (
 
 	"fundus/core/inventory"
 	"fundus/core/progress"
+	"fundus/core/way"
 	"fundus/internal/act"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
@@ -37,14 +38,14 @@ well, with --owner, --mode or --link it is a change that is shown first.`,
 		ValidArgsFunction: e.completePlaces,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if all != (len(args) == 0) {
-				return usageWay("fundus help mount", "say either what to mount or --all")
+				return usageWay(way.Help("mount"), "say either what to mount or --all")
 			}
 			if (all || again) && r.Home != (mount.Home{}) {
-				return usageWay("fundus help mount", "--owner, --below, --mode and --link are about one mount, by themselves or with --persist: not with --all or --remount")
+				return usageWay(way.Help("mount"), "--owner, --below, --mode and --link are about one mount, by themselves or with --persist: not with --all or --remount")
 			}
 			if all {
 				if options != "" || r.Untouched || r.Persist || again {
-					return usageWay("fundus help mount", "--all mounts each line as it says: not with --options, --untouched, --persist or --remount")
+					return usageWay(way.Help("mount"), "--all mounts each line as it says: not with --options, --untouched, --persist or --remount")
 				}
 				return e.all(cmd.Context(), "mount", func(v *inventory.Inventory) []act.Job { return act.MountAll(v, r.Make) })
 			}
@@ -56,7 +57,7 @@ well, with --owner, --mode or --link it is a change that is shown first.`,
 				return e.use(cmd.Context(), &mount.Remount{Target: args[0], Options: r.Options}, "fundus mount %s", args[0])
 			}
 			if !reflect.ValueOf(r.Line).IsZero() && !r.Persist {
-				return usageWay("fundus help mount", "--by, --needed, --automount, --idle, --device-wait and --comment are about a line of fstab, which --persist adds")
+				return usageWay(way.Help("mount"), "--by, --needed, --automount, --idle, --device-wait and --comment are about a line of fstab, which --persist adds")
 			}
 			if r.Persist || r.Home != (mount.Home{}) {
 				if err := checkBy(r.Line.By); err != nil {
@@ -105,7 +106,7 @@ need, the innermost first.`,
 		ValidArgsFunction: e.completeMounted,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if all != (len(args) == 0) {
-				return usageWay("fundus help unmount", "say either what to unmount or --all")
+				return usageWay(way.Help("unmount"), "say either what to unmount or --all")
 			}
 			if all {
 				return e.all(cmd.Context(), "unmount", act.UnmountAll)
@@ -199,7 +200,7 @@ func stillUsed(ctx context.Context, m *onMachine, a machine.Action) (out []strin
 
 func reverseWords(seen *inventory.Inventory, a machine.Action) string {
 	if n, ok := seen.Node(a.Device); ok && a.Verb == machine.Unmount && n.Hardware.Backing != "" {
-		a.Device = shellWord(n.Hardware.Backing) // its loop device is let go with the mount
+		a.Device = way.Quoted(n.Hardware.Backing) // its loop device is let go with the mount
 	}
 	switch a.Verb {
 	case machine.Unmount:

@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"fmt"
-
 	"github.com/spf13/cobra"
 
 	"fundus/core/inventory"
@@ -50,7 +48,7 @@ needs no rescan.`,
 					note = err.Error()
 				}
 				if note != "" {
-					fmt.Fprintln(e.Err, note)
+					e.notes = append(e.notes, note)
 				}
 				look = seen
 			}

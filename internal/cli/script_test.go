@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
@@ -25,6 +26,8 @@ import (
 	"fundus/core/block"
 	"fundus/core/block/file"
 	"fundus/core/probe/sample"
+	"fundus/core/refused"
+	"fundus/internal/view"
 	"fundus/test/amount"
 )
 
@@ -39,6 +42,7 @@ func TestMain(m *testing.M) {
 // world is where a transcript runs: a temporary folder, a fixed clock, a seeded
 // source of randomness.
 type world struct {
+	at   *time.Time // of the last look at the clock
 	t    *testing.T
 	dir  string
 	env  *Env
@@ -53,6 +57,7 @@ func newWorld(t *testing.T) *world {
 	w := &world{t: t, dir: memoryDir(t), seed: maphash.MakeSeed()}
 	t.Chdir(w.dir)
 	at := time.Date(2026, 3, 1, 8, 15, 0, 0, time.UTC)
+	w.at = &at
 	w.env = &Env{
 		In: strings.NewReader(""), Random: mathrand.NewChaCha8([32]byte{1}), Shield: func() func() { return func() {} },
 		Now: func() time.Time { at = at.Add(time.Second); return at },
@@ -127,6 +132,9 @@ func (w *world) fundus(line string) string {
 			w.t.Errorf("fundus %s: exit code %d, but files changed:\nbefore\n%s\nafter\n%s", line, code, before, w.last)
 		}
 	}
+	if !takenBack && (code == 1 || code == 2) {
+		w.refusedAsData(words, code)
+	}
 	text := out.String()
 	if found := regexp.MustCompile(`fundus commit ([0-9a-f]{8})`).FindStringSubmatch(text); found != nil {
 		w.code = found[1]
@@ -135,6 +143,31 @@ func (w *world) fundus(line string) string {
 		text += fmt.Sprintf("[exit %d]\n", code)
 	}
 	return w.stable(text)
+}
+
+// refusedAsData runs a command that was refused once more, for its document: the same exit code, one
+// document and nothing beside it, and an identifier that says what it was.
+func (w *world) refusedAsData(words []string, code int) {
+	w.t.Helper()
+	var out, beside strings.Builder
+	e, at := *w.env, *w.at
+	e.o = options{}
+	e.In, e.Out, e.Err = strings.NewReader(""), &out, &beside
+	e.Random, e.Now = mathrand.NewChaCha8([32]byte{2}), func() time.Time { return at }
+	again := Run(context.Background(), &e, append(slices.Clone(words), "--json"))
+	if strings.Contains(out.String(), `"kind": "jobs"`) { // a line each, with its own reason
+		return
+	}
+	var doc view.ErrorDoc
+	dec := json.NewDecoder(strings.NewReader(out.String()))
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(&doc); err != nil || dec.More() || beside.Len() > 0 || again != code {
+		w.t.Errorf("fundus %s --json: exit %d, was %d; %v; beside it %q\n%s", strings.Join(words, " "), again, code, err, beside.String(), out.String())
+		return
+	}
+	if !slices.Contains(refused.IDs(), refused.ID(doc.ID)) || refused.ID(doc.ID) == refused.Other {
+		w.t.Errorf("fundus %s: the identifier %q: %s", strings.Join(words, " "), doc.ID, doc.Text)
+	}
 }
 
 // stable takes out of an output what differs from run to run.

@@ -16,6 +16,7 @@ import (
 	"fundus/core/inventory"
 	"fundus/internal/deed"
 	"fundus/internal/draft"
+	"fundus/internal/machine"
 	"fundus/internal/task"
 	"fundus/internal/task/all"
 	"fundus/internal/task/boot"
@@ -46,12 +47,17 @@ func (e *Env) settleFrom(ctx context.Context, m *onMachine, r task.Request, look
 	if _, err := io.ReadFull(e.Random, s.Seed[:]); err != nil {
 		return err
 	}
-	s.Look = look
+	look, err := machine.Looked(ctx, m.Machine, look)
+	if err != nil {
+		return err
+	}
+	s.Look, e.seen = look, look
 	plan, err := task.Plan(ctx, s, r)
 	if err != nil {
 		return err
 	}
 	defer plan.Close()
+	plan.Draft.Parts[0].Notes = slices.Concat(e.notes, plan.Draft.Parts[0].Notes)
 	s.Look = nil // whoever plans again looks again
 	return e.decide(ctx, m, s, r, plan, draft.Given{Lose: e.o.lose, Despite: e.o.despite}, e.o.commit)
 }
@@ -210,6 +216,12 @@ func (e *Env) replaced(m *onMachine, code string, plan *draft.Plan) error {
 	if err != nil {
 		return err
 	}
+	if e.o.json {
+		if err := m.store.PutDraft(deed.Stored(now, e.Now(), draft.Given{})); err != nil {
+			return err
+		}
+		return errors.Join(&staleError{code, now, needs}, m.store.RemoveDraft(code))
+	}
 	fmt.Fprintf(e.Err, "fundus: draft %s no longer fits: %v; what it would be now takes its place\n", code, draft.ErrChanged)
 	if !e.o.json {
 		if err := e.printer().Show(view.Draft{Draft: now, Stored: true, Needs: needs}); err != nil {
@@ -222,6 +234,20 @@ func (e *Env) replaced(m *onMachine, code string, plan *draft.Plan) error {
 	}
 	return errors.Join(kept, m.store.RemoveDraft(code))
 }
+
+// staleError is a stored draft that no longer fits, with what took its place.
+type staleError struct {
+	code  string
+	now   *draft.Draft
+	needs []draft.Need
+}
+
+func (e *staleError) Error() string {
+	return fmt.Sprintf("draft %s no longer fits: %v; what it would be now is draft %s", e.code, draft.ErrChanged, e.now.Code)
+}
+
+// Unwrap gives draft.ErrChanged.
+func (e *staleError) Unwrap() error { return draft.ErrChanged }
 
 // commitStored carries out a stored draft.
 func (e *Env) commitStored(ctx context.Context, code string) error {

@@ -6,6 +6,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fundus/core/quantity"
+	"fundus/core/way"
 	"fundus/internal/act"
 	"fundus/internal/look"
 	"fundus/internal/task/mount"
@@ -93,11 +94,11 @@ then it is a change that is shown first.`,
 			r.Options = split(options)
 			switch {
 			case all != (len(args) == 0):
-				return usageWay("fundus help swap on", "say either what to swap on or --all")
+				return usageWay(way.Help("swap", "on"), "say either what to swap on or --all")
 			case all:
 				return e.all(cmd.Context(), "swap on", act.SwapAll)
 			case r.Persist && len(args) > 1:
-				return usageWay("fundus help swap on", "--persist is for one area at a time")
+				return usageWay(way.Help("swap", "on"), "--persist is for one area at a time")
 			}
 			if r.Target = args[0]; r.Persist {
 				return e.change(cmd, r)
@@ -129,7 +130,7 @@ kernel would kill programs instead. Ctrl-C leaves the area in use.`,
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if all != (len(args) == 0) {
-				return usageWay("fundus help swap off", "say either what to give up or --all")
+				return usageWay(way.Help("swap", "off"), "say either what to give up or --all")
 			}
 			if all {
 				return e.giveUpAll(cmd.Context())

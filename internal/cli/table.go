@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fundus/core/refused"
 	"fundus/core/table"
 	"fundus/core/table/saved"
 	"fundus/internal/look"
@@ -181,7 +182,7 @@ to the standard output. It is the table alone, not what is on the partitions.`,
 				return err
 			}
 			if err := oscall.NewFile(args[1], data); errors.Is(err, fs.ErrExist) {
-				return fmt.Errorf("%s is there already: choose another name for the table of %s", args[1], args[0])
+				return refused.As(refused.Exists, fmt.Errorf("%s is there already: choose another name for the table of %s", args[1], args[0]))
 			} else if err != nil {
 				return err
 			}

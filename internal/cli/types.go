@@ -6,8 +6,9 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"fundus/core/advice"
+	"fundus/core/refused"
 	"fundus/core/table"
+	"fundus/core/way"
 	"fundus/internal/view"
 )
 
@@ -21,7 +22,7 @@ other GUIDs and bytes are taken as they are.`,
 		RunE: func(_ *cobra.Command, args []string) error {
 			found := table.SearchTypes(args)
 			if len(found) == 0 {
-				return advice.Way(fmt.Errorf("no type fits %s", strings.Join(args, " ")), "fundus types")
+				return way.To(refused.As(refused.NoSuchThing, fmt.Errorf("no type fits %s", strings.Join(args, " "))), way.Types())
 			}
 			return e.printer().Show(view.Types{List: found})
 		},

@@ -8,6 +8,7 @@ import (
 
 	"fundus/core/finding"
 	"fundus/core/text/fstab"
+	"fundus/core/way"
 	"fundus/internal/look"
 	"fundus/internal/task/boot"
 	"fundus/internal/view"
@@ -82,7 +83,7 @@ the line in the same deed; what only a line can say is refused.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			switch {
 			case (len(args) == 2) == (r.FromFstab != ""), len(args) == 1:
-				return usageWay("fundus help unit add", "say a device and a directory, or swap; or --from-fstab=LINE alone")
+				return usageWay(way.Help("unit", "add"), "say a device and a directory, or swap; or --from-fstab=LINE alone")
 			case r.FromFstab != "" && (options != "" || r.Kind != "" || r.By != "" || r.Needed || r.Automount || r.Idle != "" || r.DeviceWait != ""):
 				return usagef("--from-fstab takes what the line says, and nothing else")
 			}
@@ -91,7 +92,7 @@ the line in the same deed; what only a line can say is refused.`,
 			}
 			if len(args) == 2 {
 				if strings.HasPrefix(args[0], "/") && !strings.HasPrefix(args[0], "/dev/") && args[1] != fstab.Swap {
-					return usageWay("fundus unit add "+args[1]+" "+args[0], "the device stands before the directory")
+					return usageWay(way.UnitAdd(args[1], args[0]), "the device stands before the directory")
 				}
 				r.Target, r.Dir, r.Options = args[0], args[1], split(options)
 			}

@@ -5,6 +5,8 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+
+	"fundus/core/way"
 )
 
 // unknownWord answers a word that is no command with the right one: whole, as it would have
@@ -20,7 +22,7 @@ func (e *Env) unknownWord(cmd *cobra.Command, args []string) error {
 	}
 	phrase := strings.TrimSpace(noun + " " + args[0])
 	if list, ok := cmd.Annotations[forDevice]; ok && deviceLike(args[0]) {
-		return usageWay("fundus "+list+" "+args[0], "%s what? there is %s", noun, strings.Join(names, ", "))
+		return usageWay(way.Typed(append(strings.Fields(list), args[0])...), "%s what? there is %s", noun, strings.Join(names, ", "))
 	}
 	if len(args) > 1 {
 		if m, ok := missOf(phrase + " " + args[1]); ok {
@@ -34,10 +36,10 @@ func (e *Env) unknownWord(cmd *cobra.Command, args []string) error {
 	for _, near := range cmd.SuggestionsFor(args[0]) {
 		right := strings.TrimSpace(noun + " " + near)
 		if !destroys(right) {
-			return usageWay("fundus "+right, "there is no command %q; did you mean this?", phrase)
+			return usageWay(way.Typed(strings.Fields(right)...), "there is no command %q; did you mean this?", phrase)
 		}
 	}
-	return usageWay(strings.TrimSpace("fundus help "+noun), "there is no command %q", phrase)
+	return usageWay(way.Help(noun), "there is no command %q", phrase)
 }
 
 func commandsOf(cmd *cobra.Command) (names []string) {
@@ -85,11 +87,17 @@ type miss struct {
 }
 
 // next is the line that leads on: never a command that destroys, but the help of that.
-func (m miss) next() string {
+func (m miss) next() way.Step {
 	if destroys(m.right) {
-		return "fundus help " + m.right
+		return way.Help(m.right)
 	}
-	return strings.TrimSpace("fundus " + m.right + " " + m.args)
+	s := way.Typed(strings.Fields(m.right + " " + m.args)...)
+	for _, w := range strings.Fields(m.args) {
+		if _, value, _ := strings.Cut(w, "="); strings.ToUpper(w) == w || value != "" {
+			s = s.Asking(w)
+		}
+	}
+	return s
 }
 
 // answer rebuilds the line with the right command, if what was typed fits it.
@@ -101,7 +109,7 @@ func (m miss) answer(cmd *cobra.Command, phrase string, first, rest []string) er
 	}
 	whole := !destroys(m.right) && !strings.HasPrefix(m.right, "help") && typed >= len(strings.Fields(m.args))
 	if words := append(strings.Fields(m.right), rest...); whole && len(rest) > 0 && fits(cmd.Root(), words) {
-		next = "fundus " + strings.Join(slices.Concat(first, words), " ")
+		next = way.Typed(slices.Concat(first, words)...)
 	}
 	if m.note != "" {
 		return usageWay(next, "there is no command %q: %s", phrase, m.note)
@@ -178,7 +186,7 @@ func words(least, most int, what string) cobra.PositionalArgs {
 		if next, why := misplaced(name, args); why != "" {
 			return usageWay(next, "%s takes %s; %s", name, what, why)
 		}
-		return usageWay("fundus help "+name, "%s takes %s", name, what)
+		return usageWay(way.Help(name), "%s takes %s", name, what)
 	}
 }
 
@@ -186,29 +194,29 @@ func words(least, most int, what string) cobra.PositionalArgs {
 // and what is said by an option.
 //
 // A line that would destroy is never made from words that did not say it whole.
-func misplaced(name string, args []string) (next, why string) {
-	help := "fundus help " + name
+func misplaced(name string, args []string) (next way.Step, why string) {
+	help := way.Help(name)
 	switch {
 	case name == "format" && len(args) == 1:
 		return help, "the kind stands behind the device: " + args[0] + " ext4"
 	case name == "draft remove" && len(args) == 0:
-		return "fundus draft list", "or --all"
+		return way.DraftList(), "or --all"
 	case name == "deed list" && len(args) == 1:
-		return "fundus deed show " + args[0], "one deed is shown by its number"
+		return way.DeedShow(args[0]), "one deed is shown by its number"
 	case len(args) != 2:
-		return "", ""
+		return way.None(), ""
 	case name == "table new":
 		return help, "the scheme is an option: --scheme " + args[1]
 	case name == "partition add":
-		return "fundus partition add " + args[0] + " --size " + args[1], "how large is an option"
+		return way.PartitionAdd(args[0], "--size", args[1]), "how large is an option"
 	case digits(args[1]) && deviceLike(args[0]):
 		one := joined(args[0], args[1])
 		if destroys(name) {
 			return help, "a partition is named by one word: " + one
 		}
-		return "fundus " + name + " " + one, "a partition is named by one word"
+		return way.Typed(append(strings.Fields(name), one)...), "a partition is named by one word"
 	}
-	return "", ""
+	return way.None(), ""
 }
 
 func digits(word string) bool { return word != "" && strings.Trim(word, "0123456789") == "" }

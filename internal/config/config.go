@@ -24,6 +24,8 @@ import (
 	"fundus/core/extent"
 	"fundus/core/fs"
 	"fundus/core/quantity"
+	"fundus/core/refused"
+	"fundus/core/way"
 )
 
 // System is the machine's own file.
@@ -219,7 +221,7 @@ func (c *Config) Entries() (out []Entry) {
 func (c *Config) Prefer(name, value, from string) error {
 	k, ok := find(name)
 	if !ok {
-		return fmt.Errorf("there is no key %q", name)
+		return refused.As(refused.SettingWrong, fmt.Errorf("there is no key %q", name))
 	}
 	if err := k.set(c, name, value); err != nil {
 		return err
@@ -274,7 +276,7 @@ func nearest(name string) string {
 		}
 	}
 	if len(there) == 0 {
-		return "fundus inspect --configuration lists the keys"
+		return way.Inspect("--configuration").Line() + " lists the keys"
 	}
 	return "there is " + strings.Join(there, ", ")
 }

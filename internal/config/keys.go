@@ -10,6 +10,7 @@ import (
 
 	"fundus/core/kind"
 	"fundus/core/quantity"
+	"fundus/core/refused"
 )
 
 // key is one key of the file. A name that ends in .* holds a value for each word
@@ -77,7 +78,7 @@ func choice(name, preset, purpose string, words []string, set func(*Config, stri
 	return key{name: name, preset: preset, purpose: purpose,
 		set: func(c *Config, _, value string) error {
 			if !slices.Contains(words, value) {
-				return fmt.Errorf("%q: it is one of %s", value, strings.Join(words, ", "))
+				return refused.As(refused.SettingWrong, fmt.Errorf("%q: it is one of %s", value, strings.Join(words, ", ")))
 			}
 			set(c, value)
 			return nil

@@ -11,10 +11,10 @@ import (
 	"slices"
 	"time"
 
-	"fundus/core/advice"
 	"fundus/core/fence"
 	"fundus/core/inventory"
 	"fundus/core/progress"
+	"fundus/core/way"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/oscall"
@@ -51,7 +51,7 @@ func (e *MidwayError) Error() string {
 }
 
 // Way is the command that leads on.
-func (e *MidwayError) Way() string { return "fundus recover " + e.Deed }
+func (e *MidwayError) Way() way.Step { return way.Recover(e.Deed) }
 
 // Unwrap gives the cause.
 func (e *MidwayError) Unwrap() error { return e.Err }
@@ -181,7 +181,7 @@ func (c *Commit) admit(plan *draft.Plan, list []entry) error {
 			continue
 		}
 		if d := c.Store.read(e.name); d != nil && d.Problem == nil && d.State == Unfinished && d.Touches(&m) > Apart {
-			return advice.Way(fmt.Errorf("deed %s (%s) was cut short in the same place", d.ID, d.Title), "fundus recover %d", d.Number)
+			return way.To(fmt.Errorf("deed %s (%s) was cut short in the same place", d.ID, d.Title), way.Recover(way.N(d.Number)))
 		}
 	}
 	if _, err := Names(v, plan.Draft.Devices); err != nil {
@@ -295,7 +295,7 @@ func (d *Deed) fence(store string) []byte {
 	if disks := d.Written(); len(disks) > 0 {
 		device = disks[0].Identity.String()
 	}
-	return fence.Encode(fence.Fence{Deed: d.ID, Store: store, Device: device, Command: "fundus recover " + d.ID})
+	return fence.Encode(fence.Fence{Deed: d.ID, Store: store, Device: device, Command: way.Recover(d.ID).Line()})
 }
 
 func (d *Deed) addStrokes(strokes []draft.Stroke, r *recorder) error {

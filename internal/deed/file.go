@@ -9,10 +9,10 @@ import (
 	"path/filepath"
 	"slices"
 
-	"fundus/core/advice"
 	"fundus/core/inventory"
 	"fundus/core/text/fstab"
 	"fundus/core/text/merge"
+	"fundus/core/way"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/oscall"
@@ -70,7 +70,7 @@ func (changing) foreign(_ context.Context, x *executor) error {
 		}
 		if !now.Missing && string(now.Data) != string(c.Before.Data) && string(now.Data) != string(c.After.Data) {
 			// The line that replaces it is not one to be copied without having been read.
-			return advice.Way(fmt.Errorf("%s: %w; copy your version elsewhere, then --over-later-writes replaces it and --as-it-is keeps it", c.Path, ErrEdited), "fundus deed show %d", x.deed.Number)
+			return way.To(fmt.Errorf("%s: %w; copy your version elsewhere, then --over-later-writes replaces it and --as-it-is keeps it", c.Path, ErrEdited), way.DeedShow(way.N(x.deed.Number)))
 		}
 	}
 	return nil
@@ -188,7 +188,7 @@ func (u *Undoing) vacate(ctx context.Context, dir string) error {
 		return nil
 	}
 	if !u.lineFor(v, dir, use.Node) {
-		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: fmt.Sprintf("the deed made it, and %s is mounted there, which the deed did not say", use.Node), Next: "fundus unmount " + dir}
+		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: fmt.Sprintf("the deed made it, and %s is mounted there, which the deed did not say", use.Node), Next: way.Unmount(dir)}
 	}
 	u.Note("%s is unmounted from %s first, which the deed made", use.Node, dir)
 	return u.Stage.Tell(ctx, machine.Action{Verb: machine.Unmount, Device: use.Node, UseArgs: machine.UseArgs{Where: use.Where, Kind: use.Kind, Options: machine.SameAgain(use)}})

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"fundus/core/inventory"
+	"fundus/core/refused"
 	"fundus/core/scan"
 	"fundus/internal/draft"
 )
@@ -73,7 +74,7 @@ func diskOf(v *inventory.Inventory, d draft.Device) (inventory.Node, error) {
 	case len(found) > 1:
 		return found[0], fmt.Errorf("%w: %s fits %s and %s; take one of them out", ErrIdentity, d.Identity, found[0].Name, found[1].Name)
 	case len(found) == 0 && d.Image && other != "":
-		return inventory.Node{}, fmt.Errorf("%w: %s is another file now than the one that the deed wrote; where it is a copy of that: --image FILE", ErrIdentity, d.Name)
+		return inventory.Node{}, refused.As(refused.WrittenSince, fmt.Errorf("%w: %s is another file now than the one that the deed wrote; where it is a copy of that: --image FILE", ErrIdentity, d.Name))
 	case len(found) == 0 && d.Image:
 		return inventory.Node{}, fmt.Errorf("%w: %s is not there; where it was moved or copied: --image FILE", ErrIdentity, d.Name)
 	case len(found) == 0:

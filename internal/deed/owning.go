@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 
 	"fundus/core/inventory"
+	"fundus/core/way"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/oscall"
@@ -146,7 +147,7 @@ func (owning) inverse(ctx context.Context, u *Undoing, number int, s draft.Step)
 	back.Undoes, back.Step = u.Deed.ID, number
 	back.Node = u.name(back.Node)
 	if use, mounted := v.MountedAt(back.Where); !mounted || use.Node != back.Node {
-		return &machine.Refusal{Rule: machine.RuleNotMounted, Thing: back.Node, Text: fmt.Sprintf("it is not mounted at %s, and whose its files were cannot be put back", back.Where), Next: fmt.Sprintf("fundus mount %s %s", back.Node, back.Where)}
+		return &machine.Refusal{Rule: machine.RuleNotMounted, Thing: back.Node, Text: fmt.Sprintf("it is not mounted at %s, and whose its files were cannot be put back", back.Where), Next: way.Mount(back.Node, back.Where)}
 	}
 	u.Stage.Add("put back whose it was, where nobody changed it since: "+back.Where, &back)
 	return nil

@@ -8,9 +8,9 @@ import (
 	"os"
 	"slices"
 
-	"fundus/core/advice"
 	"fundus/core/inventory"
 	"fundus/core/progress"
+	"fundus/core/way"
 	"fundus/internal/machine"
 )
 
@@ -74,7 +74,7 @@ func (s *Store) Midway() error {
 	list, err := s.Unfinished()
 	for _, d := range list {
 		if d.Problem == nil {
-			return advice.Way(fmt.Errorf("deed %d (%s): %w, and comes first", d.Number, d.Title, ErrNotOver), "fundus recover %d", d.Number)
+			return way.To(fmt.Errorf("deed %d (%s): %w, and comes first", d.Number, d.Title, ErrNotOver), way.Recover(way.N(d.Number)))
 		}
 	}
 	return err
@@ -124,7 +124,7 @@ func (r *Recover) Run(ctx context.Context, d *Deed) (*Outcome, error) {
 		return x.asItIs(v)
 	}
 	if d.Forward && r.Direction == Back {
-		return nil, advice.Way(fmt.Errorf("deed %s: %w", d.ID, ErrForward), "fundus recover %d", d.Number)
+		return nil, way.To(fmt.Errorf("deed %s: %w", d.ID, ErrForward), way.Recover(way.N(d.Number)))
 	}
 	for _, kind := range slices.Sorted(maps.Keys(carriers())) {
 		if r.Over {
@@ -139,7 +139,7 @@ func (r *Recover) Run(ctx context.Context, d *Deed) (*Outcome, error) {
 
 func (r *Recover) hopeless(d *Deed, err error) error {
 	if _, none := os.Stat(d.dir + "/log"); errors.Is(none, os.ErrNotExist) {
-		return advice.Way(fmt.Errorf("%w; it never touched a device", err), "fundus deed remove %d", d.Number)
+		return way.To(fmt.Errorf("%w; it never touched a device", err), way.DeedRemove(way.N(d.Number)))
 	}
 	return fmt.Errorf("%w; the record cannot be followed. The fenced device holds parts of both states; restore it from a backup", err)
 }

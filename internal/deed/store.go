@@ -13,8 +13,8 @@ import (
 	"strings"
 	"time"
 
-	"fundus/core/advice"
 	"fundus/core/inventory"
+	"fundus/core/way"
 	"fundus/internal/draft"
 	"fundus/internal/oscall"
 )
@@ -256,7 +256,7 @@ func (s *Store) Find(word string) (*Deed, error) {
 	case 1:
 		return found[0], nil
 	case 0:
-		return nil, advice.Way(fmt.Errorf("deed %q: %w", word, ErrNone), "fundus deed list")
+		return nil, way.To(fmt.Errorf("deed %q: %w", word, ErrNone), way.DeedList())
 	}
 	return nil, fmt.Errorf("deed %q: %w: %s and %s; write the whole identifier", word, ErrAmbiguous, found[0].ID, found[1].ID)
 }
@@ -277,7 +277,7 @@ func (s *Store) Remove(word string) (*Deed, error) {
 		return nil, err
 	}
 	if d.Problem == nil && d.State == Unfinished {
-		return nil, advice.Way(fmt.Errorf("deed %s: %w", d.ID, ErrNotOver), "fundus recover %d", d.Number)
+		return nil, way.To(fmt.Errorf("deed %s: %w", d.ID, ErrNotOver), way.Recover(way.N(d.Number)))
 	}
 	return d, os.RemoveAll(d.dir)
 }
@@ -384,7 +384,7 @@ func (s *Store) Draft(code string) (StoredDraft, error) {
 	case len(found) > 1:
 		return StoredDraft{}, fmt.Errorf("draft %q: %w: %s and %s begin so", code, ErrAmbiguous, found[0].Code, found[1].Code)
 	}
-	return StoredDraft{}, advice.Way(fmt.Errorf("draft %q: %w; drafts are kept for %d hours", code, ErrNoDraft, int(s.DraftAge.Hours())), "fundus draft list")
+	return StoredDraft{}, way.To(fmt.Errorf("draft %q: %w; drafts are kept for %d hours", code, ErrNoDraft, int(s.DraftAge.Hours())), way.DraftList())
 }
 
 // RemoveDraft forgets a stored draft.

@@ -4,7 +4,7 @@ import (
 	"errors"
 	"fmt"
 
-	"fundus/core/advice"
+	"fundus/core/way"
 )
 
 // Why a deed cannot be taken back.
@@ -26,11 +26,11 @@ func NoWay(all []*Deed, d *Deed) error {
 	case d.Problem != nil:
 		return fmt.Errorf("%w; nothing can be taken back from it", d.Problem)
 	case d.State == Unfinished:
-		return advice.Way(fmt.Errorf("deed %s: %w", d.ID, ErrNotOver), "fundus recover %d", d.Number)
+		return way.To(fmt.Errorf("deed %s: %w", d.ID, ErrNotOver), way.Recover(way.N(d.Number)))
 	case d.State == TakenBack:
 		return fmt.Errorf("deed %s: %w, nothing is left of it", d.ID, ErrNotDone)
 	case d.UndoneBy != "":
-		return advice.Way(fmt.Errorf("deed %s: %w, by deed %s, which can be taken back itself", d.ID, ErrUndone, d.UndoneBy), "fundus undo %s", d.UndoneBy)
+		return way.To(fmt.Errorf("deed %s: %w, by deed %s, which can be taken back itself", d.ID, ErrUndone, d.UndoneBy), way.Undo(d.UndoneBy))
 	}
 	if d.Forward {
 		return fmt.Errorf("deed %s: %w: nothing from before was kept", d.ID, ErrNoUndo)
@@ -43,7 +43,7 @@ func NoWay(all []*Deed, d *Deed) error {
 		return fmt.Errorf("deed %s: %w: %s (%s), which has no way back itself", d.ID, ErrNewer, newer.ID, newer.Title)
 	}
 	if newer != nil {
-		return advice.Way(fmt.Errorf("deed %s: %w: %s (%s); undo that one first", d.ID, ErrNewer, newer.ID, newer.Title), "fundus undo %d", newer.Number)
+		return way.To(fmt.Errorf("deed %s: %w: %s (%s); undo that one first", d.ID, ErrNewer, newer.ID, newer.Title), way.Undo(way.N(newer.Number)))
 	}
 	return nil
 }

@@ -17,6 +17,7 @@ import (
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
+	"fundus/core/target"
 )
 
 // Format is the version of steps and requests in stored drafts and deeds. 1 was of programs before
@@ -62,8 +63,9 @@ type Draft struct {
 	Steps    []Step
 	Code     string // 8 hexadecimal digits
 	Digest   [32]byte
-	Stored   quantity.Bytes // that are not zero: what a deed keeps, before it is compressed
-	Lines    []LineChange   // of text files
+	Stored   quantity.Bytes              // that are not zero: what a deed keeps, before it is compressed
+	Lines    []LineChange                // of text files
+	Called   map[string]inventory.Called // the devices before and after, by their names
 }
 
 // Device is a device that a step or an action names. It is found again by its identity,
@@ -105,12 +107,7 @@ type LineChange struct {
 }
 
 // Loss is one thing that is destroyed.
-type Loss struct {
-	Node   string   // "sdb1"
-	What   string   // "ext4 herbarium, 20.0 GiB"
-	Name   string   // what must be typed
-	Accept []string // other words that will do
-}
+type Loss = target.Loss
 
 // Grade says, as a code, how far a deed can be taken back; its words are the view's.
 type Grade string

@@ -9,9 +9,24 @@ import (
 	"fundus/core/verify"
 )
 
+// NeedID says what a need is about.
+type NeedID string
+
+// What drafts need.
+const (
+	NeedLoss       NeedID = "loss"       // what is destroyed is to be named
+	NeedReferences NeedID = "references" // what becomes of lines that name it; the option has choices
+	NeedFinding    NeedID = "finding"    // an error in the result is to be accepted
+)
+
+// NeedIDs lists them all.
+func NeedIDs() []NeedID { return []NeedID{NeedLoss, NeedReferences, NeedFinding} }
+
 // Need is an option that a draft cannot be committed without.
 type Need struct {
+	ID     NeedID
 	Option string // "--lose=herbarium"
+	Device string // that it is about
 	Why    string // "destroys sdb1 (ext4 herbarium, 20.0 GiB)"
 }
 
@@ -90,7 +105,7 @@ func (d *Draft) Open(g Given) ([]Need, error) {
 		case slices.Contains(d.Excused, f.Thing) || slices.Contains(d.Excused, f.Key()), slices.Contains(g.Despite, string(f.ID)):
 			continue
 		}
-		needs = append(needs, Need{"--despite=" + string(f.ID), fmt.Sprintf("afterwards %s would have an error: %s", f.Thing, f.Text)})
+		needs = append(needs, Need{NeedFinding, "--despite=" + string(f.ID), f.Thing, fmt.Sprintf("afterwards %s would have an error: %s", f.Thing, f.Text)})
 	}
 	return needs, nil
 }
@@ -101,7 +116,7 @@ func (d *Draft) unnamed(names []string) (needs []Need, err error) {
 	for _, loss := range d.Losses {
 		i := slices.IndexFunc(names, func(n string) bool { return n == loss.Name || slices.Contains(loss.Accept, n) && n != "" })
 		if i < 0 {
-			needs = append(needs, Need{"--lose=" + loss.Name, fmt.Sprintf("this destroys %s (%s)", loss.Node, loss.What)})
+			needs = append(needs, Need{NeedLoss, "--lose=" + loss.Name, loss.Node, fmt.Sprintf("this destroys %s (%s)", loss.Node, loss.What)})
 			continue
 		}
 		used[i] = true

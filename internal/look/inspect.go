@@ -27,6 +27,7 @@ import (
 // Inspection is everything known of one thing.
 type Inspection struct {
 	Node       inventory.Node
+	Called     inventory.Called
 	Disk       inventory.Node // it itself, or the disk that it is part of
 	Type       string         // of a partition, with what it means
 	Uses       []inventory.Use
@@ -68,7 +69,7 @@ func Inspect(ctx context.Context, r machine.Reader, word string, depth InspectDe
 	if err != nil {
 		return nil, err
 	}
-	i := &Inspection{Node: n, Disk: n, Started: v.Machine.Firmware, Uses: v.UsesOf(n.Name), Findings: verify.About(v, verify.All(v), n.Name)}
+	i := &Inspection{Node: n, Called: target.NameOf(v, n), Disk: n, Started: v.Machine.Firmware, Uses: v.UsesOf(n.Name), Findings: verify.About(v, verify.All(v), n.Name)}
 	if n.Parent != "" {
 		i.Disk, _ = v.Node(n.Parent)
 		i.Type = table.TypeWords(i.Disk.Table, n.Entry.Type)

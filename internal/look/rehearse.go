@@ -20,6 +20,7 @@ import (
 	"fundus/core/text/fstab"
 	"fundus/core/text/unit"
 	"fundus/core/verify"
+	"fundus/core/way"
 	"fundus/internal/machine"
 	"fundus/internal/machine/files"
 )
@@ -34,7 +35,7 @@ type RehearsedLine struct {
 	Device  string
 	Outcome string
 	Reason  string
-	Next    string // what mends it
+	Next    way.Step // what mends it
 	NoFail  bool
 	Options string
 	Dump    int
@@ -235,7 +236,7 @@ func (s Supposing) only(v *inventory.Inventory, r *boot.Report) error {
 		return !means && (errNode != nil || l.Device != n.Name)
 	})
 	if len(r.Lines) == 0 {
-		return advice.Way(fmt.Errorf("%s: %w", s.Only, ErrNoLine), "fundus rehearse")
+		return way.To(fmt.Errorf("%s: %w", s.Only, ErrNoLine), way.Rehearse())
 	}
 	return nil
 }
@@ -258,7 +259,7 @@ func readable(v *inventory.Inventory) error {
 func RehearseAt(v *inventory.Inventory, seen Seen) (*Rehearsal, error) {
 	f := v.Files[fstab.Path]
 	if err := readable(v); err != nil && f.Missing && len(seen.Data) > 0 {
-		return nil, advice.Way(err, "fundus fstab restore")
+		return nil, way.To(err, way.FstabRestore())
 	} else if err != nil && !f.Missing { // without one a machine boots all the same
 		return nil, err
 	}
@@ -266,7 +267,7 @@ func RehearseAt(v *inventory.Inventory, seen Seen) (*Rehearsal, error) {
 	out := rehearsal(v, report, all)
 	if lost, is := fstab.Emptied(f.Data, seen.Data); is {
 		now := len(v.Fstab().Entries())
-		found := FstabEmptied.New(fstab.Path, "%d lines are left of %d that were seen on %s; where that was meant, fundus fstab check --accept", now, now+lost, seen.At.UTC().Format("2006-01-02 15:04 MST")).WithMend("fundus fstab restore")
+		found := FstabEmptied.New(fstab.Path, "%d lines are left of %d that were seen on %s; where that was meant, fundus fstab check --accept", now, now+lost, seen.At.UTC().Format("2006-01-02 15:04 MST")).WithMend(way.FstabRestore())
 		out.Findings = slices.Insert(out.Findings, 0, found)
 	}
 	return out, nil
@@ -334,38 +335,38 @@ func severityOf(verdict boot.Verdict, lines []boot.Line) (worst finding.Severity
 	return worst
 }
 
-// mend is the command that makes good what becomes of a line, "" where none does without a doubt.
+// mend is the command that makes good what becomes of a line, none where none does without a doubt.
 // What is missing may come back: its line is not taken out, the boot goes on without it.
-func mend(v *inventory.Inventory, l boot.Line, found []finding.Finding) string {
+func mend(v *inventory.Inventory, l boot.Line, found []finding.Finding) way.Step {
 	if l.File != "" || l.Outcome.Rank() < boot.Left.Rank() {
-		return ""
+		return way.None()
 	}
-	if a := advice.Absent(v, l.Dir, l.Dir); l.Device == "" && strings.HasPrefix(a.Next, "fundus recover") {
+	if a := advice.Absent(v, l.Dir, l.Dir); l.Device == "" && a.Next.Is("recover") {
 		return a.Next
 	}
 	if l.Outcome == boot.Left && !l.Missing() && l.Device == "" {
-		return ""
+		return way.None()
 	}
 	thing := fmt.Sprintf("%s:%d", fstab.Path, l.Number)
 	for _, f := range finding.AtLeast(found, finding.Warning) {
-		if f.Thing == thing && f.Mend != "" && !strings.HasPrefix(f.Mend, "fundus fstab disable") {
+		if f.Thing == thing && !f.Mend.Empty() && !f.Mend.Is("fstab disable") {
 			return f.Mend
 		}
 	}
 	switch where := l.Unit.Where; {
 	case l.Outcome == boot.Unread:
-		return ""
+		return way.None()
 	case l.Unit.Entry.IsSwap():
-		return fmt.Sprintf("fundus fstab disable %d", l.Number)
+		return way.FstabDisable(way.N(l.Number))
 	case l.Device != "" && strings.Contains(l.Reason, "is missing, and the root is read-only"):
 		if root, ok := v.MountedAt("/"); ok && root.ReadOnly { // nobody can make it today either
-			return "fundus fstab edit / --drop=ro"
+			return way.FstabEdit("/", "--drop=ro")
 		}
-		return "fundus mount " + where + " --make"
+		return way.Mount(where, "--make")
 	case (l.Device == "" || l.Outcome == boot.Emergency) && !advice.Kept(l.Dir) && !l.NoFail:
-		return fmt.Sprintf("fundus fstab edit %d --add=nofail", l.Number)
+		return way.FstabEdit(way.N(l.Number), "--add=nofail")
 	}
-	return ""
+	return way.None()
 }
 
 // mountedNow says whether what the line says is so now.

@@ -20,8 +20,9 @@ type Survey struct {
 	Inventory *inventory.Inventory
 	Disks     []inventory.Node // that were asked for, with what belongs to them
 	Findings  []finding.Finding
-	Named     map[string]string // mount point in fstab, by the node that the line names
-	LeftOut   []string          // disks that are none to an administrator, unless named
+	Called    map[string]inventory.Called // by which words each device is named
+	Named     map[string]string           // mount point in fstab, by the node that the line names
+	LeftOut   []string                    // disks that are none to an administrator, unless named
 	Filter    SurveyFilter
 	config    *config.Config
 	Matching  map[string]bool // names of the nodes that the filter lets pass; nil without one
@@ -44,7 +45,7 @@ func NewSurvey(ctx context.Context, r machine.Reader, words []string, f SurveyFi
 	if err != nil {
 		return nil, err
 	}
-	s := &Survey{Inventory: v, Findings: verify.All(v), Filter: f, config: c, Named: v.Named()}
+	s := &Survey{Inventory: v, Findings: verify.All(v), Filter: f, config: c, Named: v.Named(), Called: target.Called(v, v.Nodes)}
 	if len(words) == 0 {
 		for _, n := range v.Disks() {
 			if n.Minor() && !f.All {

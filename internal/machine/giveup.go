@@ -8,6 +8,7 @@ import (
 
 	"fundus/core/inventory"
 	"fundus/core/memory"
+	"fundus/core/way"
 )
 
 // GiveUp is the action that gives an area of swap up which is on, with what brings it back as
@@ -48,5 +49,5 @@ func roomFor(v *inventory.Inventory, a Action) *Refusal {
 	if sum.Fits() {
 		return nil
 	}
-	return &Refusal{Rule: RuleMemory, Thing: cmp.Or(a.Device, a.Where), Text: sum.String() + ": the kernel would kill programs to make room", Next: "fundus swap list"}
+	return &Refusal{Rule: RuleMemory, Thing: cmp.Or(a.Device, a.Where), Text: sum.String() + ": the kernel would kill programs to make room", Next: way.SwapList()}
 }

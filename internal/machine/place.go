@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"fundus/core/text"
+	"fundus/core/way"
 	"fundus/internal/oscall"
 )
 
@@ -72,7 +73,7 @@ func (p Place) Refuse(path string, inPlace bool) *Refusal {
 		name = path + " (" + p.Path + ")"
 	}
 	no := func(next, format string, args ...any) *Refusal {
-		return &Refusal{Rule: RuleFile, Thing: name, Text: fmt.Sprintf(format, args...), Next: next}
+		return &Refusal{Rule: RuleFile, Thing: name, Text: fmt.Sprintf(format, args...), Next: way.ByHand(next)}
 	}
 	switch {
 	case p.ReadOnly:

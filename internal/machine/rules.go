@@ -14,6 +14,7 @@ import (
 	"fundus/core/kind"
 	"fundus/core/mounts"
 	"fundus/core/text/fstab"
+	"fundus/core/way"
 )
 
 // Rule names one thing that a kernel refuses.
@@ -58,28 +59,26 @@ type Refusal struct {
 	Rule  Rule
 	Thing string
 	Text  string
-	Next  string // a command or an advice
+	Next  way.Step
 }
 
 func (r *Refusal) Error() string {
 	text := r.Thing + ": " + r.Text
-	if r.Next != "" && r.Way() == "" {
-		text += "; " + r.Next
+	if len(r.Next.Words) == 0 && r.Next.Text != "" {
+		text += "; " + r.Next.Text
 	}
 	return text
 }
 
-// Way is the command that leads on, where Next is one; it is not part of the text.
-func (r *Refusal) Way() string {
-	for _, program := range []string{"fundus ", "mkdir "} {
-		if strings.HasPrefix(r.Next, program) {
-			return r.Next
-		}
+// Way is the command that leads on, where Next is one; a sentence is part of the text.
+func (r *Refusal) Way() way.Step {
+	if len(r.Next.Words) == 0 {
+		return way.None()
 	}
-	return ""
+	return r.Next
 }
 
-func refuse(rule Rule, thing, next, format string, args ...any) *Refusal {
+func refuse(rule Rule, thing string, next way.Step, format string, args ...any) *Refusal {
 	return &Refusal{rule, thing, fmt.Sprintf(format, args...), next}
 }
 
@@ -94,7 +93,7 @@ func (a Action) MountType(c fs.Content) string {
 func checkMount(v *inventory.Inventory, a Action) *Refusal {
 	n, ok := v.Node(a.Device)
 	if !ok {
-		return refuse(RuleNoDevice, a.Device, "fundus survey", "there is no such device")
+		return refuse(RuleNoDevice, a.Device, way.Survey(), "there is no such device")
 	}
 	if r := checkKnown(v, n); r != nil {
 		return r
@@ -105,9 +104,9 @@ func checkMount(v *inventory.Inventory, a Action) *Refusal {
 	}
 	switch {
 	case !v.Dirs[a.Where] && !a.Make:
-		return refuse(RuleDirectory, a.Where, fmt.Sprintf("fundus mount %s %s --make", n.Name, a.Where), "there is no such directory")
+		return refuse(RuleDirectory, a.Where, way.Mount(n.Name, a.Where, "--make"), "there is no such directory")
 	case n.Hardware.ReadOnly && !hasOption(a.Options, "ro"):
-		return refuse(RuleReadOnly, n.Name, "add --options ro", "the medium is read-only")
+		return refuse(RuleReadOnly, n.Name, way.ByHand("add --options ro"), "the medium is read-only")
 	}
 	if r := checkAsleep(v, n, nil); r != nil && !hasOption(a.Options, "ro") {
 		return r
@@ -120,13 +119,13 @@ func obstacle(n inventory.Node, a mounts.Ask, o *mounts.Obstacle) *Refusal {
 	c, _ := n.Content()
 	next := map[mounts.Reason]struct {
 		rule Rule
-		next string
+		next way.Step
 	}{
-		mounts.Unread: {RuleNoContent, "fundus inspect " + n.Name}, mounts.Nothing: {RuleNoContent, "fundus inspect " + n.Name},
-		mounts.Fenced: {RuleFenced, "fundus recover " + c.UUID}, mounts.Kind: {RuleWrongKind, ""},
-		mounts.Damaged: {RuleDamaged, "fundus inspect " + n.Name}, mounts.Features: {RuleFeature, "a newer kernel may know them"},
-		mounts.TooLarge: {RuleTooLarge, "give the partition its former size again"}, mounts.Remount: {RuleOption, ""},
-		mounts.Option: {RuleOption, "fundus options " + a.As()}, mounts.Busy: {RuleMounted, ""}, mounts.Twin: {RuleMounted, fmt.Sprintf("fundus adjust %s uuid=new, where it is a copy", n.Name)},
+		mounts.Unread: {RuleNoContent, way.Inspect(n.Name)}, mounts.Nothing: {RuleNoContent, way.Inspect(n.Name)},
+		mounts.Fenced: {RuleFenced, way.Recover(c.UUID)}, mounts.Kind: {RuleWrongKind, way.None()},
+		mounts.Damaged: {RuleDamaged, way.Inspect(n.Name)}, mounts.Features: {RuleFeature, way.ByHand("a newer kernel may know them")},
+		mounts.TooLarge: {RuleTooLarge, way.ByHand("give the partition its former size again")}, mounts.Remount: {RuleOption, way.None()},
+		mounts.Option: {RuleOption, way.Options(a.As())}, mounts.Busy: {RuleMounted, way.None()}, mounts.Twin: {RuleMounted, way.Adjust(n.Name, "uuid=new,", "where", "it", "is", "a", "copy")},
 	}[o.Reason]
 	return refuse(next.rule, n.Name, next.next, "%s", o.Says)
 }
@@ -139,11 +138,11 @@ func checkKnown(v *inventory.Inventory, n inventory.Node) *Refusal {
 	case n.Form != inventory.Partition || n.InKernel || v.Imaged(n):
 		return nil
 	case disk.Table != nil && disk.Table.Unseen != "":
-		return refuse(RuleNoDevice, n.Name, "fundus table repair "+disk.Name, "Linux sees no partition of %s: %s", disk.Name, disk.Table.Unseen)
+		return refuse(RuleNoDevice, n.Name, way.TableRepair(disk.Name), "Linux sees no partition of %s: %s", disk.Name, disk.Table.Unseen)
 	case n.Linux.Size == 0:
-		return refuse(RuleNoDevice, n.Name, "fundus verify "+disk.Name, "the kernel makes no device of what the table says of it")
+		return refuse(RuleNoDevice, n.Name, way.Verify(disk.Name), "the kernel makes no device of what the table says of it")
 	}
-	return refuse(RuleNoDevice, n.Name, "fundus rescan "+disk.Name, "the kernel goes by other partitions")
+	return refuse(RuleNoDevice, n.Name, way.Rescan(disk.Name), "the kernel goes by other partitions")
 }
 
 // refusedOptions says what the kernel has against the options, each of them; "" for nothing.
@@ -162,18 +161,18 @@ func checkUnmount(v *inventory.Inventory, a Action) *Refusal {
 	if other, there := v.OtherAt(a.Where); there {
 		use, ok = other, true
 		if kernels(a.Where) {
-			return refuse(RuleRoot, a.Where, "", "the running system needs the %s that is mounted there", other.Kind)
+			return refuse(RuleRoot, a.Where, way.None(), "the running system needs the %s that is mounted there", other.Kind)
 		}
 	}
 	if !ok {
-		return refuse(RuleNotMounted, a.Where, "fundus survey", "nothing is mounted there")
+		return refuse(RuleNotMounted, a.Where, way.Survey(), "nothing is mounted there")
 	}
 	if a.Where == "/" {
-		return refuse(RuleRoot, cmp.Or(use.Node, "/"), "", "it carries the running system's root")
+		return refuse(RuleRoot, cmp.Or(use.Node, "/"), way.None(), "it carries the running system's root")
 	}
 	for _, u := range v.Uses {
 		if u.How == inventory.Mounted && strings.HasPrefix(u.Where, a.Where+"/") && !a.Detach {
-			return refuse(RuleBusy, a.Where, "fundus unmount "+a.Where+" --below", "it is busy: %s is mounted at %s", u.Node, u.Where)
+			return refuse(RuleBusy, a.Where, way.Unmount(a.Where, "--below"), "it is busy: %s is mounted at %s", u.Node, u.Where)
 		}
 	}
 	return nil
@@ -193,7 +192,7 @@ func kernels(where string) bool {
 // checkStart refuses where nobody runs who could start a unit.
 func checkStart(v *inventory.Inventory, a Action) *Refusal {
 	if !v.Machine.Systemd {
-		return refuse(RuleNoSystemd, a.Where, "", "%s is mounted by systemd or a program of its own, and systemd does not run here", orFileSystem(a.Kind))
+		return refuse(RuleNoSystemd, a.Where, way.None(), "%s is mounted by systemd or a program of its own, and systemd does not run here", orFileSystem(a.Kind))
 	}
 	return nil
 }
@@ -210,25 +209,25 @@ func CheckGather(v *inventory.Inventory, place string) (kind.Exchange, error) {
 			on, ok = o, true
 		}
 	}
-	way := kind.ExchangeOf(on.Kind)
+	how := kind.ExchangeOf(on.Kind)
 	switch {
-	case !ok || way == "":
-		return "", refuse(RuleExchange, place, "", "it lies on %s, whose files the kernel does not exchange; it does so on ext4 and XFS", orFileSystem(on.Kind))
+	case !ok || how == "":
+		return "", refuse(RuleExchange, place, way.None(), "it lies on %s, whose files the kernel does not exchange; it does so on ext4 and XFS", orFileSystem(on.Kind))
 	case on.ReadOnly:
-		return "", refuse(RuleReadOnly, place, "", "%s is mounted for reading alone", on.Where)
+		return "", refuse(RuleReadOnly, place, way.None(), "%s is mounted for reading alone", on.Where)
 	case hasOption(on.Super, "data=journal"):
-		return "", refuse(RuleExchange, place, "", "%s is mounted with data=journal, where the kernel exchanges nothing", on.Where)
+		return "", refuse(RuleExchange, place, way.None(), "%s is mounted with data=journal, where the kernel exchanges nothing", on.Where)
 	}
-	return way, nil
+	return how, nil
 }
 
 // checkBind refuses a directory or a place that is not there.
 func checkBind(v *inventory.Inventory, a Action) *Refusal {
 	switch {
 	case !v.Dirs[a.From]:
-		return refuse(RuleDirectory, a.From, "", "there is no such directory")
+		return refuse(RuleDirectory, a.From, way.None(), "there is no such directory")
 	case !v.Dirs[a.Where] && !a.Make:
-		return refuse(RuleDirectory, a.Where, fmt.Sprintf("fundus mount %s %s --options=bind --make", a.From, a.Where), "there is no such directory")
+		return refuse(RuleDirectory, a.Where, way.Mount(a.From, a.Where, "--options=bind", "--make"), "there is no such directory")
 	}
 	return nil
 }
@@ -237,15 +236,15 @@ func checkBind(v *inventory.Inventory, a Action) *Refusal {
 func checkRemount(v *inventory.Inventory, a Action) *Refusal {
 	use, ok := v.MountedAt(a.Where)
 	if !ok {
-		return refuse(RuleNotMounted, a.Where, "fundus survey", "nothing is mounted there")
+		return refuse(RuleNotMounted, a.Where, way.Survey(), "nothing is mounted there")
 	}
 	n := nodeOf(v, use.Node)
 	c, _ := n.Content()
 	if bad := refusedOptions(v, use.Kind, a.Options, c); bad != "" {
-		return refuse(RuleOption, use.Node, "fundus options "+use.Kind, "the kernel refuses that: %s", bad)
+		return refuse(RuleOption, use.Node, way.Options(use.Kind), "the kernel refuses that: %s", bad)
 	}
 	if n.Hardware.ReadOnly && hasOption(a.Options, "rw") {
-		return refuse(RuleReadOnly, use.Node, "", "the medium is read-only")
+		return refuse(RuleReadOnly, use.Node, way.None(), "the medium is read-only")
 	}
 	if r := checkAsleep(v, n, nil); r != nil && hasOption(a.Options, "rw") {
 		return r
@@ -294,7 +293,7 @@ func checkIdentify(v *inventory.Inventory, a Action) *Refusal {
 	k, _ := kind.Of(c)
 	if mounts := Mounts(v, n.Name); len(mounts) > 0 && k.LiveID != nil {
 		if err := k.LiveID(c); err != nil {
-			return refuse(RuleWrongKind, n.Name, "fundus unmount "+mounts[0].Where, "the kernel does not change its identifier while it is mounted: %v", err)
+			return refuse(RuleWrongKind, n.Name, way.Unmount(mounts[0].Where), "the kernel does not change its identifier while it is mounted: %v", err)
 		}
 	}
 	return checkThroughMount(v, n, c, k.SetID != nil, k.LiveID != nil)
@@ -315,19 +314,19 @@ func checkGrow(v *inventory.Inventory, a Action) *Refusal {
 	mounts := Mounts(v, a.Device)
 	switch {
 	case !ok:
-		return refuse(RuleNoDevice, a.Device, "fundus survey", "there is no such device")
+		return refuse(RuleNoDevice, a.Device, way.Survey(), "there is no such device")
 	case !holds || k.Growing == nil:
-		return refuse(RuleWrongKind, n.Name, "", "the kernel makes no %s larger", orNothing(advice.Holds(n)))
+		return refuse(RuleWrongKind, n.Name, way.None(), "the kernel makes no %s larger", orNothing(advice.Holds(n)))
 	case !Grows(v, k):
-		return refuse(RuleNoGrowth, n.Name, "", "a bench does not make a mounted %s larger", c.Kind)
+		return refuse(RuleNoGrowth, n.Name, way.None(), "a bench does not make a mounted %s larger", c.Kind)
 	case len(mounts) == 0:
-		return refuse(RuleNotMounted, n.Name, "fundus mount "+n.Name, "it is not mounted")
+		return refuse(RuleNotMounted, n.Name, way.Mount(n.Name), "it is not mounted")
 	case !slices.Contains(k.Growing.Types, mounts[0].Kind):
-		return refuse(RuleWrongKind, n.Name, "fundus unmount "+mounts[0].Where, "the kernel makes nothing larger that is mounted as %s", mounts[0].Kind)
+		return refuse(RuleWrongKind, n.Name, way.Unmount(mounts[0].Where), "the kernel makes nothing larger that is mounted as %s", mounts[0].Kind)
 	case mounts[0].ReadOnly:
-		return refuse(RuleReadOnly, n.Name, fmt.Sprintf("fundus mount %s --remount --options=rw", mounts[0].Where), "it is mounted for reading alone")
+		return refuse(RuleReadOnly, n.Name, way.Mount(mounts[0].Where, "--remount", "--options=rw"), "it is mounted for reading alone")
 	case a.Length > n.Size:
-		return refuse(RuleTooLarge, n.Name, "", "it would have %d bytes, and the device has %d", a.Length, n.Size)
+		return refuse(RuleTooLarge, n.Name, way.None(), "it would have %d bytes, and the device has %d", a.Length, n.Size)
 	}
 	return nil
 }
@@ -337,11 +336,11 @@ func checkGrow(v *inventory.Inventory, a Action) *Refusal {
 func contentOf(v *inventory.Inventory, a Action, what string) (inventory.Node, fs.Content, *Refusal) {
 	n, ok := v.Node(a.Device)
 	if !ok {
-		return n, fs.Content{}, refuse(RuleNoDevice, a.Device, "fundus survey", "there is no such device")
+		return n, fs.Content{}, refuse(RuleNoDevice, a.Device, way.Survey(), "there is no such device")
 	}
 	c, ok := n.Content()
 	if !ok {
-		return n, c, refuse(RuleNoContent, n.Name, "fundus inspect "+n.Name, "it holds nothing that could have %s (%s)", what, orNothing(advice.Holds(n)))
+		return n, c, refuse(RuleNoContent, n.Name, way.Inspect(n.Name), "it holds nothing that could have %s (%s)", what, orNothing(advice.Holds(n)))
 	}
 	return n, c, nil
 }
@@ -354,9 +353,9 @@ func checkThroughMount(v *inventory.Inventory, n inventory.Node, c fs.Content, o
 	case len(mounts) == 0 && offline:
 		return claimRefused(v, n)
 	case !call || len(mounts) == 0:
-		return refuse(RuleWrongKind, n.Name, "", "the kernel has no call for that on a mounted %s", c.Kind)
+		return refuse(RuleWrongKind, n.Name, way.None(), "the kernel has no call for that on a mounted %s", c.Kind)
 	case readOnlyWords(mounts[0]) != "":
-		return refuse(RuleReadOnly, n.Name, "fundus unmount "+mounts[0].Where, "it is mounted at %s for reading alone, and the kernel writes nothing through that", mounts[0].Where)
+		return refuse(RuleReadOnly, n.Name, way.Unmount(mounts[0].Where), "it is mounted at %s for reading alone, and the kernel writes nothing through that", mounts[0].Where)
 	}
 	return checkAsleep(v, n, nil)
 }
@@ -371,7 +370,7 @@ func claimRefused(v *inventory.Inventory, n inventory.Node) (refusal *Refusal) {
 func checkDiscard(v *inventory.Inventory, a Action) *Refusal {
 	n, ok := v.Node(a.Device)
 	if !ok {
-		return refuse(RuleNoDevice, a.Device, "fundus survey", "there is no such device")
+		return refuse(RuleNoDevice, a.Device, way.Survey(), "there is no such device")
 	}
 	return claimRefused(v, n)
 }
@@ -382,7 +381,7 @@ func checkSwap(v *inventory.Inventory, a Action) *Refusal {
 	}
 	n, ok := v.Node(a.Device)
 	if !ok {
-		return refuse(RuleNoDevice, a.Device, "fundus survey", "there is no such device")
+		return refuse(RuleNoDevice, a.Device, way.Survey(), "there is no such device")
 	}
 	if r := cmp.Or(checkKnown(v, n), checkAsleep(v, n, nil)); r != nil && a.Verb == SwapOn {
 		return r
@@ -394,15 +393,15 @@ func checkSwap(v *inventory.Inventory, a Action) *Refusal {
 	c, isSwap := n.Content()
 	switch {
 	case a.Verb == SwapOn && active:
-		return refuse(RuleSwapTwice, n.Name, "", "it is already used as swap")
+		return refuse(RuleSwapTwice, n.Name, way.None(), "it is already used as swap")
 	case a.Verb == SwapOff && !active:
-		return refuse(RuleNotSwap, n.Name, "", "it is no swap area in use (%s)", orNothing(advice.Holds(n)))
+		return refuse(RuleNotSwap, n.Name, way.None(), "it is no swap area in use (%s)", orNothing(advice.Holds(n)))
 	case a.Verb == SwapOn && n.Holding() == inventory.Empty:
-		return refuse(RuleNotSwap, n.Name, "fundus format "+n.Name+" swap", "it is empty, and no swap area yet")
+		return refuse(RuleNotSwap, n.Name, way.Format(n.Name, "swap"), "it is empty, and no swap area yet")
 	case a.Verb == SwapOn && mounts.WrongPage(c) != "":
-		return refuse(RuleNotSwap, n.Name, "fundus inspect "+n.Name, "%s", mounts.WrongPage(c))
+		return refuse(RuleNotSwap, n.Name, way.Inspect(n.Name), "%s", mounts.WrongPage(c))
 	case a.Verb == SwapOn && (!isSwap || c.Class != fs.Swap):
-		return refuse(RuleNotSwap, n.Name, "fundus swap list", "it is no swap area (%s)", orNothing(advice.Holds(n)))
+		return refuse(RuleNotSwap, n.Name, way.SwapList(), "it is no swap area (%s)", orNothing(advice.Holds(n)))
 	}
 	return nil
 }
@@ -411,9 +410,9 @@ func checkSwapFile(v *inventory.Inventory, a Action) *Refusal {
 	active := slices.ContainsFunc(v.Areas, func(o inventory.Area) bool { return o.Path == a.Where })
 	switch {
 	case a.Verb == SwapOn && active:
-		return refuse(RuleSwapTwice, a.Where, "", "it is already used as swap")
+		return refuse(RuleSwapTwice, a.Where, way.None(), "it is already used as swap")
 	case a.Verb == SwapOff && !active:
-		return refuse(RuleNotSwap, a.Where, "", "it is no swap area in use")
+		return refuse(RuleNotSwap, a.Where, way.None(), "it is no swap area in use")
 	}
 	return nil
 }
@@ -442,13 +441,13 @@ func checkReadTable(v *inventory.Inventory, a Action) *Refusal {
 func CheckClaim(v *inventory.Inventory, t Target) error {
 	disk, ok := v.Node(t.Device)
 	if !ok {
-		return refuse(RuleNoDevice, t.Device, "fundus survey", "there is no such device")
+		return refuse(RuleNoDevice, t.Device, way.Survey(), "there is no such device")
 	}
 	if disk.Hardware.ReadOnly && disk.Form == inventory.Image {
-		return refuse(RuleReadOnly, t.Device, "chmod u+w "+t.Device+", if it is to be changed", "the file's mode lets nobody write to it")
+		return refuse(RuleReadOnly, t.Device, way.Other("chmod", "u+w", t.Device).Where("if it is to be changed"), "the file's mode lets nobody write to it")
 	}
 	if disk.Hardware.ReadOnly {
-		return refuse(RuleReadOnly, t.Device, "it may have a switch for that", "the medium is read-only")
+		return refuse(RuleReadOnly, t.Device, way.ByHand("it may have a switch for that"), "the medium is read-only")
 	}
 	if r := checkAsleep(v, disk, &t); r != nil {
 		return r
@@ -466,7 +465,7 @@ func CheckClaim(v *inventory.Inventory, t Target) error {
 				continue
 			}
 			if use.Where == "/" && use.How == inventory.Mounted {
-				return refuse(RuleRoot, n.Name, "", "it carries the running system's root")
+				return refuse(RuleRoot, n.Name, way.None(), "it carries the running system's root")
 			}
 			return refuse(RuleMounted, n.Name, release(use), "it is %s", describeUse(use))
 		}
@@ -490,7 +489,7 @@ func checkAsleep(v *inventory.Inventory, on inventory.Node, t *Target) *Refusal 
 		if t != nil && t.Hold == HoldContent && *t == Whole(n, HoldContent) {
 			continue
 		}
-		return refuse(RuleAsleep, on.Name, "start that system, or give it up for good: fundus help erase", "a system sleeps in the swap area on %s: when it wakes up it destroys what was changed meanwhile", n.Name)
+		return refuse(RuleAsleep, on.Name, way.ByHand("start that system, or give it up for good: fundus help erase"), "a system sleeps in the swap area on %s: when it wakes up it destroys what was changed meanwhile", n.Name)
 	}
 	return nil
 }
@@ -526,18 +525,18 @@ func describeUse(u inventory.Use) string {
 	return "used as swap"
 }
 
-func release(u inventory.Use) string {
+func release(u inventory.Use) way.Step {
 	switch {
 	case u.How == inventory.Mounted && u.Elsewhere != "":
-		return "it must be unmounted there first"
+		return way.ByHand("it must be unmounted there first")
 	case u.How == inventory.Mounted && u.Where != "/":
-		return "fundus unmount " + u.Where
+		return way.Unmount(u.Where)
 	case u.How == inventory.SwapOn:
-		return "fundus swap off " + u.Node
+		return way.SwapOff(u.Node)
 	case u.How == inventory.Held:
-		return "take " + u.Where + " apart first"
+		return way.ByHand("take " + u.Where + " apart first")
 	}
-	return ""
+	return way.None()
 }
 
 func hasOption(options, word string) bool {

@@ -7,12 +7,13 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/text/fstab"
 	"fundus/core/text/unit"
+	"fundus/core/way"
 )
 
 // checkNamed refuses to start or stop a unit where no systemd runs.
 func checkNamed(v *inventory.Inventory, a Action) *Refusal {
 	if !v.Machine.Systemd {
-		return refuse(RuleNoSystemd, a.Unit, "", "no systemd runs here that could do it")
+		return refuse(RuleNoSystemd, a.Unit, way.None(), "no systemd runs here that could do it")
 	}
 	return nil
 }

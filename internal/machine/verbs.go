@@ -12,6 +12,7 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/quantity"
 	"fundus/core/text/fstab"
+	"fundus/core/way"
 )
 
 // verb is all that is known of a verb but how the running system does it, which is a row of package
@@ -106,7 +107,7 @@ func (a Action) Busy(who string) error {
 // occupied refuses by the rule.
 func occupied(rule Rule) func(a Action, who string) error {
 	return func(a Action, who string) error {
-		return refuse(rule, a.Device+a.Where, "close what is open there, then run the command again", "cannot %v: %s", a, who)
+		return refuse(rule, a.Device+a.Where, way.ByHand("close what is open there, then run the command again"), "cannot %v: %s", a, who)
 	}
 }
 
@@ -225,7 +226,7 @@ func verbsOfMounts() map[Verb]verb {
 				return as(Bind)(a)
 			},
 			busy: func(a Action, who string) error {
-				return refuse(RuleBusy, a.Where, "close what is open there; --wait=SECONDS waits for that, --detach does not", "it is busy: %s", who)
+				return refuse(RuleBusy, a.Where, way.ByHand("close what is open there; --wait=SECONDS waits for that, --detach does not"), "it is busy: %s", who)
 			},
 			holds: func(v *inventory.Inventory, a Action) bool {
 				_, there := v.MountedAt(a.Where)

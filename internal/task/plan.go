@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -256,8 +257,8 @@ func (p *Planner) Warn(format string, args ...any) {
 }
 
 // Want records a decision that only whoever asked can make.
-func (p *Planner) Want(option, why string, args ...any) {
-	p.Draft.Wants = append(p.Draft.Wants, draft.Need{Option: option, Why: fmt.Sprintf(why, args...)})
+func (p *Planner) Want(id draft.NeedID, device, option, why string, args ...any) {
+	p.Draft.Wants = append(p.Draft.Wants, draft.Need{ID: id, Device: device, Option: option, Why: fmt.Sprintf(why, args...)})
 }
 
 // Excuse takes things out of what must be accepted: the new findings about them are a
@@ -305,6 +306,8 @@ func (p *Planner) finish(ctx context.Context) error {
 		d.Before = append(d.Before, before.Family(t.Name)...)
 		d.After = append(d.After, after.Family(t.Name)...)
 	}
+	d.Called = target.Called(before, d.Before)
+	maps.Copy(d.Called, target.Called(after, d.After)) // what is there on both sides is named as it is then
 	was, bootBefore := verify.Judge(before)
 	is, bootAfter := verify.Judge(after)
 	for _, f := range finding.AtLeast(was, finding.Error) {

@@ -10,6 +10,7 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/refs"
 	"fundus/core/text/fstab"
+	"fundus/internal/draft"
 )
 
 // What may become of lines that name what goes, or whose identifier changes.
@@ -65,7 +66,7 @@ func (p *Planner) Leave(ctx context.Context, v *inventory.Inventory, l Leaving) 
 		return p.takeOut(ctx, l)
 	}
 	p.Excuse(things...)
-	p.Want("--references="+strings.Join(decisions(l.Now != nil), "|"), "what names %s in %s would name nothing", l.Node.Name, strings.Join(things, ", "))
+	p.Want(draft.NeedReferences, l.Node.Name, "--references="+strings.Join(decisions(l.Now != nil), "|"), "what names %s in %s would name nothing", l.Node.Name, strings.Join(things, ", "))
 	return nil
 }
 

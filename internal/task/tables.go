@@ -8,17 +8,18 @@ import (
 	"slices"
 	"strings"
 
-	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/core/extent"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/kind"
+	"fundus/core/refused"
 	"fundus/core/scan"
 	"fundus/core/table"
 	"fundus/core/table/gpt"
 	"fundus/core/table/schemes"
 	"fundus/core/target"
+	"fundus/core/way"
 	"fundus/internal/machine"
 )
 
@@ -197,7 +198,7 @@ func (p *Planner) Editor(ctx context.Context, n inventory.Node) (table.Editor, e
 	case errors.Is(err, schemes.ErrNone):
 		return nil, p.noTable(ctx, n)
 	case errors.Is(err, gpt.ErrCut):
-		return nil, advice.Way(fmt.Errorf("%s: the disk has become smaller than its table, which is not changed before it fits again", n.Name), "fundus verify %s", n.Name)
+		return nil, way.To(refused.As(refused.TableDamaged, fmt.Errorf("%s: the disk has become smaller than its table, which is not changed before it fits again", n.Name)), way.Verify(n.Name))
 	case errors.Is(err, schemes.ErrDamaged):
 		return nil, damagedTable(n, err)
 	case err != nil:
@@ -223,7 +224,7 @@ func (p *Planner) noTable(ctx context.Context, n inventory.Node) error {
 // good there is nothing to repair it from.
 func damagedTable(n inventory.Node, err error) error {
 	if n.Holding() == inventory.LostTable {
-		return advice.Way(fmt.Errorf("%s: %w: its GPT is damaged in both copies", n.Name, target.ErrNoTable), "fundus table repair %s --search", n.Name)
+		return way.To(fmt.Errorf("%s: %w: its GPT is damaged in both copies", n.Name, target.ErrNoTable), way.TableRepair(n.Name, "--search"))
 	}
-	return advice.Way(fmt.Errorf("%s: %w; nothing is changed while a copy is damaged", n.Name, err), "fundus table repair %s", n.Name)
+	return way.To(fmt.Errorf("%s: %w; nothing is changed while a copy is damaged", n.Name, err), way.TableRepair(n.Name))
 }

@@ -22,6 +22,8 @@ type DeviceDoc struct {
 	Form      string       `json:"form"`
 	Parent    string       `json:"parent,omitempty"`
 	Number    int          `json:"number,omitempty"`
+	Target    *TargetDoc   `json:"target,omitempty"`
+	Lose      string       `json:"lose,omitempty"` // what --lose wants, where something would be lost
 	Start     int64        `json:"start_bytes"`
 	Size      int64        `json:"size_bytes"`
 	Logical   int64        `json:"logical_sector_bytes"`
@@ -123,15 +125,6 @@ type MessageDoc struct {
 	Text string `json:"text"`
 }
 
-// ErrorDoc is the document of kind error.
-type ErrorDoc struct {
-	Head
-	Code  int    `json:"exit_code"`
-	Text  string `json:"text"`
-	State string `json:"state"`
-	Next  string `json:"next,omitempty"`
-}
-
 // Documents lists one empty document of each form, by the name of its schema.
 func Documents() map[string]any {
 	return map[string]any{"survey": SurveyDoc{}, "inspection": InspectDoc{}, "findings": FindingsDoc{}, "rehearsal": RehearsalDoc{}, "draft": DraftDoc{},
@@ -149,12 +142,8 @@ func (p *Printer) line(d any) error { return json.NewEncoder(p.Out).Encode(d) }
 
 func head(kind string) Head { return Head{1, kind} }
 
-// Error prints the document of an error.
-func (p *Printer) Error(code int, words, state, next string) error {
-	return p.document(ErrorDoc{head("error"), code, words, state, next})
-}
-
-func deviceDoc(v *inventory.Inventory, n inventory.Node) DeviceDoc {
+// deviceDoc is one device, with the words by which it is named where those are known.
+func deviceDoc(v *inventory.Inventory, n inventory.Node, called map[string]inventory.Called) DeviceDoc {
 	d := DeviceDoc{Name: n.Name, Path: n.Path, Form: string(n.Form), Parent: n.Parent, Number: n.Number, Start: int64(n.Start), Size: int64(n.Size),
 		Logical: n.Geometry.Logical, Physical: n.Geometry.Physical, Bus: n.Hardware.Bus, Model: n.Hardware.Model, Serial: n.Hardware.Serial,
 		Vendor: n.Hardware.Vendor, WWN: n.Hardware.WWN, Firmware: n.Hardware.Firmware, Alias: n.Alias, Layer: layerWords(n.Layer), BuiltOn: n.BuiltOn, Links: n.Links,
@@ -162,6 +151,9 @@ func deviceDoc(v *inventory.Inventory, n inventory.Node) DeviceDoc {
 		Contents: []ContentDoc{}, UsedAt: []string{}, Uses: []UseDoc{}, InKernel: n.InKernel, Problem: n.Problem, Silent: n.Silent,
 		MinIO: n.Geometry.MinIO, OptIO: n.Geometry.OptIO, Offset: n.Geometry.Offset, Spinning: n.Hardware.Rotational, Discard: int64(n.Hardware.Discard),
 		Cache: n.Hardware.WriteCache, Zoned: n.Hardware.Zoned, HotPlug: n.Hardware.HotPlug, Backing: n.Hardware.Backing}
+	if c, known := called[n.Name]; known {
+		d.Target, d.Lose = targetDoc(c), c.Lose
+	}
 	if c, ok := n.Content(); ok && len(n.Contents) > 1 {
 		d.Believed = c.Kind
 	}
@@ -190,10 +182,10 @@ func deviceDoc(v *inventory.Inventory, n inventory.Node) DeviceDoc {
 	return d
 }
 
-func devices(v *inventory.Inventory, nodes []inventory.Node) []DeviceDoc {
+func devices(v *inventory.Inventory, nodes []inventory.Node, called map[string]inventory.Called) []DeviceDoc {
 	out := []DeviceDoc{}
 	for _, n := range nodes {
-		out = append(out, deviceDoc(v, n))
+		out = append(out, deviceDoc(v, n, called))
 	}
 	return out
 }

@@ -11,6 +11,7 @@ import (
 	"fundus/core/finding"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
+	"fundus/core/way"
 	"fundus/internal/deed"
 	"fundus/internal/draft"
 )
@@ -18,28 +19,28 @@ import (
 // DraftDoc is the document of kind draft.
 type DraftDoc struct {
 	Head
-	Changed  bool              `json:"changed"`
-	Stored   bool              `json:"stored"`
-	Deed     string            `json:"deed,omitempty"`
-	Later    []string          `json:"later"`   // done on disk; the running system takes it up at the next boot
-	Remarks  []string          `json:"remarks"` // of a commit
-	Code     string            `json:"code,omitempty"`
-	Machine  string            `json:"machine"`
-	Title    string            `json:"title"`
-	Before   []DeviceDoc       `json:"before"`
-	After    []DeviceDoc       `json:"after"`
-	Facts    []FactDoc         `json:"facts"`
-	Settings []ValueDoc        `json:"settings"`
-	Notes    []string          `json:"notes"`
-	Warnings []string          `json:"warnings"`
-	Losses   []LossDoc         `json:"losses"`
-	Would    bool              `json:"would_change"`
-	Needs    []NeedDoc         `json:"needs"` // without which it is not committed
-	Files    []FileDoc         `json:"files"`
-	Findings []finding.Finding `json:"findings"`
-	Boot     BootDoc           `json:"next_boot"` // empty where the draft has no part in it
-	Steps    []StepDoc         `json:"steps"`
-	Undo     string            `json:"undo"`
+	Changed  bool         `json:"changed"`
+	Stored   bool         `json:"stored"`
+	Deed     string       `json:"deed,omitempty"`
+	Later    []string     `json:"later"`   // done on disk; the running system takes it up at the next boot
+	Remarks  []string     `json:"remarks"` // of a commit
+	Code     string       `json:"code,omitempty"`
+	Machine  string       `json:"machine"`
+	Title    string       `json:"title"`
+	Before   []DeviceDoc  `json:"before"`
+	After    []DeviceDoc  `json:"after"`
+	Facts    []FactDoc    `json:"facts"`
+	Settings []ValueDoc   `json:"settings"`
+	Notes    []string     `json:"notes"`
+	Warnings []string     `json:"warnings"`
+	Losses   []LossDoc    `json:"losses"`
+	Would    bool         `json:"would_change"`
+	Needs    []NeedDoc    `json:"needs"` // without which it is not committed
+	Files    []FileDoc    `json:"files"`
+	Findings []FindingDoc `json:"findings"`
+	Boot     BootDoc      `json:"next_boot"` // empty where the draft has no part in it
+	Steps    []StepDoc    `json:"steps"`
+	Undo     string       `json:"undo"`
 }
 
 // BootDoc is how the next boot changes.
@@ -54,12 +55,6 @@ type ValueDoc struct {
 	Key   string `json:"key"`
 	Value string `json:"value"`
 	From  string `json:"from"` // default, hint of the device, configuration or asked
-}
-
-// NeedDoc is an option that is needed, and why.
-type NeedDoc struct {
-	Option string `json:"option"`
-	Why    string `json:"why"`
 }
 
 // FileDoc is a text file whose lines change.
@@ -85,10 +80,10 @@ type StepDoc struct {
 }
 
 func draftDocument(d *draft.Draft, r Result) DraftDoc {
-	v := &inventory.Inventory{}
+	v := &inventory.Inventory{} // what uses it now is not the draft's
 	doc := DraftDoc{Head: head("draft"), Changed: r.Changed, Stored: r.Stored, Deed: r.Deed, Later: orEmpty(r.Later), Remarks: orEmpty(r.Remarks), Machine: d.Machine, Title: d.Title,
-		Before: devices(v, d.Before), After: devices(v, d.After), Facts: []FactDoc{}, Settings: []ValueDoc{}, Notes: orEmpty(d.Notes()), Warnings: orEmpty(d.Warnings()),
-		Losses: []LossDoc{}, Would: !d.Empty(), Needs: []NeedDoc{}, Files: []FileDoc{}, Findings: orEmpty(d.Findings), Boot: BootDoc{Lines: []string{}}, Steps: []StepDoc{}, Undo: string(d.Undo)}
+		Before: devices(v, d.Before, d.Called), After: devices(v, d.After, d.Called), Facts: []FactDoc{}, Settings: []ValueDoc{}, Notes: orEmpty(d.Notes()), Warnings: orEmpty(d.Warnings()),
+		Losses: []LossDoc{}, Would: !d.Empty(), Needs: needDocs(r.Needs), Files: []FileDoc{}, Findings: findingDocs(d.Findings), Boot: BootDoc{Lines: []string{}}, Steps: []StepDoc{}, Undo: string(d.Undo)}
 	if r.Stored {
 		doc.Code = d.Code
 	}
@@ -108,9 +103,6 @@ func draftDocument(d *draft.Draft, r Result) DraftDoc {
 	}
 	for _, l := range d.Losses {
 		doc.Losses = append(doc.Losses, LossDoc{l.Node, l.What, l.Name})
-	}
-	for _, n := range r.Needs {
-		doc.Needs = append(doc.Needs, NeedDoc(n))
 	}
 	for _, s := range d.Steps {
 		doc.Steps = append(doc.Steps, stepDocument(s))
@@ -320,9 +312,9 @@ func (r Committed) Document() any {
 // Words implements Report.
 func (r Committed) Words(p *Printer) {
 	d, done, deedID := r.Draft, r.Deed, r.Deed.ID
-	undo := fmt.Sprintf("fundus undo %d takes it back", done.Number)
+	undo := way.Undo(way.N(done.Number)).Line() + " takes it back"
 	if d.Request.Verb == "undo" {
-		undo = fmt.Sprintf("fundus undo %d brings it back", done.Number)
+		undo = way.Undo(way.N(done.Number)).Line() + " brings it back"
 	}
 	if !done.Reversible() {
 		undo = "there is no undo"
@@ -371,7 +363,7 @@ func (p *Printer) Stored(d *draft.Draft) {
 		return
 	}
 	p.printf("nothing is written yet; to go ahead:\n")
-	p.Next("fundus commit " + d.Code)
+	p.Next(way.Commit(d.Code))
 }
 
 // Question asks for what confirms the draft, and gives the words that will do: of the i-th

@@ -31,7 +31,7 @@ func (p *Printer) Event(at time.Time, e machine.Event) {
 	}
 	if p.JSON {
 		v := &inventory.Inventory{Nodes: e.Nodes}
-		_ = p.line(EventDoc{head("event"), at, word, e.Name, devices(v, e.Nodes)}) // nobody reads any more: the next line ends it
+		_ = p.line(EventDoc{head("event"), at, word, e.Name, devices(v, e.Nodes, nil)}) // nobody reads any more: the next line ends it
 		return
 	}
 	text := fmt.Sprintf("%s  %-5s  %s", at.Local().Format("15:04:05"), visible(e.Name), p.paint(state, word))

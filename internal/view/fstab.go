@@ -8,7 +8,6 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/text"
 
-	"fundus/core/finding"
 	"fundus/internal/look"
 )
 
@@ -21,9 +20,9 @@ type Fstab struct {
 // FstabDoc is the document of kind fstab.
 type FstabDoc struct {
 	Head
-	Machine  string            `json:"machine"`
-	Lines    []FstabLineDoc    `json:"lines"`
-	Findings []finding.Finding `json:"findings"`
+	Machine  string         `json:"machine"`
+	Lines    []FstabLineDoc `json:"lines"`
+	Findings []FindingDoc   `json:"findings"`
 }
 
 // FstabLineDoc is one line, or a comment that holds one.
@@ -44,7 +43,7 @@ type FstabLineDoc struct {
 
 // Document implements Report.
 func (r Fstab) Document() any {
-	d := FstabDoc{head("fstab"), r.Machine, []FstabLineDoc{}, orEmpty(r.Findings)}
+	d := FstabDoc{head("fstab"), r.Machine, []FstabLineDoc{}, findingDocs(r.Findings)}
 	lines := append(slices.Clone(r.Lines), r.Disabled...)
 	slices.SortFunc(lines, func(a, b look.RehearsedLine) int { return a.Number - b.Number })
 	for _, l := range lines {

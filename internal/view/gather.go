@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 
+	"fundus/core/way"
 	"fundus/internal/act"
 )
 
@@ -93,7 +94,7 @@ func (r Gathered) Words(p *Printer) {
 	r.left(p)
 	if r.Draft {
 		p.printf("\nto put them together:\n")
-		p.Next("fundus gather " + r.Place)
+		p.Next(way.Gather(r.Place))
 	}
 }
 
@@ -131,6 +132,6 @@ func (r Gathered) left(p *Printer) {
 	}
 	if r.Busy > 0 {
 		p.printf("once those are not written any more:\n")
-		p.Next("fundus gather " + r.Place)
+		p.Next(way.Gather(r.Place))
 	}
 }

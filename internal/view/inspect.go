@@ -8,26 +8,26 @@ import (
 	"strings"
 
 	"fundus/core/advice"
-	"fundus/core/finding"
 	"fundus/core/inventory"
+	"fundus/core/way"
 	"fundus/internal/look"
 )
 
 // InspectDoc is the document of kind inspection.
 type InspectDoc struct {
 	Head
-	Device     DeviceDoc         `json:"device"`
-	Alignment  string            `json:"alignment"`
-	Started    string            `json:"firmware,omitempty"` // of the machine: UEFI or BIOS
-	Differs    []string          `json:"options_differ"`     // of its mounts from fstab
-	Places     []FactDoc         `json:"places"`             // partitions and gaps of a disk
-	Settings   []FactDoc         `json:"settings"`           // of its content, as they are now
-	Remains    *RemainsDoc       `json:"remains,omitempty"`  // of a file system whose first superblock is gone
-	References []string          `json:"references"`
-	Findings   []finding.Finding `json:"findings"`
-	Structures []StructureDoc    `json:"structures,omitempty"` // with --fields
-	BytesAt    int64             `json:"bytes_start,omitempty"`
-	Bytes      string            `json:"bytes,omitempty"` // with --bytes, in hexadecimal
+	Device     DeviceDoc      `json:"device"`
+	Alignment  string         `json:"alignment"`
+	Started    string         `json:"firmware,omitempty"` // of the machine: UEFI or BIOS
+	Differs    []string       `json:"options_differ"`     // of its mounts from fstab
+	Places     []FactDoc      `json:"places"`             // partitions and gaps of a disk
+	Settings   []FactDoc      `json:"settings"`           // of its content, as they are now
+	Remains    *RemainsDoc    `json:"remains,omitempty"`  // of a file system whose first superblock is gone
+	References []string       `json:"references"`
+	Findings   []FindingDoc   `json:"findings"`
+	Structures []StructureDoc `json:"structures,omitempty"` // with --fields
+	BytesAt    int64          `json:"bytes_start,omitempty"`
+	Bytes      string         `json:"bytes,omitempty"` // with --bytes, in hexadecimal
 }
 
 // RemainsDoc is what copies of a superblock say of a file system whose first one is gone.
@@ -51,8 +51,8 @@ func remainsDoc(i *look.Inspection) *RemainsDoc {
 
 func inspectDocument(i *look.Inspection) InspectDoc {
 	v := &inventory.Inventory{Nodes: []inventory.Node{i.Node}, Uses: i.Uses}
-	doc := InspectDoc{Head: head("inspection"), Device: deviceDoc(v, i.Node), Alignment: i.Alignment, Started: i.Started, Differs: []string{}, Places: []FactDoc{}, Settings: []FactDoc{}, Remains: remainsDoc(i), References: orEmpty(i.References),
-		Findings: orEmpty(i.Findings), Structures: structureDocs(i), BytesAt: i.BytesAt, Bytes: hex.EncodeToString(i.Bytes)}
+	doc := InspectDoc{Head: head("inspection"), Device: deviceDoc(v, i.Node, map[string]inventory.Called{i.Node.Name: i.Called}), Alignment: i.Alignment, Started: i.Started, Differs: []string{}, Places: []FactDoc{}, Settings: []FactDoc{}, Remains: remainsDoc(i), References: orEmpty(i.References),
+		Findings: findingDocs(i.Findings), Structures: structureDocs(i), BytesAt: i.BytesAt, Bytes: hex.EncodeToString(i.Bytes)}
 	for _, u := range i.Uses {
 		if words := i.Differs(u); words != "" {
 			doc.Differs = append(doc.Differs, u.Where+": "+words)
@@ -129,7 +129,7 @@ func (r Inspection) Words(p *Printer) {
 	if r := i.Remains; r != nil && r.Option != "" {
 		p.printf("\n")
 		p.wrap(0, "", "to look at its files, and write nothing:")
-		p.Next(fmt.Sprintf("fundus mount %s DIRECTORY --options=ro,%s", n.Name, r.Option))
+		p.Next(way.Mount(n.Name, "DIRECTORY", "--options=ro,"+r.Option).Asking("DIRECTORY"))
 	}
 	if len(i.Findings) > 0 {
 		p.printf("\n")

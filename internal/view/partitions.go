@@ -9,6 +9,7 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/quantity"
 	"fundus/core/table"
+	"fundus/core/way"
 	"fundus/internal/look"
 )
 
@@ -32,7 +33,7 @@ func (r Partitions) Words(p *Printer) {
 	}
 	if len(d.Table.Parts) == 0 {
 		p.printf("  no partitions; one is made by:\n")
-		p.Next("fundus partition add " + visible(d.Name))
+		p.Next(way.PartitionAdd(d.Name))
 	}
 }
 

@@ -16,6 +16,7 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"fundus/core/quantity"
+	"fundus/core/way"
 )
 
 // Printer knows where and how to print.
@@ -289,7 +290,16 @@ func (p *Printer) broken(indent int, first, words string) (lines []string) {
 
 // Next prints the command that leads on, alone and whole on its line, so that it can be
 // copied.
-func (p *Printer) Next(command string) { p.printf("  %s\n", p.paint(Strong, visible(command))) }
+func (p *Printer) Next(s way.Step) {
+	if len(s.Words) == 0 {
+		p.printf("  %s\n", visible(s.Text))
+		return
+	}
+	p.printf("  %s\n", p.paint(Strong, visible(s.Line())))
+	if s.Text != "" {
+		p.printf("  (%s)\n", visible(s.Text))
+	}
+}
 
 // Failure prints an error for people.
 func (p *Printer) Failure(words string) { p.wrap(0, "fundus: ", visible(words)) }

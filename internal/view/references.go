@@ -31,7 +31,7 @@ type ReferenceDoc struct {
 // RemadeDoc is a partition that lines probably mean by an identifier which no device has.
 type RemadeDoc struct {
 	Device string `json:"device"`
-	Mend   string `json:"mend"`  // the command that gives it back what they say
+	Mend   WayDoc `json:"mend"`  // the command that gives it back what they say
 	Guess  bool   `json:"guess"` // nothing but its kind speaks for it
 }
 
@@ -44,7 +44,7 @@ func referencesDocument(r *look.References) ReferencesDoc {
 		doc.References = append(doc.References, ReferenceDoc{l.Path, l.Line, l.Text, l.Spec, l.By, l.What, l.Device, l.Writer})
 	}
 	for _, again := range r.Remade {
-		doc.Remade = append(doc.Remade, RemadeDoc{again.Node, again.Mend, again.Guess})
+		doc.Remade = append(doc.Remade, RemadeDoc{again.Node, wayDoc(again.Mend), again.Guess})
 	}
 	return doc
 }
@@ -97,7 +97,7 @@ func (r References) Words(p *Printer) {
 		}
 		p.printf("\n")
 		p.wrap(0, "", fmt.Sprintf("%s may be meant%s, made anew with another PARTUUID. Where that is so, this gives it back:", visible(again.Node), words))
-		p.printf("  %s\n", again.Mend)
+		p.Next(again.Mend)
 	}
 }
 

@@ -29,20 +29,20 @@ type RehearsalDoc struct {
 
 // LineDoc is one line of fstab.
 type LineDoc struct {
-	Number     int    `json:"line"` // 0 for a unit
-	Unit       string `json:"unit_file,omitempty"`
-	Spec       string `json:"spec"`
-	MountPoint string `json:"mount_point"`
-	Type       string `json:"type"`
-	Device     string `json:"device,omitempty"`
-	Outcome    string `json:"outcome"`
-	Reason     string `json:"reason"`
-	Mend       string `json:"mend,omitempty"`
-	Wait       int    `json:"wait_seconds"` // -1: without an end
-	Cause      bool   `json:"cause"`        // the verdict comes of it
-	NoFail     bool   `json:"nofail"`
-	Options    string `json:"options"`
-	Pass       int    `json:"check_order"`
+	Number     int     `json:"line"` // 0 for a unit
+	Unit       string  `json:"unit_file,omitempty"`
+	Spec       string  `json:"spec"`
+	MountPoint string  `json:"mount_point"`
+	Type       string  `json:"type"`
+	Device     string  `json:"device,omitempty"`
+	Outcome    string  `json:"outcome"`
+	Reason     string  `json:"reason"`
+	Mend       *WayDoc `json:"mend,omitempty"`
+	Wait       int     `json:"wait_seconds"` // -1: without an end
+	Cause      bool    `json:"cause"`        // the verdict comes of it
+	NoFail     bool    `json:"nofail"`
+	Options    string  `json:"options"`
+	Pass       int     `json:"check_order"`
 }
 
 // seconds are those of a span, of a part of one the whole; -1 for one without an end.
@@ -56,7 +56,7 @@ func seconds(d time.Duration) int {
 func rehearsalDocument(r *look.Rehearsal) RehearsalDoc {
 	d := RehearsalDoc{head("rehearsal"), r.Machine, orEmpty(r.Supposed), r.Verdict, r.Sentence, r.Why, seconds(r.Delay), r.Root, []LineDoc{}, orEmpty(r.Notes), orEmpty(r.Unforeseen)}
 	for _, l := range all(r) {
-		d.Lines = append(d.Lines, LineDoc{l.Number, l.File, l.Spec, l.Dir, l.Kind, l.Device, l.Outcome, l.Reason, l.Next, seconds(l.Wait), l.First, l.NoFail, l.Options, l.Pass})
+		d.Lines = append(d.Lines, LineDoc{l.Number, l.File, l.Spec, l.Dir, l.Kind, l.Device, l.Outcome, l.Reason, wayOf(l.Next), seconds(l.Wait), l.First, l.NoFail, l.Options, l.Pass})
 	}
 	return d
 }
@@ -146,8 +146,8 @@ func (p *Printer) rehearsed(list []look.RehearsedLine) {
 			words += ": " + visible(l.Reason)
 		}
 		p.wrap(0, fmt.Sprintf("%4s  %s  %s  ", place(l), text.Pad(text.Snip(visible(l.Dir), dirs, p.ellipsis()), dirs, ' '), text.Pad(text.Snip(visible(l.Kind), kinds, p.ellipsis()), kinds, ' ')), words)
-		if l.Next != "" {
-			p.printf("      %s\n", p.paint(Strong, visible(l.Next)))
+		if !l.Next.Empty() {
+			p.printf("      %s\n", p.paint(Strong, visible(l.Next.String())))
 		}
 	}
 }

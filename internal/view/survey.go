@@ -37,7 +37,7 @@ func surveyDocument(s *look.Survey) SurveyDoc {
 	d := SurveyDoc{Head: head("survey"), Machine: s.Inventory.Machine.String(), Started: s.Inventory.Machine.Firmware, Devices: []DeviceDoc{}, Free: []FreeDoc{}}
 	for _, disk := range s.Disks {
 		family := slices.DeleteFunc(s.Inventory.Family(disk.Name), func(n inventory.Node) bool { return s.Matching != nil && n.Parent != "" && !s.Matching[n.Name] })
-		d.Devices = append(d.Devices, devices(s.Inventory, family)...)
+		d.Devices = append(d.Devices, devices(s.Inventory, family, s.Called)...)
 		for _, x := range pieces(s.Inventory, disk) {
 			if x.node == nil && shown(s, x) {
 				d.Free = append(d.Free, FreeDoc{disk.Name, int64(x.start), int64(x.size)})

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"strings"
 
-	"fundus/core/finding"
 	"fundus/internal/look"
 )
 
@@ -19,9 +18,9 @@ type Units struct {
 // UnitsDoc is the document of kind units.
 type UnitsDoc struct {
 	Head
-	Units    []UnitDoc         `json:"units"`
-	Lines    int               `json:"fstab_lines"` // of which more units are made at each boot
-	Findings []finding.Finding `json:"findings"`
+	Units    []UnitDoc    `json:"units"`
+	Lines    int          `json:"fstab_lines"` // of which more units are made at each boot
+	Findings []FindingDoc `json:"findings"`
 }
 
 // UnitDoc is one.
@@ -41,7 +40,7 @@ type UnitDoc struct {
 
 // Document implements Report.
 func (r Units) Document() any {
-	d := UnitsDoc{head("units"), []UnitDoc{}, r.Lines, orEmpty(r.Findings)}
+	d := UnitsDoc{head("units"), []UnitDoc{}, r.Lines, findingDocs(r.Findings)}
 	for _, u := range r.List {
 		by := []string{}
 		for _, p := range u.By {

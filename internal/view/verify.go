@@ -11,11 +11,11 @@ import (
 // FindingsDoc is the document of kinds verification and fstab-check.
 type FindingsDoc struct {
 	Head
-	Findings []finding.Finding `json:"findings"`
+	Findings []FindingDoc `json:"findings"`
 }
 
 func findingsDocument(kind string, list []finding.Finding) FindingsDoc {
-	return FindingsDoc{head(kind), orEmpty(list)}
+	return FindingsDoc{head(kind), findingDocs(list)}
 }
 
 // Verification is findings, or one line that says what was looked at.
@@ -93,8 +93,8 @@ func (p *Printer) findings(list []finding.Finding) {
 		p.printf("%s  %s  %s\n", p.paint(stateOf(f.Severity), string(f.Severity)), p.paint(Strong, visible(f.Thing)), f.ID)
 		p.wrap(4, "", visible(f.Text)+".")
 		p.wrap(4, "why: ", f.Why+".")
-		if f.Mend != "" {
-			p.wrap(4, "do:  ", visible(f.Mend))
+		if !f.Mend.Empty() {
+			p.wrap(4, "do:  ", visible(f.Mend.String()))
 		} else if f.Remedy != "" {
 			p.wrap(4, "do:  ", visible(f.Remedy)+".")
 		}

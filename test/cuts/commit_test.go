@@ -161,7 +161,7 @@ func TestALongOneEndsAtOnce(t *testing.T) {
 		c := deed.Commit{Store: store, Machine: long, Reviewed: &plan.Draft, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Again(ctx, s, request) }}
 		_, err = c.Run(ctx)
 		var midway *deed.MidwayError
-		if !errors.As(err, &midway) || !errors.Is(err, context.Canceled) || long.seen != long.last || midway.Way() != "fundus recover "+midway.Deed {
+		if !errors.As(err, &midway) || !errors.Is(err, context.Canceled) || long.seen != long.last || midway.Way().Line() != "fundus recover "+midway.Deed {
 			t.Fatalf("Run = %v; %d pieces of zeros", err, long.seen)
 		}
 		if err := r.faulty.Close(); err != nil {

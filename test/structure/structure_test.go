@@ -86,7 +86,7 @@ func TestImports(t *testing.T) {
 				deny("a look knows the machine and core")
 			case under(s.pkg, "fundus/internal/task") && under(i, "fundus/internal/task") && i != "fundus/internal/task" && !chains(s.pkg, i):
 				deny("a family of tasks knows no other")
-			case under(s.pkg, "fundus/internal/view") && under(i, "fundus/core") && !under(i, "fundus/core/quantity", "fundus/core/finding", "fundus/core/progress", "fundus/core/inventory", "fundus/core/advice") && i != "fundus/core/table":
+			case under(s.pkg, "fundus/internal/view") && under(i, "fundus/core") && !under(i, "fundus/core/quantity", "fundus/core/finding", "fundus/core/progress", "fundus/core/inventory", "fundus/core/advice", "fundus/core/way", "fundus/core/refused") && i != "fundus/core/table":
 				deny("a view is given results")
 			case under(s.pkg, "fundus/core/fs") && under(i, "fundus/core/table"):
 				deny("a file system knows no table")

@@ -10,6 +10,7 @@ import (
 	"fundus/core/block"
 	"fundus/core/fs"
 	"fundus/core/quantity"
+	"fundus/core/refused"
 )
 
 // Adjust gives a file system that is not mounted other settings: those that can be set later.
@@ -131,7 +132,7 @@ func ChangesUUID(c fs.Content) error {
 	case c.Uses("COMPAT_STABLE_INODES"):
 		return fmt.Errorf("the keys of its encrypted files hang on the UUID")
 	case (c.Uses("METADATA_CSUM") || c.Uses("GDT_CSUM")) && !c.Uses("CSUM_SEED"):
-		return fmt.Errorf("its checksums hang on the UUID; with checksum-seed=yes, which is set while it is not mounted, they do not")
+		return refused.As(refused.InUse, fmt.Errorf("its checksums hang on the UUID; with checksum-seed=yes, which is set while it is not mounted, they do not"))
 	}
 	return nil
 }

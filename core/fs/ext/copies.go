@@ -12,6 +12,7 @@ import (
 	"fundus/core/extent"
 	"fundus/core/fs"
 	"fundus/core/quantity"
+	"fundus/core/refused"
 )
 
 // Copies looks for the copies of the superblock in the first groups that have one.
@@ -116,7 +117,7 @@ func AtOther(dev block.Device, number string) (*fs.Content, error) {
 	}
 	s, err := readAt(dev, int64(n)*1024)
 	if errors.Is(err, field.ErrMagic) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-		return nil, fmt.Errorf("no superblock of an ext lies at byte %d", int64(n)*1024)
+		return nil, refused.As(refused.NothingThere, fmt.Errorf("no superblock of an ext lies at byte %d", int64(n)*1024))
 	}
 	if err != nil {
 		return nil, err

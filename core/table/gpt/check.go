@@ -8,6 +8,7 @@ import (
 	"fundus/core/finding"
 	"fundus/core/quantity"
 	"fundus/core/table"
+	"fundus/core/way"
 )
 
 // Check returns everything that is wrong with the table on the named disk.
@@ -19,9 +20,9 @@ import (
 // does to whom.
 func Check(disk string, s *State) []finding.Finding {
 	var out []finding.Finding
-	repair := "fundus table repair " + disk
+	repair := way.TableRepair(disk)
 	if s.Primary == nil && s.Backup != nil {
-		out = append(out, TablePrimary.New(disk, "primary copy: %v; the backup copy is good, and Linux does not look at it", s.PrimaryErr).WithMend("%s", repair))
+		out = append(out, TablePrimary.New(disk, "primary copy: %v; the backup copy is good, and Linux does not look at it", s.PrimaryErr).WithMend(repair))
 	}
 	// A disk that became smaller has lost its backup copy with its end; everything else
 	// said of that copy would only repeat it.
@@ -30,19 +31,19 @@ func Check(disk string, s *State) []finding.Finding {
 	}
 	if s.Primary == nil && s.Backup == nil {
 		out = append(out, TableLost.New(disk, "neither copy is good: primary: %v; backup: %v", s.PrimaryErr, s.BackupErr).
-			WithMend("fundus table repair %s --search", disk))
+			WithMend(way.TableRepair(disk, "--search")))
 		return out
 	}
 	if s.Backup == nil {
-		out = append(out, TableBackup.New(disk, "backup copy: %v; the primary copy is good", s.BackupErr).WithMend("%s", repair))
+		out = append(out, TableBackup.New(disk, "backup copy: %v; the primary copy is good", s.BackupErr).WithMend(repair))
 	}
 	switch s.Protective {
 	case Pure, HybridMBR:
 	default:
-		out = append(out, TableProtective.New(disk, "%s: Linux sees no partition", s.Unseen()).WithMend("%s", repair))
+		out = append(out, TableProtective.New(disk, "%s: Linux sees no partition", s.Unseen()).WithMend(repair))
 	}
 	if why := s.inexact(); why != "" {
-		out = append(out, TableRecord.New(disk, "the protective record in sector 0: %s", why).WithMend("%s", repair))
+		out = append(out, TableRecord.New(disk, "the protective record in sector 0: %s", why).WithMend(repair))
 	}
 	if s.Protective == HybridMBR {
 		out = append(out, TableHybrid.New(disk, "sector 0 has partitions beside the protective record, which Linux does not look at").
@@ -50,12 +51,12 @@ func Check(disk string, s *State) []finding.Finding {
 	}
 	if s.Primary != nil && s.Backup != nil {
 		if !same(s.Primary, s.Backup) {
-			out = append(out, TableDiffer.New(disk, "the two copies of the table differ; Linux follows the primary one").WithMend("%s", repair))
+			out = append(out, TableDiffer.New(disk, "the two copies of the table differ; Linux follows the primary one").WithMend(repair))
 		}
 		// A virtual disk that grew: the copy is where the disk ended before. Linux still
 		// finds it, by the primary header; a firmware with a damaged primary one does not.
 		if last := s.Sectors - 1; s.Backup.MyLBA != last {
-			out = append(out, TableBackupAt.New(disk, "the backup copy lies at sector %d, the disk ends at sector %d: it has become larger by %v", s.Backup.MyLBA, last, quantity.Bytes(last-s.Backup.MyLBA)*quantity.Bytes(s.sector)).WithMend("%s", repair))
+			out = append(out, TableBackupAt.New(disk, "the backup copy lies at sector %d, the disk ends at sector %d: it has become larger by %v", s.Backup.MyLBA, last, quantity.Bytes(last-s.Backup.MyLBA)*quantity.Bytes(s.sector)).WithMend(repair))
 		}
 	}
 	if good := s.Good(); good.EntrySize != entryEnd {
@@ -69,7 +70,7 @@ func Check(disk string, s *State) []finding.Finding {
 	// The first partition that is put there would overwrite the entries; some makers of
 	// images write such a header.
 	if end := good.arrayEnd(s.sector); good.FirstUsable < end {
-		out = append(out, TableArray.New(disk, "the header says that sector %d is usable, and the entry array takes sectors %d to %d", good.FirstUsable, end-good.arraySectors(s.sector), end-1).WithMend("%s", repair))
+		out = append(out, TableArray.New(disk, "the header says that sector %d is usable, and the entry array takes sectors %d to %d", good.FirstUsable, end-good.arraySectors(s.sector), end-1).WithMend(repair))
 	}
 	return append(out, s.checkSpans(disk, good)...)
 }
@@ -89,7 +90,7 @@ func (s *State) cut(disk string) finding.Finding {
 	f := TableShrunk.New(disk, "the table is for %d sectors, the disk has %d: Linux sees no partition", need, s.Sectors)
 	lost := s.Cut.Past(s.Sectors - s.Cut.arraySectors(s.sector) - 2)
 	if len(lost) == 0 {
-		return f.WithMend("fundus table repair %s", disk)
+		return f.WithMend(way.TableRepair(disk))
 	}
 	f.Text += fmt.Sprintf("; partitions that reach past its end: %s", numbers(lost))
 	return f.WithRemedy("give the disk its former size again, %d sectors; what is behind its end now is not on it", need)
@@ -137,7 +138,7 @@ func (s *State) checkSpans(disk string, t *Table) []finding.Finding {
 			out = append(out, f.WithRemedy("nothing can lie in it; until somebody takes the entry out it stays as it is"))
 		case usable.Contains(e.Span()):
 		case inner.Contains(e.Span()): // only the header leaves it out
-			out = append(out, f.WithMend("fundus table repair %s", disk))
+			out = append(out, f.WithMend(way.TableRepair(disk)))
 		default:
 			out = append(out, f.WithRemedy("copy away what can be read of it; fundus deed list shows whether a deed has the table of before"))
 		}

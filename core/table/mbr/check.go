@@ -6,6 +6,7 @@ import (
 	"fundus/core/extent"
 	"fundus/core/finding"
 	"fundus/core/table"
+	"fundus/core/way"
 )
 
 // Check returns everything that is wrong with the table on the named disk.
@@ -32,7 +33,7 @@ func Check(disk string, t *Table) (out []finding.Finding) {
 	for _, p := range m.Parts {
 		if !p.Span.Within(t.sectors) {
 			out = append(out, table.Beyond.New(disk, "partition %d: sectors %v, the disk has %d", p.Number, p.Span, t.sectors).
-				WithRemedy("fundus deed list shows whether a deed has the table of before"))
+				WithRemedy("%s shows whether a deed has the table of before", way.DeedList().Line()))
 		}
 		if p.Role == table.Logical && !m.Inside(p.Span) {
 			out = append(out, TableLogical.New(disk, "logical partition %d: sectors %v, outside of its extended partition", p.Number, p.Span).

@@ -17,13 +17,14 @@ import (
 
 	"github.com/google/uuid"
 
-	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/core/block/file"
 	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/quantity"
+	"fundus/core/refused"
 	"fundus/core/scan"
+	"fundus/core/way"
 	"fundus/internal/machine"
 	"fundus/internal/machine/files"
 	"fundus/internal/machine/image"
@@ -53,7 +54,7 @@ type kernel struct {
 // Errors of benches.
 var (
 	ErrNone = errors.New("no bench")
-	ErrOff  = advice.Way(errors.New("the bench is switched off, its power was lost"), "fundus bench boot")
+	ErrOff  = way.To(refused.As(refused.InUse, errors.New("the bench is switched off, its power was lost")), way.BenchBoot())
 )
 
 // Open opens the bench in the directory. Image files may be looked at beside
@@ -65,7 +66,7 @@ func Open(dir string, images []string, now func() time.Time) (*Bench, error) {
 	}
 	data, err := os.ReadFile(filepath.Join(dir, "bench.yaml"))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, advice.Way(fmt.Errorf("%w in %s: it has no bench.yaml", ErrNone, dir), "fundus bench new DIR")
+		return nil, way.To(fmt.Errorf("%w in %s: it has no bench.yaml", ErrNone, dir), way.BenchNew("DIR").Asking("DIR"))
 	}
 	if err != nil {
 		return nil, err
@@ -92,7 +93,7 @@ func (b *Bench) kernel() (*kernel, error) {
 	}
 	var k kernel
 	if err := json.Unmarshal(data, &k); err != nil {
-		return nil, advice.Way(fmt.Errorf("%s: %w", b.kernelPath(), err), "fundus bench boot")
+		return nil, way.To(fmt.Errorf("%s: %w", b.kernelPath(), err), way.BenchBoot())
 	}
 	if k.Partitions == nil {
 		k.Partitions = map[string][]inventory.KernelPart{}

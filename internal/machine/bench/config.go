@@ -14,6 +14,7 @@ import (
 	"fundus/core/block"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
+	"fundus/core/refused"
 )
 
 // Config is bench.yaml.
@@ -109,7 +110,7 @@ func Buses() []string { return []string{"sata", "sas", "usb", "nvme", "virtio", 
 
 func (d *Disk) check() error {
 	if d.Bus != "" && !slices.Contains(Buses(), d.Bus) {
-		return fmt.Errorf("bus %q: it is one of %s", d.Bus, strings.Join(Buses(), ", "))
+		return refused.As(refused.SettingWrong, fmt.Errorf("bus %q: it is one of %s", d.Bus, strings.Join(Buses(), ", ")))
 	}
 	if !validName(d.Name) {
 		return fmt.Errorf("name %q: small letters and digits, as the kernel names disks", d.Name)

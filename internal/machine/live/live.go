@@ -18,6 +18,7 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/inventory"
+	"fundus/core/refused"
 	"fundus/internal/machine"
 	"fundus/internal/machine/files"
 	"fundus/internal/machine/image"
@@ -50,7 +51,7 @@ func New(images []string, root string, wait time.Duration) (*Machine, error) {
 		return nil, err
 	}
 	if info, err := os.Stat(root); err != nil || !info.IsDir() {
-		return nil, fmt.Errorf("--root %s: there is no such directory; mount the system there first", root)
+		return nil, refused.As(refused.NoDirectory, fmt.Errorf("--root %s: there is no such directory; mount the system there first", root))
 	}
 	return &Machine{host, images, places{"/sys", "/proc", "/dev", root}, newPatience(wait)}, nil
 }

@@ -16,8 +16,10 @@ import (
 	"fundus/core/mountopt"
 	"fundus/core/near"
 	"fundus/core/propose"
+	"fundus/core/refused"
 	"fundus/core/target"
 	"fundus/core/text/fstab"
+	"fundus/core/way"
 	"fundus/internal/task"
 )
 
@@ -90,7 +92,7 @@ func (r *FstabEdit) options(p *task.Planner, v *inventory.Inventory, table *fsta
 	}
 	for _, o := range r.Drop {
 		if !l.Entry.Has(mountopt.Name(o)) && len(r.Options) == 0 {
-			return advice.Way(fmt.Errorf("line %d has no option %s", l.Number, mountopt.Name(o)), "fundus fstab list")
+			return way.To(refused.As(refused.NoSuchThing, fmt.Errorf("line %d has no option %s", l.Number, mountopt.Name(o))), way.FstabList())
 		}
 		if err := table.DropOption(l.Number, mountopt.Name(o)); err != nil {
 			return err
@@ -115,7 +117,7 @@ func (r *FstabEdit) options(p *task.Planner, v *inventory.Inventory, table *fsta
 func apart(options []string) error {
 	for _, o := range options {
 		if name := mountopt.Name(o); strings.ContainsAny(name, " \t") {
-			return advice.Way(fmt.Errorf("%q: options are separated by commas: %s", o, strings.Join(strings.Fields(o), ",")), "fundus help fstab edit")
+			return way.To(refused.As(refused.OptionWrong, fmt.Errorf("%q: options are separated by commas: %s", o, strings.Join(strings.Fields(o), ","))), way.Help("fstab", "edit"))
 		}
 	}
 	return nil
@@ -147,7 +149,7 @@ func (r *FstabEdit) device(p *task.Planner, v *inventory.Inventory, table *fstab
 		return nil // it names that one already
 	case r.Device != "":
 		if c, ok := n.Content(); !ok || l.Entry.IsSwap() != (c.Class == fs.Swap) {
-			return advice.Way(fmt.Errorf("line %d is for %s, and %s is none: it holds %s", l.Number, map[bool]string{true: "swap", false: "a file system"}[l.Entry.IsSwap()], n.Name, cmp.Or(advice.Holds(n), "nothing that is known")), "fundus inspect %s", n.Name)
+			return way.To(refused.As(refused.NothingThere, fmt.Errorf("line %d is for %s, and %s is none: it holds %s", l.Number, map[bool]string{true: "swap", false: "a file system"}[l.Entry.IsSwap()], n.Name, cmp.Or(advice.Holds(n), "nothing that is known"))), way.Inspect(n.Name))
 		}
 		nodes = []inventory.Node{n}
 	}
@@ -277,9 +279,9 @@ func (r *FstabEnable) Plan(ctx context.Context, p *task.Planner) error {
 	for _, u := range v.Units() {
 		if !was.Entry.IsSwap() && was.Entry.Dir != "" && u.None == "" && u.Where == fstab.FromRoot(was.Entry.Dir) {
 			if advice.Kept(u.Where) {
-				return advice.Way(fmt.Errorf("line %d has %s already, and the machine does not start without it: a second line would be dropped at boot", u.Line, u.Where), "fundus fstab list")
+				return way.To(fmt.Errorf("line %d has %s already, and the machine does not start without it: a second line would be dropped at boot", u.Line, u.Where), way.FstabList())
 			}
-			return advice.Way(fmt.Errorf("line %d has %s already: a second line would be dropped at boot", u.Line, u.Where), "fundus fstab disable %d", u.Line)
+			return way.To(fmt.Errorf("line %d has %s already: a second line would be dropped at boot", u.Line, u.Where), way.FstabDisable(way.N(u.Line)))
 		}
 	}
 	if _, err := table.Enable(was.Number, known); err != nil {
@@ -303,7 +305,7 @@ func (*FstabSort) Plan(ctx context.Context, p *task.Planner) error {
 	p.Title("sort the lines of fstab")
 	table := p.FstabNow()
 	if err := table.Sort(); err != nil {
-		return advice.Way(err, "fundus fstab list")
+		return way.To(err, way.FstabList())
 	}
 	if string(table.Bytes()) == string(p.FstabNow().Bytes()) {
 		return nil

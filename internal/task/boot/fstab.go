@@ -12,9 +12,11 @@ import (
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/propose"
+	"fundus/core/refused"
 	"fundus/core/target"
 	"fundus/core/text/fstab"
 	"fundus/core/text/unit"
+	"fundus/core/way"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -135,7 +137,7 @@ func (r *FstabAdd) line(p *task.Planner, v *inventory.Inventory, n inventory.Nod
 	ask := propose.Ask{Type: r.Kind, Options: r.Options, Fixed: len(r.Options) > 0, Needed: r.Needed, Automount: r.Automount, Idle: r.Idle, DeviceWait: r.DeviceWait}
 	for _, t := range []string{r.Idle, r.DeviceWait} {
 		if t != "" && !fstab.IsTime(t) {
-			return propose.Line{}, propose.Named{}, fmt.Errorf("%q is no span of time: write 90s or 5min", t)
+			return propose.Line{}, propose.Named{}, refused.As(refused.SettingWrong, fmt.Errorf("%q is no span of time: write 90s or 5min", t))
 		}
 	}
 	kind := r.Kind
@@ -144,11 +146,11 @@ func (r *FstabAdd) line(p *task.Planner, v *inventory.Inventory, n inventory.Nod
 	}
 	switch {
 	case c.Class == fs.Swap && r.Dir != fstab.Swap && r.Dir != "none":
-		return propose.Line{}, propose.Named{}, advice.Way(fmt.Errorf("%s is a swap area, which has no mount point", n.Name), "fundus fstab add %s swap", r.Target)
+		return propose.Line{}, propose.Named{}, way.To(refused.As(refused.KindCannot, fmt.Errorf("%s is a swap area, which has no mount point", n.Name)), way.FstabAdd(r.Target, "swap"))
 	case c.Class != fs.Swap && r.Dir == fstab.Swap:
-		return propose.Line{}, propose.Named{}, fmt.Errorf("%s holds %s, and is no swap area", n.Name, advice.Words(n))
+		return propose.Line{}, propose.Named{}, refused.As(refused.NothingThere, fmt.Errorf("%s holds %s, and is no swap area", n.Name, advice.Words(n)))
 	case c.Class != fs.Swap && !strings.HasPrefix(r.Dir, "/"):
-		return propose.Line{}, propose.Named{}, fmt.Errorf("mount point %q: write it from the root: /%s", r.Dir, strings.TrimLeft(r.Dir, "./"))
+		return propose.Line{}, propose.Named{}, refused.As(refused.SettingWrong, fmt.Errorf("mount point %q: write it from the root: /%s", r.Dir, strings.TrimLeft(r.Dir, "./")))
 	case c.Class != fs.Swap:
 		at, err := p.Stage.Place(path.Clean(r.Dir))
 		if err != nil {
@@ -180,7 +182,7 @@ func (r *FstabAdd) swapFile(ctx context.Context, p *task.Planner) error {
 	}
 	p.Title("add an fstab line for the file %s as swap", at.Path)
 	if !at.There {
-		return fmt.Errorf("%s: there is no such file", r.Target)
+		return refused.As(refused.NoSuchThing, fmt.Errorf("%s: there is no such file", r.Target))
 	}
 	e := fstab.Entry{Spec: at.Path, Dir: "none", Type: fstab.Swap, Options: r.Options}
 	if len(e.Options) == 0 {
@@ -191,7 +193,7 @@ func (r *FstabAdd) swapFile(ctx context.Context, p *task.Planner) error {
 			if asAsked(u.Entry, e, len(r.Options) > 0) {
 				return nil
 			}
-			return advice.Way(fmt.Errorf("line %d (%s): %w", u.Line, u.What, ErrHasLine), "fundus fstab edit %d --options=LIST", u.Line)
+			return way.To(fmt.Errorf("line %d (%s): %w", u.Line, u.What, ErrHasLine), way.FstabEdit(way.N(u.Line), "--options=LIST"))
 		}
 	}
 	return put(ctx, p, e, "")
@@ -201,7 +203,7 @@ func (r *FstabAdd) swapFile(ctx context.Context, p *task.Planner) error {
 func PutSwapFile(ctx context.Context, p *task.Planner, file string, options []string) error {
 	for _, l := range p.FstabNow().Entries() {
 		if l.Entry.Spec == file && l.Entry.IsSwap() {
-			return advice.Way(fmt.Errorf("%s: %w", file, ErrHasLine), "fundus swap list")
+			return way.To(fmt.Errorf("%s: %w", file, ErrHasLine), way.SwapList())
 		}
 	}
 	if len(options) == 0 {
@@ -251,21 +253,21 @@ func hasLine(v *inventory.Inventory, u fstab.Unit, n inventory.Node, r *FstabAdd
 	same := slices.ContainsFunc(v.Resolve(u.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
 	switch {
 	case same && len(r.Options) > 0 && u.Where == path.Clean(r.Dir):
-		return advice.Way(err, "fundus fstab edit %d --options=%s", u.Line, strings.Join(r.Options, ","))
+		return way.To(err, way.FstabEdit(way.N(u.Line), "--options="+strings.Join(r.Options, ",")))
 	case advice.Kept(u.Entry.Dir):
 		return fmt.Errorf("%w, without which the machine does not start", err)
 	}
-	return advice.Way(fmt.Errorf("%w; disable that one first", err), "fundus fstab disable %d", u.Line)
+	return way.To(fmt.Errorf("%w; disable that one first", err), way.FstabDisable(way.N(u.Line)))
 }
 
 // Unmountable is the refusal to mount what holds no file system.
 func Unmountable(v *inventory.Inventory, n inventory.Node) error {
 	a := advice.For(v, n, advice.FileSystem)
-	err := fmt.Errorf("%s holds nothing that can be mounted: %s", n.Name, a.Why)
-	if a.Next == "" {
+	err := refused.As(refused.NothingThere, fmt.Errorf("%s holds nothing that can be mounted: %s", n.Name, a.Why))
+	if a.Next.Empty() {
 		return err
 	}
-	return advice.Way(err, "%s", a.Next)
+	return way.To(err, a.Next)
 }
 
 // asAsked reports whether the line does what was asked for: with other options only where

@@ -6,11 +6,11 @@ import (
 	"strconv"
 	"strings"
 
-	"fundus/core/advice"
 	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/target"
 	"fundus/core/text/fstab"
+	"fundus/core/way"
 )
 
 // picked is a line that words mean, and what they say of it.
@@ -28,7 +28,7 @@ func pick(v *inventory.Inventory, table *fstab.File, word string, disabled bool)
 			was, is = l.Was(known)
 		}
 		if !is {
-			return picked{}, advice.Way(fmt.Errorf("line %d: %w", number, ErrNoLine), "fundus fstab list")
+			return picked{}, way.To(fmt.Errorf("line %d: %w", number, ErrNoLine), way.FstabList())
 		}
 		return picked{Line: was}, nil
 	}
@@ -64,11 +64,11 @@ func pick(v *inventory.Inventory, table *fstab.File, word string, disabled bool)
 	}
 	switch len(found) {
 	case 0:
-		return picked{}, advice.Way(fmt.Errorf("%s: %w", word, ErrNoLine), "fundus fstab list")
+		return picked{}, way.To(fmt.Errorf("%s: %w", word, ErrNoLine), way.FstabList())
 	case 1:
 		return picked{Line: found[0]}, nil
 	}
-	return picked{}, advice.Way(fmt.Errorf("%s fits lines %d and %d; name one by its number", word, found[0].Number, found[1].Number), "fundus fstab list")
+	return picked{}, way.To(fmt.Errorf("%s fits lines %d and %d; name one by its number", word, found[0].Number, found[1].Number), way.FstabList())
 }
 
 // known are the kinds by which a comment is told to have been a line.

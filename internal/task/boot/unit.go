@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	"fundus/core/advice"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/near"
@@ -16,6 +15,7 @@ import (
 	"fundus/core/text/fstab"
 	"fundus/core/text/unit"
 	"fundus/core/units"
+	"fundus/core/way"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -130,9 +130,9 @@ func standing(v *inventory.Inventory, made units.Made, u fstab.Unit, line int) (
 		if l.None == "" && same && l.Line != line {
 			err := fmt.Errorf("line %d of fstab is for that too: %w", l.Line, ErrHasLine)
 			if l.What != u.What {
-				return false, advice.Way(err, "fundus fstab list")
+				return false, way.To(err, way.FstabList())
 			}
-			return false, advice.Way(err, "fundus unit add --from-fstab %d", l.Line)
+			return false, way.To(err, way.UnitAdd("--from-fstab", way.N(l.Line)))
 		}
 	}
 	for _, l := range v.Loaded() {
@@ -145,7 +145,7 @@ func standing(v *inventory.Inventory, made units.Made, u fstab.Unit, line int) (
 		if string(l.Own.Bytes()) == string(made.Tree[l.Name].Data) && line == 0 {
 			return true, nil
 		}
-		return false, advice.Way(fmt.Errorf("%s: %w", l.Path, ErrHasUnit), "fundus unit list")
+		return false, way.To(fmt.Errorf("%s: %w", l.Path, ErrHasUnit), way.UnitList())
 	}
 	return false, nil
 }
@@ -245,7 +245,7 @@ func findUnit(v *inventory.Inventory, word string) (l units.Loaded, automount *u
 		if meant := near.Nearest(word, names); meant != "" {
 			err = fmt.Errorf("%w; there is %s", err, meant)
 		}
-		return l, nil, advice.Way(err, "fundus unit list")
+		return l, nil, way.To(err, way.UnitList())
 	}
 	return all[at], automount, nil
 }
@@ -325,7 +325,7 @@ func (r *FromUnit) Plan(ctx context.Context, p *task.Planner) error {
 	u := readOne(e, v)
 	for _, o := range v.Units() {
 		if o.None == "" && (o.Where == u.Where && !e.IsSwap() || e.IsSwap() && o.What == u.What) {
-			return advice.Way(fmt.Errorf("line %d: %w", o.Line, ErrHasLine), "fundus fstab list")
+			return way.To(fmt.Errorf("line %d: %w", o.Line, ErrHasLine), way.FstabList())
 		}
 	}
 	if err := dropUnits(ctx, p, v, l, automount); err != nil {

@@ -15,7 +15,9 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/refs"
+	"fundus/core/refused"
 	"fundus/core/text/fstab"
+	"fundus/core/way"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -60,7 +62,7 @@ func (r *Adjust) Plan(ctx context.Context, p *task.Planner) error {
 		return fmt.Errorf("%s holds %s: %w: Fundus changes none of its settings", n.Name, c.Kind, kind.ErrCannot)
 	}
 	if c.State == fs.Asleep && !v.Imaged(n) {
-		return fmt.Errorf("%s: a system sleeps in it, and goes on with what it knew of it: start that system, and adjust it then", n.Name)
+		return refused.As(refused.Sleeping, fmt.Errorf("%s: a system sleeps in it, and goes on with what it knew of it: start that system, and adjust it then", n.Name))
 	}
 	a := &adjusting{node: n, c: c, k: k, maker: k.MakerLike(c.Kind)}
 	if err := errors.Join(a.identify(v, r.Asked[IDKey], p), a.settings(ctx, p, r.Asked)); err != nil {
@@ -243,14 +245,14 @@ func (a *adjusting) inUse(use inventory.Use) error {
 			alike = append(alike, fmt.Sprintf("the option %s in %s does what %s says, for each mount", option, fstab.Path, key))
 		}
 	}
-	err := fmt.Errorf("it is mounted at %s: %s", use.Where, why)
+	err := refused.As(refused.InUse, fmt.Errorf("it is mounted at %s: %s", use.Where, why))
 	if len(alike) > 0 {
 		err = fmt.Errorf("%w; %s", err, strings.Join(alike, "; "))
 	}
 	if use.Where == "/" {
 		return fmt.Errorf("%w; a rescue system can do it", err)
 	}
-	return advice.Way(err, "fundus unmount %s", use.Where)
+	return way.To(err, way.Unmount(use.Where))
 }
 
 // follow lets every line say the new identifier, and what the content is now where that has

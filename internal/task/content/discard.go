@@ -7,6 +7,7 @@ import (
 	"fundus/core/extent"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
+	"fundus/core/refused"
 )
 
 // checkDiscard refuses a discard that the device cannot do; an image gets holes.
@@ -15,7 +16,7 @@ func (r *Format) checkDiscard(v *inventory.Inventory, n inventory.Node) error {
 	if !r.Discard || disk.Form == inventory.Image || disk.Hardware.Discard > 0 {
 		return nil
 	}
-	return fmt.Errorf("--discard: %s says that it cannot discard; without it the same file system is made", disk.Name)
+	return refused.As(refused.KindCannot, fmt.Errorf("--discard: %s says that it cannot discard; without it the same file system is made", disk.Name))
 }
 
 // noting notes what is written to a device: a new file system needs that, zeros too, and

@@ -14,7 +14,9 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/refs"
+	"fundus/core/refused"
 	"fundus/core/verify"
+	"fundus/core/way"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -107,10 +109,10 @@ func (r *Erase) choose(n inventory.Node) (chosen, stay []fs.Content, err error) 
 			}
 		}
 		if is && c.Class == fs.Table {
-			return nil, nil, advice.Way(fmt.Errorf("%s: a %s is not erased by itself, for what it named would be lost from view", n.Name, c.Kind), "fundus help table new")
+			return nil, nil, way.To(refused.As(refused.KindCannot, fmt.Errorf("%s: a %s is not erased by itself, for what it named would be lost from view", n.Name, c.Kind)), way.Help("table", "new"))
 		}
 		if is && c.Class == fs.Fence {
-			return nil, nil, advice.Way(fmt.Errorf("%s is fenced by a deed that was cut short", n.Name), "fundus recover %s", c.UUID)
+			return nil, nil, way.To(fmt.Errorf("%s is fenced by a deed that was cut short", n.Name), way.Recover(c.UUID))
 		}
 		if is {
 			chosen = append(chosen, c)
@@ -120,7 +122,7 @@ func (r *Erase) choose(n inventory.Node) (chosen, stay []fs.Content, err error) 
 	}
 	for _, word := range r.Only {
 		if !used[word] {
-			return nil, nil, advice.Way(fmt.Errorf("%s: %w: %s; it has %s", n.Name, ErrNotThere, word, named(n.Contents)), "fundus inspect %s", n.Name)
+			return nil, nil, way.To(fmt.Errorf("%s: %w: %s; it has %s", n.Name, ErrNotThere, word, named(n.Contents)), way.Inspect(n.Name))
 		}
 	}
 	return chosen, stay, nil
@@ -131,11 +133,11 @@ func (r *Erase) choose(n inventory.Node) (chosen, stay []fs.Content, err error) 
 func (r *Erase) nothing(p *task.Planner, v *inventory.Inventory, n inventory.Node) error {
 	switch parts := v.Parts(n.Name); {
 	case n.Problem != "":
-		return advice.Way(fmt.Errorf("%s: it cannot be read, and what it is taken for cannot be told: %s", n.Name, n.Problem), "fundus inspect %s", n.Name)
+		return way.To(refused.As(refused.Unreadable, fmt.Errorf("%s: it cannot be read, and what it is taken for cannot be told: %s", n.Name, n.Problem)), way.Inspect(n.Name))
 	case n.Table != nil && len(parts) > 0:
-		return advice.Way(fmt.Errorf("%s has a partition table (%s) and no signature beside it; what its partitions hold is erased one by one, by their names", n.Name, strings.ToUpper(string(n.Table.Scheme))), "fundus survey %s", n.Name)
+		return way.To(refused.As(refused.NothingThere, fmt.Errorf("%s has a partition table (%s) and no signature beside it; what its partitions hold is erased one by one, by their names", n.Name, strings.ToUpper(string(n.Table.Scheme)))), way.Survey(n.Name))
 	case n.Table != nil:
-		return advice.Way(fmt.Errorf("%s has a partition table (%s) without partitions, which is not erased by itself", n.Name, strings.ToUpper(string(n.Table.Scheme))), "fundus help table")
+		return way.To(fmt.Errorf("%s has a partition table (%s) without partitions, which is not erased by itself", n.Name, strings.ToUpper(string(n.Table.Scheme))), way.Help("table"))
 	}
 	p.Note("nothing takes %s for anything", n.Name)
 	return nil

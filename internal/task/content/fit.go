@@ -6,10 +6,11 @@ import (
 	"slices"
 	"strings"
 
-	"fundus/core/advice"
 	"fundus/core/fs"
 	"fundus/core/inventory"
+	"fundus/core/refused"
 	"fundus/core/table"
+	"fundus/core/way"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -24,9 +25,9 @@ func (r *Format) checkType(n inventory.Node) error {
 	case r.Type == "":
 		return nil
 	case r.Type != FitType:
-		return advice.Way(fmt.Errorf("--type=%s: a format takes --type=fit alone, for the type that fits what is made", r.Type), "fundus partition edit %s --type %s", n.Name, r.Type)
+		return way.To(refused.As(refused.SettingWrong, fmt.Errorf("--type=%s: a format takes --type=fit alone, for the type that fits what is made", r.Type)), way.PartitionEdit(n.Name, "--type", r.Type))
 	case n.Parent == "":
-		return fmt.Errorf("--type=fit: %s is in no table that could say a type", n.Name)
+		return refused.As(refused.NoTable, fmt.Errorf("--type=fit: %s is in no table that could say a type", n.Name))
 	}
 	return nil
 }

@@ -19,6 +19,7 @@ import (
 	"fundus/core/refs"
 	"fundus/core/table"
 	"fundus/core/text/fstab"
+	"fundus/core/way"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -63,7 +64,7 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	if n.Entry.Role == table.Extended {
 		a := advice.For(v, n, advice.FileSystem)
-		return advice.Way(fmt.Errorf("%s: %w: %s", n.Name, ErrExtended, a.Why), "%s", a.Next)
+		return way.To(fmt.Errorf("%s: %w: %s", n.Name, ErrExtended, a.Why), a.Next)
 	}
 	m, err := kind.FindMaker(r.Kind)
 	if err != nil {

@@ -9,7 +9,9 @@ import (
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/kind"
+	"fundus/core/refused"
 	"fundus/core/target"
+	"fundus/core/way"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -44,7 +46,7 @@ func held(ctx context.Context, p *task.Planner, word, what string) (h holding, e
 	}
 	var ok bool
 	if h.c, ok = h.n.Content(); !ok {
-		return h, advice.Way(fmt.Errorf("%s holds nothing that could have %s (%s)", h.n.Name, what, advice.Words(h.n)), "fundus inspect %s", h.n.Name)
+		return h, way.To(refused.As(refused.NothingThere, fmt.Errorf("%s holds nothing that could have %s (%s)", h.n.Name, what, advice.Words(h.n))), way.Inspect(h.n.Name))
 	}
 	h.k, _ = kind.Of(h.c)
 	return h, nil
@@ -60,7 +62,7 @@ func (r *Label) Plan(ctx context.Context, p *task.Planner) error {
 		return fmt.Errorf("%s holds %s: %w: Fundus does not change its label", n.Name, c.Kind, kind.ErrCannot)
 	}
 	if c.State == fs.Asleep && !v.Imaged(n) { // its own area is free to be erased, and for nothing else
-		return fmt.Errorf("%s: a system sleeps in it, and goes on with what it knew of it: start that system, and label it then", n.Name)
+		return refused.As(refused.Sleeping, fmt.Errorf("%s: a system sleeps in it, and goes on with what it knew of it: start that system, and label it then", n.Name))
 	}
 	label, err := k.Label(r.Label)
 	if err != nil {

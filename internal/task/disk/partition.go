@@ -9,7 +9,6 @@ import (
 
 	"github.com/google/uuid"
 
-	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/core/extent"
 	"fundus/core/fs"
@@ -18,6 +17,7 @@ import (
 	"fundus/core/scan"
 	"fundus/core/table"
 	"fundus/core/table/place"
+	"fundus/core/way"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -228,7 +228,7 @@ func spanOf(p *task.Planner, n inventory.Node, m *table.Table, want NewPart) (ex
 	s := p.Config.Step(n.Geometry)
 	if _, full := m.FreeNumber(); full != nil && len(m.Rooms(s)) == 0 {
 		if m.Scheme == table.MBR {
-			return extent.Span{}, advice.Way(fmt.Errorf("%w; logical partitions go inside an extended one (--type extended), and a GPT has room for 128", full), "fundus table convert %s --scheme gpt", n.Name)
+			return extent.Span{}, way.To(fmt.Errorf("%w; logical partitions go inside an extended one (--type extended), and a GPT has room for 128", full), way.TableConvert(n.Name, "--scheme", "gpt"))
 		}
 		return extent.Span{}, full
 	}

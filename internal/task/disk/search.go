@@ -5,13 +5,14 @@ import (
 	"fmt"
 	"slices"
 
-	"fundus/core/advice"
 	"fundus/core/extent"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/lost"
+	"fundus/core/refused"
 	"fundus/core/table"
 	"fundus/core/table/schemes"
+	"fundus/core/way"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -28,11 +29,11 @@ func Choose(disk string, found []lost.Found, scheme table.Scheme, numbers []int)
 	}
 	for _, n := range numbers {
 		if n < 1 || n > len(found) {
-			return nil, advice.Way(fmt.Errorf("--choose: find %d: there are %d", n, len(found)), "fundus table repair %s --search", disk)
+			return nil, way.To(refused.As(refused.NoSuchThing, fmt.Errorf("--choose: find %d: there are %d", n, len(found))), way.TableRepair(disk, "--search"))
 		}
 	}
 	if len(r.Parts) == 0 {
-		return nil, advice.Way(fmt.Errorf("%s: no find that could be a partition; a deed may still have its table", disk), "fundus deed list")
+		return nil, way.To(refused.As(refused.NothingThere, fmt.Errorf("%s: no find that could be a partition; a deed may still have its table", disk)), way.DeedList())
 	}
 	return r, nil
 }

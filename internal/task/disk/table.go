@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 
-	"fundus/core/advice"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
@@ -15,6 +14,7 @@ import (
 	"fundus/core/table/gpt"
 	"fundus/core/table/schemes"
 	"fundus/core/target"
+	"fundus/core/way"
 	"fundus/internal/task"
 )
 
@@ -125,7 +125,7 @@ func (r *TableRepair) Plan(ctx context.Context, p *task.Planner) error {
 		return nil
 	}
 	if state.Protective == gpt.OtherTable {
-		return advice.Way(fmt.Errorf("%s: %w: Linux goes by its MBR, and the GPT behind it is of another time", n.Name, target.ErrNoTable), "fundus table repair %s --search", n.Name)
+		return way.To(fmt.Errorf("%s: %w: Linux goes by its MBR, and the GPT behind it is of another time", n.Name, target.ErrNoTable), way.TableRepair(n.Name, "--search"))
 	}
 	p.Facts(fs.Fact{Name: "good copy", Value: fmt.Sprintf("the one at sector %d", good.MyLBA)})
 	fixed := good.Edit(quantity.Bytes(n.Geometry.Logical))
@@ -157,7 +157,7 @@ func readTable(ctx context.Context, p *task.Planner, n inventory.Node) (*gpt.Tab
 	}
 	good := cmp.Or(state.Good(), state.Cut)
 	if good == nil {
-		return nil, nil, advice.Way(fmt.Errorf("%s: neither copy of its GPT is good: primary: %w; backup: %w", n.Name, state.PrimaryErr, state.BackupErr), "fundus table repair %s --search", n.Name)
+		return nil, nil, way.To(fmt.Errorf("%s: neither copy of its GPT is good: primary: %w; backup: %w", n.Name, state.PrimaryErr, state.BackupErr), way.TableRepair(n.Name, "--search"))
 	}
 	return good, state, nil
 }

@@ -8,14 +8,15 @@ import (
 	"slices"
 	"strings"
 
-	"fundus/core/advice"
 	"fundus/core/block"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	kinds "fundus/core/kind"
 	"fundus/core/mountopt"
+	"fundus/core/refused"
 	"fundus/core/target"
 	"fundus/core/text/fstab"
+	"fundus/core/way"
 	"fundus/internal/machine"
 	"fundus/internal/machine/files"
 	"fundus/internal/stage"
@@ -73,7 +74,7 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 		return boot.Unmountable(v, n)
 	}
 	if dir == "" {
-		return advice.Way(fmt.Errorf("%s: where? fstab has no line for it", n.Name), "fundus mount %s DIRECTORY", r.Target)
+		return way.To(refused.As(refused.NoSuchThing, fmt.Errorf("%s: where? fstab has no line for it", n.Name)), way.Mount(r.Target, "DIRECTORY").Asking("DIRECTORY"))
 	}
 	dir = path.Clean(dir)
 	p.Title("mount %s at %s", n.Name, dir)
@@ -90,7 +91,7 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 	if v.Machine.Apart {
 		if r.Persist {
 			err := fmt.Errorf("%s: this program has a tree of mounts of its own, and the system would not see the mount: run it where the system runs, or add the line alone", dir)
-			return advice.Way(err, "fundus fstab add %s %s", r.Target, dir)
+			return way.To(err, way.FstabAdd(r.Target, dir))
 		}
 		p.Note("it is mounted in this program's own tree of mounts: the system does not see it")
 	}
@@ -124,14 +125,14 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 // taken refuses a directory where something else is mounted.
 func taken(v *inventory.Inventory, dir string) error {
 	if use, ok := v.MountedAt(dir); ok {
-		next := "fundus unmount " + dir
+		next := way.Unmount(dir)
 		if dir == "/" {
-			next = "choose another directory"
+			next = way.ByHand("choose another directory")
 		}
 		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: use.Node + " is mounted there", Next: next}
 	}
 	if other, ok := v.OtherAt(dir); ok {
-		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: fmt.Sprintf("%s is mounted there (%s)", other.Kind, other.Source), Next: "fundus unmount " + dir}
+		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: fmt.Sprintf("%s is mounted there (%s)", other.Kind, other.Source), Next: way.Unmount(dir)}
 	}
 	return nil
 }
@@ -154,14 +155,21 @@ func (r *Mount) elsewhere(ctx context.Context, p *task.Planner, n inventory.Node
 	}
 	c, err := e.Read(part, value)
 	if err != nil {
-		return nil, advice.Way(fmt.Errorf("%s: %s=%s: %w", n.Name, e.Option, value, err), "fundus inspect %s", n.Name)
+		return nil, way.To(fmt.Errorf("%s: %s=%s: %w", n.Name, e.Option, value, err), way.Inspect(n.Name))
 	}
 	line := fstab.Entry{Options: options}
 	if !line.On("ro", "rw") {
 		s := kinds.Options(c.MountType()).Sort(options) // without those of a line alone
 		reading := slices.DeleteFunc(slices.Concat([]string{"ro"}, s.Attributes, s.Own), func(o string) bool { return o == "rw" })
-		err := fmt.Errorf("%s: by a copy of its superblock the %s is mounted for reading alone: its descriptors are of the day when it was made, and what is written by them overwrites files", n.Name, c.Kind)
-		return nil, advice.Way(err, "fundus mount %s %s%s --options=%s", n.Name, cmp.Or(dir, "DIRECTORY"), map[bool]string{true: " --make"}[r.Make], strings.Join(reading, ","))
+		err := refused.As(refused.KindCannot, fmt.Errorf("%s: by a copy of its superblock the %s is mounted for reading alone: its descriptors are of the day when it was made, and what is written by them overwrites files", n.Name, c.Kind))
+		next := way.Mount(n.Name, cmp.Or(dir, "DIRECTORY"))
+		if dir == "" {
+			next = next.Asking("DIRECTORY")
+		}
+		if r.Make {
+			next = next.And("--make")
+		}
+		return nil, way.To(err, next.And("--options="+strings.Join(reading, ",")))
 	}
 	return c, nil
 }
@@ -231,7 +239,7 @@ func OfOther(v *inventory.Inventory, u fstab.Unit) bool {
 func (r *Mount) line(ctx context.Context, p *task.Planner, v *inventory.Inventory, u fstab.Unit) error {
 	p.Title("mount %s at %s", u.What, u.Where)
 	if r.Persist || r.Make || r.Untouched || len(r.Options) > 0 || r.Home != (Home{}) {
-		return advice.Way(fmt.Errorf("%s: %s is mounted by systemd, as line %d says and not otherwise", u.Where, u.What, u.Line), "fundus mount %s", u.Where)
+		return way.To(fmt.Errorf("%s: %s is mounted by systemd, as line %d says and not otherwise", u.Where, u.What, u.Line), way.Mount(u.Where))
 	}
 	if _, there := v.OtherAt(u.Where); there {
 		return nil
@@ -260,11 +268,11 @@ func (r *Mount) untouched(p *task.Planner, n inventory.Node, options []string) [
 // bind shows a directory at another place too.
 func (r *Mount) bind(ctx context.Context, p *task.Planner, v *inventory.Inventory) error {
 	if r.Home != (Home{}) {
-		return advice.Way(fmt.Errorf("a bind mount shows what belongs to somebody already: --owner, --mode and --link are about where the file system itself is mounted"), "fundus help mount")
+		return way.To(refused.As(refused.SettingWrong, fmt.Errorf("a bind mount shows what belongs to somebody already: --owner, --mode and --link are about where the file system itself is mounted")), way.Help("mount"))
 	}
 	from, dir := path.Clean(r.Target), path.Clean(r.Dir)
 	if !strings.HasPrefix(r.Target, "/") || !strings.HasPrefix(r.Dir, "/") || r.Persist {
-		return advice.Way(fmt.Errorf("a bind mount shows a directory at another one: both are named by their paths, and fstab is not changed"), "fundus help mount")
+		return way.To(fmt.Errorf("a bind mount shows a directory at another one: both are named by their paths, and fstab is not changed"), way.Help("mount"))
 	}
 	p.Title("bind %s at %s", from, dir)
 	on, _ := v.MountOf(from)
@@ -278,11 +286,11 @@ func sameSuper(v *inventory.Inventory, n inventory.Node, options []string) error
 		t := kinds.Options(use.Kind)
 		own := t.Sort(options).Own
 		if len(own) > 0 && !machine.HasAll(use, strings.Join(own, ",")) {
-			return &machine.Refusal{Rule: machine.RuleMounted, Thing: n.Name, Text: fmt.Sprintf("it is mounted at %s already, and has the options %s there; the kernel would leave %s out", use.Where, cmp.Or(use.Super, "of its kind"), strings.Join(own, ",")), Next: fmt.Sprintf("fundus mount %s --remount --options=%s", use.Where, strings.Join(own, ","))}
+			return &machine.Refusal{Rule: machine.RuleMounted, Thing: n.Name, Text: fmt.Sprintf("it is mounted at %s already, and has the options %s there; the kernel would leave %s out", use.Where, cmp.Or(use.Super, "of its kind"), strings.Join(own, ",")), Next: way.Mount(use.Where, "--remount", "--options="+strings.Join(own, ","))}
 		}
 		readOnly := slices.Contains(mountopt.Listed(use.Super), "ro") // the file system itself, not one mount of it
 		if s := t.Sort(options).Superblock; slices.Contains(s, "ro") != readOnly {
-			return &machine.Refusal{Rule: machine.RuleMounted, Thing: n.Name, Text: fmt.Sprintf("it is mounted at %s %s, and cannot be otherwise elsewhere", use.Where, map[bool]string{true: "for reading alone", false: "for writing"}[readOnly]), Next: "fundus unmount " + use.Where}
+			return &machine.Refusal{Rule: machine.RuleMounted, Thing: n.Name, Text: fmt.Sprintf("it is mounted at %s %s, and cannot be otherwise elsewhere", use.Where, map[bool]string{true: "for reading alone", false: "for writing"}[readOnly]), Next: way.Unmount(use.Where)}
 		}
 	}
 	return nil
@@ -315,7 +323,7 @@ func (r *Remount) Plan(ctx context.Context, p *task.Planner) error {
 			if len(mounts) == 0 {
 				text = "it is not mounted"
 			}
-			return &machine.Refusal{Rule: machine.RuleNotMounted, Thing: n.Name, Text: text, Next: "fundus survey " + n.Disk()}
+			return &machine.Refusal{Rule: machine.RuleNotMounted, Thing: n.Name, Text: text, Next: way.Survey(n.Disk())}
 		}
 		use, dir = mounts[0], mounts[0].Where
 	}
@@ -501,5 +509,5 @@ func sameMount(u inventory.Use, asked []string) error {
 	if len(differ) == 0 {
 		return nil
 	}
-	return &machine.Refusal{Rule: machine.RuleMounted, Thing: u.Where, Text: fmt.Sprintf("%s is mounted there already, and otherwise: %s", u.Node, strings.Join(differ, ", ")), Next: "fundus unmount " + u.Where}
+	return &machine.Refusal{Rule: machine.RuleMounted, Thing: u.Where, Text: fmt.Sprintf("%s is mounted there already, and otherwise: %s", u.Node, strings.Join(differ, ", ")), Next: way.Unmount(u.Where)}
 }

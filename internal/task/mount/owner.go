@@ -7,10 +7,11 @@ import (
 	"strconv"
 	"strings"
 
-	"fundus/core/advice"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	kinds "fundus/core/kind"
+	"fundus/core/refused"
+	"fundus/core/way"
 	"fundus/internal/deed"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
@@ -41,12 +42,12 @@ func (h Home) plan(ctx context.Context, p *task.Planner, v *inventory.Inventory,
 	if h.Mode != "" {
 		mode, err := strconv.ParseUint(h.Mode, 8, 12)
 		if err != nil {
-			return fmt.Errorf("--mode=%s: a mode is written in octal, 2770 for one", h.Mode)
+			return refused.As(refused.SettingWrong, fmt.Errorf("--mode=%s: a mode is written in octal, 2770 for one", h.Mode))
 		}
 		o.Mode = new(uint32(mode))
 	}
 	if h.Below && h.Owner == "" {
-		return advice.Way(fmt.Errorf("--below is about --owner: whom is it all to belong to?"), "fundus help mount")
+		return way.To(refused.As(refused.SettingWrong, fmt.Errorf("--below is about --owner: whom is it all to belong to?")), way.Help("mount"))
 	}
 	if o.UID != nil || o.Mode != nil {
 		if err := keepsOwners(n, o, dir); err != nil {
@@ -93,7 +94,7 @@ func lookUp(p *task.Planner, list, what, word string) (files.Account, error) {
 	}
 	// The last number means "nobody is named" to the kernel's call.
 	if errNumber != nil || number == 1<<32-1 {
-		return files.Account{}, fmt.Errorf("%s has no %s %q; a number is taken as it is, where accounts are kept elsewhere", list, what, word)
+		return files.Account{}, refused.As(refused.NoSuchThing, fmt.Errorf("%s has no %s %q; a number is taken as it is, where accounts are kept elsewhere", list, what, word))
 	}
 	return files.Account{Number: uint32(number)}, nil
 }
@@ -116,7 +117,7 @@ func keepsOwners(n inventory.Node, o draft.Owning, dir string) error {
 		options = append(options, fmt.Sprintf("umask=%04o", ^*o.Mode&0o777))
 	}
 	err := fmt.Errorf("%s: %s keeps no owners and modes: whose it all is, the mount says", n.Name, c.Kind)
-	return advice.Way(err, "fundus mount %s %s --options=%s", n.Name, dir, strings.Join(options, ","))
+	return way.To(err, way.Mount(n.Name, dir, "--options="+strings.Join(options, ",")))
 }
 
 // own plans the change of owners. What is mounted already is looked at, and counted.
@@ -139,7 +140,7 @@ func own(ctx context.Context, p *task.Planner, v *inventory.Inventory, o draft.O
 			countFacts(p, n)
 		}
 	} else if o.Below {
-		return &machine.Refusal{Rule: machine.RuleNotMounted, Thing: o.Node, Text: "what lies below is counted before it is given away, and it is not mounted yet", Next: fmt.Sprintf("fundus mount %s %s", o.Node, o.Where)}
+		return &machine.Refusal{Rule: machine.RuleNotMounted, Thing: o.Node, Text: "what lies below is counted before it is given away, and it is not mounted yet", Next: way.Mount(o.Node, o.Where)}
 	}
 	var to []string
 	if named != "" {
@@ -182,7 +183,7 @@ func countFacts(p *task.Planner, n oscall.OwnerCount) {
 // another link would lead it elsewhere.
 func link(p *task.Planner, name, dir string) error {
 	if name = path.Clean(name); !strings.HasPrefix(name, "/") {
-		return fmt.Errorf("--link=%s: a link is named by its whole path", name)
+		return refused.As(refused.SettingWrong, fmt.Errorf("--link=%s: a link is named by its whole path", name))
 	}
 	parent, err := p.Stage.Place(path.Dir(name))
 	if err != nil {
@@ -197,7 +198,7 @@ func link(p *task.Planner, name, dir string) error {
 	case parent.Path != path.Dir(name):
 		return fmt.Errorf("--link=%s: a symbolic link leads to %s, and whoever owns that could turn it elsewhere; name the place itself: %s", name, parent.Path, path.Join(parent.Path, path.Base(name)))
 	case !parent.There:
-		return fmt.Errorf("--link=%s: there is no directory %s", name, parent.Path)
+		return refused.As(refused.NoDirectory, fmt.Errorf("--link=%s: there is no directory %s", name, parent.Path))
 	}
 	to, there, err := oscall.LinkAt(root, name)
 	switch {
@@ -206,7 +207,7 @@ func link(p *task.Planner, name, dir string) error {
 	case there && to == dir:
 		return nil
 	case there:
-		return fmt.Errorf("--link=%s: there is something of that name already; choose another", name)
+		return refused.As(refused.Exists, fmt.Errorf("--link=%s: there is something of that name already; choose another", name))
 	}
 	title := fmt.Sprintf("make the link %s to %s", name, dir)
 	if len(p.Stage.Steps()) == 0 {

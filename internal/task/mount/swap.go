@@ -17,8 +17,10 @@ import (
 	kinds "fundus/core/kind"
 	"fundus/core/memory"
 	"fundus/core/quantity"
+	"fundus/core/refused"
 	"fundus/core/target"
 	"fundus/core/text/fstab"
+	"fundus/core/way"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
@@ -78,7 +80,7 @@ func (r *SwapOn) file(ctx context.Context, p *task.Planner, v *inventory.Invento
 		return err
 	}
 	if !at.There {
-		return advice.Way(fmt.Errorf("%s: there is no such file; fundus swap add makes one", r.Target), "fundus swap list")
+		return way.To(refused.As(refused.NoSuchThing, fmt.Errorf("%s: there is no such file; fundus swap add makes one", r.Target)), way.SwapList())
 	}
 	if r.Persist {
 		if err := boot.PutSwapFile(ctx, p, r.Target, r.Options); err != nil {
@@ -103,7 +105,7 @@ func checkSwapOptions(options []string) error {
 	if value, ok := e.Value("pri"); ok {
 		var n int
 		if _, err := fmt.Sscan(value, &n); err != nil || n < -1 || n > 32767 || value != fmt.Sprint(n) {
-			return fmt.Errorf("pri=%s: a priority is a number from 0 to 32767; the highest is used first", value)
+			return refused.As(refused.OptionWrong, fmt.Errorf("pri=%s: a priority is a number from 0 to 32767; the highest is used first", value))
 		}
 	}
 	if value, ok := e.Value("discard"); ok && value != "" && value != "once" && value != "pages" {
@@ -143,7 +145,7 @@ func (r *SwapOff) Plan(ctx context.Context, p *task.Planner) error {
 	sum := memory.GiveUp(v.Memory, v.Areas, paths...)
 	p.Facts(fs.Fact{Name: "in use", Value: sum.String()})
 	if !sum.Fits() {
-		return &machine.Refusal{Rule: machine.RuleMemory, Thing: strings.Join(r.Targets, " "), Text: sum.String() + ": the kernel would kill programs to make room", Next: "fundus swap list"}
+		return &machine.Refusal{Rule: machine.RuleMemory, Thing: strings.Join(r.Targets, " "), Text: sum.String() + ": the kernel would kill programs to make room", Next: way.SwapList()}
 	}
 	for _, a := range off {
 		action := machine.Action{Verb: machine.SwapOff, Device: a.Node}
@@ -169,7 +171,7 @@ func areaOf(v *inventory.Inventory, word string) (inventory.Area, error) {
 	}
 	n, err := target.Resolve(v, word)
 	if err != nil && strings.HasPrefix(word, "/") && !strings.HasPrefix(word, "/dev/") {
-		return inventory.Area{}, &machine.Refusal{Rule: machine.RuleNotSwap, Thing: word, Text: "no file of that name is swapped on", Next: "fundus swap list"}
+		return inventory.Area{}, &machine.Refusal{Rule: machine.RuleNotSwap, Thing: word, Text: "no file of that name is swapped on", Next: way.SwapList()}
 	}
 	if err != nil {
 		return inventory.Area{}, err
@@ -180,7 +182,7 @@ func areaOf(v *inventory.Inventory, word string) (inventory.Area, error) {
 		}
 	}
 	if c, ok := n.Content(); !ok || c.Class != fs.Swap {
-		return inventory.Area{}, &machine.Refusal{Rule: machine.RuleNotSwap, Thing: n.Name, Text: fmt.Sprintf("it is no swap area (%s)", cmp.Or(advice.Holds(n), "nothing")), Next: "fundus swap list"}
+		return inventory.Area{}, &machine.Refusal{Rule: machine.RuleNotSwap, Thing: n.Name, Text: fmt.Sprintf("it is no swap area (%s)", cmp.Or(advice.Holds(n), "nothing")), Next: way.SwapList()}
 	}
 	return inventory.Area{}, nil
 }
@@ -244,7 +246,7 @@ func (r *SwapAdd) Plan(ctx context.Context, p *task.Planner) error {
 func (r *SwapAdd) place(p *task.Planner, v *inventory.Inventory, file string, size quantity.Bytes) (how kinds.SwapFile, err error) {
 	dir := path.Dir(file)
 	if !strings.HasPrefix(r.Path, "/") {
-		return how, fmt.Errorf("%s: a file to swap on is named by its whole path", r.Path)
+		return how, refused.As(refused.SettingWrong, fmt.Errorf("%s: a file to swap on is named by its whole path", r.Path))
 	}
 	at, err := p.Stage.Place(file)
 	if err != nil {
@@ -255,9 +257,9 @@ func (r *SwapAdd) place(p *task.Planner, v *inventory.Inventory, file string, si
 	case err != nil:
 		return how, err
 	case at.There:
-		return how, advice.Way(fmt.Errorf("%s: there is something of that name already", file), "fundus swap list")
+		return how, way.To(refused.As(refused.Exists, fmt.Errorf("%s: there is something of that name already", file)), way.SwapList())
 	case !above.There:
-		return how, fmt.Errorf("%s: there is no directory %s", file, dir)
+		return how, refused.As(refused.NoDirectory, fmt.Errorf("%s: there is no directory %s", file, dir))
 	}
 	on, _ := v.MountOf(file)
 	if n, ok := v.Node(on.Node); ok {

@@ -13,6 +13,7 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/quantity"
+	"fundus/core/refused"
 	"fundus/core/stack"
 	"fundus/core/table"
 	"fundus/internal/machine"
@@ -46,7 +47,7 @@ func layersOf(ctx context.Context, p *task.Planner, v *inventory.Inventory, n in
 	c, ok := n.Content()
 	switch {
 	case len(n.Contents) > 1:
-		return nil, fmt.Errorf("%s: it carries several signatures (%s), and which of them counts has to be settled before it gets another size", n.Name, advice.Signatures(n))
+		return nil, refused.As(refused.Ambiguous, fmt.Errorf("%s: it carries several signatures (%s), and which of them counts has to be settled before it gets another size", n.Name, advice.Signatures(n)))
 	case !ok || n.Entry.Role == table.Extended:
 		return []stack.Layer{room}, nil
 	}

@@ -15,10 +15,12 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/kind"
 	"fundus/core/quantity"
+	"fundus/core/refused"
 	"fundus/core/stack"
 	"fundus/core/table"
 	"fundus/core/table/place"
 	"fundus/core/target"
+	"fundus/core/way"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -154,11 +156,11 @@ func (c *chain) allRoom(p *task.Planner, changes []stack.Change, notes []string)
 	}
 	content, _ := c.node.Content()
 	if len(c.layers) > 1 && content.Size > 0 && !grows && len(notes) > 0 && inner.Size < room-room/100 {
-		err := fmt.Errorf("%s: %v would be there, and %s", c.node.Name, room, notes[len(notes)-1])
+		err := refused.As(refused.KindCannot, fmt.Errorf("%s: %v would be there, and %s", c.node.Name, room, notes[len(notes)-1]))
 		if c.node.Parent == "" {
 			return err
 		}
-		return advice.Way(err, "fundus resize %s %dB", c.node.Name, room)
+		return way.To(err, way.Resize(c.node.Name, fmt.Sprintf("%dB", room)))
 	}
 	if len(changes) == 0 && c.node.Parent != "" {
 		if who := barrier(c.v, c.node, c.most); who != "" {
@@ -266,7 +268,7 @@ func (c *chain) stays(ctx context.Context, p *task.Planner) error {
 	for _, was := range c.node.Contents {
 		found := slices.ContainsFunc(now.Contents, func(o fs.Content) bool { return o.Kind == was.Kind && o.UUID == was.UUID })
 		if !found {
-			return fmt.Errorf("%s: the %s in it would not be found any more: it records itself at the end of what it lies on, and that would be elsewhere", c.node.Name, was.Kind)
+			return refused.As(refused.KindCannot, fmt.Errorf("%s: the %s in it would not be found any more: it records itself at the end of what it lies on, and that would be elsewhere", c.node.Name, was.Kind))
 		}
 	}
 	return nil
@@ -291,7 +293,7 @@ func (c *chain) readable(ctx context.Context, p *task.Planner, changes []stack.C
 	sector := quantity.Bytes(c.node.Geometry.Logical)
 	last := (c.node.Start + most - 1) / sector
 	if _, err := block.ReadSized(dev, int64(last*sector), int64(sector), int64(sector)); err != nil {
-		return fmt.Errorf("%s: sector %d, the last that it would get, cannot be read: %w; nothing is made larger over that", c.node.Name, last, err)
+		return refused.As(refused.Unreadable, fmt.Errorf("%s: sector %d, the last that it would get, cannot be read: %w; nothing is made larger over that", c.node.Name, last, err))
 	}
 	return nil
 }
