@@ -117,6 +117,7 @@ need, the innermost first.`,
 	}
 	f := cmd.Flags()
 	f.BoolVar(&all, "all", false, "all that the running system does not need")
+	ifThere(cmd, &r.IfThere)
 	f.BoolVar(&r.Below, "below", false, "what is mounted further in as well, the innermost first")
 	f.BoolVar(&r.Detach, "detach", false, "from the tree alone: the device stays in use until nobody uses it")
 	return e.addChange(cmd)

@@ -23,7 +23,7 @@ func newTable(e *Env) *cobra.Command {
 }
 
 func newTableNew(e *Env) *cobra.Command {
-	scheme, entries, references := "gpt", 0, ""
+	scheme, r := "gpt", &disk.TableNew{}
 	cmd := &cobra.Command{
 		Use: "new DISK", Short: "Give a disk a new partition table",
 		Long: `Give a disk a new, empty partition table. What was on the disk is lost from view
@@ -36,12 +36,14 @@ entries and reaches 2 TiB, and is for cards and for firmware that knows no other
 			if err := knownScheme(scheme); err != nil {
 				return err
 			}
-			return e.change(cmd, &disk.TableNew{Disk: args[0], Scheme: table.Scheme(scheme), Entries: entries, References: references})
+			r.Disk, r.Scheme = args[0], table.Scheme(scheme)
+			return e.change(cmd, r)
 		},
 	}
 	cmd.Flags().StringVar(&scheme, "scheme", scheme, "how the table is written: gpt or mbr")
-	cmd.Flags().StringVar(&references, "references", "", "what becomes of lines of fstab that name what goes: drop, disable or keep")
-	cmd.Flags().IntVar(&entries, "entries", 0, "how many partitions a GPT has room for: `NUMBER` from 128 (default 128)")
+	cmd.Flags().StringVar(&r.References, "references", "", "what becomes of lines of fstab that name what goes: drop, disable or keep")
+	cmd.Flags().BoolVar(&r.Unless, "unless-there", false, "do nothing where the disk has a table of that scheme, whatever is in it")
+	cmd.Flags().IntVar(&r.Entries, "entries", 0, "how many partitions a GPT has room for: `NUMBER` from 128 (default 128)")
 	return e.addChange(cmd)
 }
 

@@ -64,6 +64,8 @@ type Draft struct {
 	Code     string // 8 hexadecimal digits
 	Digest   [32]byte
 	Stored   quantity.Bytes              // that are not zero: what a deed keeps, before it is compressed
+	Results  []Result                    // what is there afterwards of what was asked for
+	Layers   []Layer                     // of a change of size
 	Lines    []LineChange                // of text files
 	Called   map[string]inventory.Called // the devices before and after, by their names
 }

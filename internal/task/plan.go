@@ -74,7 +74,8 @@ type Planner struct {
 	Draft    draft.Draft
 	part     int // of the draft's, which is being planned
 	decode   func(r draft.Request) (Request, error)
-	requests int // so far
+	requests int       // so far
+	subjects []subject // of which it is told what becomes of them
 	random   *rand.ChaCha8
 	Undoes   string // identifier of the deed that it takes back
 }
@@ -306,6 +307,7 @@ func (p *Planner) finish(ctx context.Context) error {
 		d.Before = append(d.Before, before.Family(t.Name)...)
 		d.After = append(d.After, after.Family(t.Name)...)
 	}
+	p.results(after)
 	d.Called = target.Called(before, d.Before)
 	maps.Copy(d.Called, target.Called(after, d.After)) // what is there on both sides is named as it is then
 	was, bootBefore := verify.Judge(before)

@@ -35,7 +35,9 @@ type DraftDoc struct {
 	Warnings []string     `json:"warnings"`
 	Losses   []LossDoc    `json:"losses"`
 	Would    bool         `json:"would_change"`
-	Needs    []NeedDoc    `json:"needs"` // without which it is not committed
+	Results  []ResultDoc  `json:"results"` // what is there afterwards of what was asked for, changed or not
+	Layers   []LayerDoc   `json:"layers"`  // of a change of size, the outermost first
+	Needs    []NeedDoc    `json:"needs"`   // without which it is not committed
 	Files    []FileDoc    `json:"files"`
 	Findings []FindingDoc `json:"findings"`
 	Boot     BootDoc      `json:"next_boot"` // empty where the draft has no part in it
@@ -83,7 +85,7 @@ func draftDocument(d *draft.Draft, r Result) DraftDoc {
 	v := &inventory.Inventory{} // what uses it now is not the draft's
 	doc := DraftDoc{Head: head("draft"), Changed: r.Changed, Stored: r.Stored, Deed: r.Deed, Later: orEmpty(r.Later), Remarks: orEmpty(r.Remarks), Machine: d.Machine, Title: d.Title,
 		Before: devices(v, d.Before, d.Called), After: devices(v, d.After, d.Called), Facts: []FactDoc{}, Settings: []ValueDoc{}, Notes: orEmpty(d.Notes()), Warnings: orEmpty(d.Warnings()),
-		Losses: []LossDoc{}, Would: !d.Empty(), Needs: needDocs(r.Needs), Files: []FileDoc{}, Findings: findingDocs(d.Findings), Boot: BootDoc{Lines: []string{}}, Steps: []StepDoc{}, Undo: string(d.Undo)}
+		Losses: []LossDoc{}, Would: !d.Empty(), Results: resultDocs(d.Results), Layers: layerDocs(d.Layers), Needs: needDocs(r.Needs), Files: []FileDoc{}, Findings: findingDocs(d.Findings), Boot: BootDoc{Lines: []string{}}, Steps: []StepDoc{}, Undo: string(d.Undo)}
 	if r.Stored {
 		doc.Code = d.Code
 	}

@@ -20,6 +20,7 @@ import (
 	"fundus/core/target"
 	"fundus/core/text/fstab"
 	"fundus/core/way"
+	"fundus/internal/draft"
 	"fundus/internal/task"
 )
 
@@ -49,6 +50,7 @@ func (r *FstabEdit) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	p.Title("change line %d of fstab (%s)", l.Number, place(l.Line))
+	p.Results(draft.RoleLine, "#"+strconv.Itoa(l.Number))
 	if l.Entry == nil {
 		return fmt.Errorf("line %d is lost behind the one above it: write both anew", l.Number)
 	}
@@ -269,13 +271,15 @@ func (r *FstabEnable) Plan(ctx context.Context, p *task.Planner) error {
 	table := p.FstabNow()
 	was, err := pick(v, table, r.Line, true)
 	if err != nil {
-		if _, active := pick(v, table, r.Line, false); active == nil {
+		if there, active := pick(v, table, r.Line, false); active == nil {
 			p.Title("enable the fstab line for %s", r.Line)
+			p.Results(draft.RoleLine, "#"+strconv.Itoa(there.Number))
 			return nil // it is in force
 		}
 		return err
 	}
 	p.Title("enable the fstab line for %s", place(was.Line))
+	p.Results(draft.RoleLine, "#"+strconv.Itoa(was.Number))
 	for _, u := range v.Units() {
 		if !was.Entry.IsSwap() && was.Entry.Dir != "" && u.None == "" && u.Where == fstab.FromRoot(was.Entry.Dir) {
 			if advice.Kept(u.Where) {

@@ -17,6 +17,7 @@ import (
 	"fundus/core/text/fstab"
 	"fundus/core/text/unit"
 	"fundus/core/way"
+	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -61,6 +62,11 @@ func (r *FstabAdd) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	e := l.Entry
+	if e.IsSwap() {
+		p.Results(draft.RoleLine, string(e.Spec))
+	} else {
+		p.Results(draft.RoleLine, e.Dir)
+	}
 	p.Title("add an fstab line for %s at %s", n.Name, e.Dir)
 	if e.IsSwap() {
 		p.Title("add an fstab line for %s as swap", n.Name)
@@ -78,6 +84,9 @@ func (r *FstabAdd) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	if !e.IsSwap() {
 		hides(p, v, e.Dir)
+		if !v.Dirs[e.Dir] {
+			p.Result(draft.Result{Role: draft.RoleDirectory, Path: e.Dir})
+		}
 		if err := p.Stage.MakeDir(e.Dir); err != nil {
 			return err
 		}
@@ -181,6 +190,7 @@ func (r *FstabAdd) swapFile(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	p.Title("add an fstab line for the file %s as swap", at.Path)
+	p.Results(draft.RoleLine, at.Path)
 	if !at.There {
 		return refused.As(refused.NoSuchThing, fmt.Errorf("%s: there is no such file", r.Target))
 	}

@@ -16,6 +16,7 @@ import (
 	"fundus/core/text/unit"
 	"fundus/core/units"
 	"fundus/core/way"
+	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -52,6 +53,8 @@ func (r *UnitAdd) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", e.Dir, err)
 	}
+	p.Results(draft.RoleUnit, made.Main)
+	p.Results(draft.RoleLine, e.Dir)
 	u := readOne(e, v)
 	what := "at " + u.Where
 	if e.IsSwap() {

@@ -18,6 +18,7 @@ import (
 	"fundus/core/refused"
 	"fundus/core/text/fstab"
 	"fundus/core/way"
+	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -58,6 +59,7 @@ func (r *Adjust) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	v, n, c, k := h.v, h.n, h.c, h.k
+	p.Results(draft.RoleFileSystem, n.Name)
 	if k.SetID == nil || c.Class != fs.FileSystem && c.Class != fs.Swap {
 		return fmt.Errorf("%s holds %s: %w: Fundus changes none of its settings", n.Name, c.Kind, kind.ErrCannot)
 	}

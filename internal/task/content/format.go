@@ -20,6 +20,7 @@ import (
 	"fundus/core/table"
 	"fundus/core/text/fstab"
 	"fundus/core/way"
+	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -82,6 +83,7 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	p.Title("format %s as %s", n.Name, r.Kind)
 	p.Made(n.Name)
+	p.Results(draft.RoleFileSystem, n.Name)
 	label, err := r.label(p, n, m)
 	if err != nil {
 		return machine.About(n.Name, err)

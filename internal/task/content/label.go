@@ -12,6 +12,7 @@ import (
 	"fundus/core/refused"
 	"fundus/core/target"
 	"fundus/core/way"
+	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -58,6 +59,7 @@ func (r *Label) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	v, n, c, k := h.v, h.n, h.c, h.k
+	p.Results(draft.RoleFileSystem, n.Name)
 	if k.SetLabel == nil || c.Class != fs.FileSystem && c.Class != fs.Swap { // a journal of its own belongs to a file system elsewhere
 		return fmt.Errorf("%s holds %s: %w: Fundus does not change its label", n.Name, c.Kind, kind.ErrCannot)
 	}

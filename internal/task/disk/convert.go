@@ -11,6 +11,7 @@ import (
 	"fundus/core/table"
 	"fundus/core/table/convert"
 	"fundus/core/table/schemes"
+	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -34,6 +35,7 @@ func (r *TableConvert) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	p.Title("convert the table of %s to %s", n.Name, r.Scheme.Name())
+	p.Results(draft.RoleTable, n.Name)
 	old, err := p.Editor(ctx, n)
 	if err != nil {
 		return err

@@ -9,6 +9,7 @@ import (
 	"fundus/core/inventory"
 	"fundus/core/scan"
 	"fundus/core/table"
+	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -52,6 +53,8 @@ func (r *PartitionEdit) Plan(ctx context.Context, p *task.Planner) error {
 		}
 	}
 	before := t.Model()
+	name, _ := scan.Name(disk, now.Number)
+	p.Results(draft.RolePartition, name)
 	if err := t.Set(n.Number, now); err != nil {
 		return machine.About(disk.Name, err)
 	}

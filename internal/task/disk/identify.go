@@ -8,6 +8,7 @@ import (
 	"fundus/core/fs"
 	"fundus/core/table"
 	"fundus/core/target"
+	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -38,6 +39,7 @@ func (r *TableEdit) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		return err
 	}
+	p.Results(draft.RoleTable, n.Name)
 	was := t.Model()
 	id := strings.ToLower(r.UUID)
 	if id == "new" {

@@ -18,6 +18,7 @@ import (
 	"fundus/core/table"
 	"fundus/core/table/place"
 	"fundus/core/way"
+	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -71,6 +72,7 @@ func (r *PartitionAdd) Plan(ctx context.Context, p *task.Planner) error {
 		} else if there {
 			name, _ := scan.Name(n, want.Number)
 			p.Made(name)
+			p.Results(draft.RolePartition, name)
 			continue
 		}
 		part, err := addOne(ctx, p, n, t, want, r.Content)
@@ -80,6 +82,7 @@ func (r *PartitionAdd) Plan(ctx context.Context, p *task.Planner) error {
 		added = append(added, fmt.Sprint(part.Number))
 		name, _ := scan.Name(n, part.Number)
 		p.Made(name)
+		p.Results(draft.RolePartition, name)
 		m := t.Model()
 		_, size, _ := m.Bytes(part.Span)
 		which := ""

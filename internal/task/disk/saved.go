@@ -17,6 +17,7 @@ import (
 	"fundus/core/table/gpt"
 	"fundus/core/table/saved"
 	"fundus/core/table/schemes"
+	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -41,6 +42,7 @@ func (r *TableRestore) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		return err
 	}
+	p.Results(draft.RoleTable, n.Name)
 	d := r.Saved
 	p.Title("restore the saved table of %s", n.Name)
 	if d.Disk.Sector != quantity.Bytes(n.Geometry.Logical) {

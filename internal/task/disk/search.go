@@ -13,6 +13,7 @@ import (
 	"fundus/core/table"
 	"fundus/core/table/schemes"
 	"fundus/core/way"
+	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -67,6 +68,7 @@ func (r *TableRebuild) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	p.Title("rebuild the table of %s", n.Name)
+	p.Results(draft.RoleTable, n.Name)
 	dev, err := p.Stage.Open(ctx, n.Name)
 	if err != nil {
 		return err

@@ -15,6 +15,7 @@ import (
 	"fundus/core/table/schemes"
 	"fundus/core/target"
 	"fundus/core/way"
+	"fundus/internal/draft"
 	"fundus/internal/task"
 )
 
@@ -25,6 +26,7 @@ type TableNew struct {
 	Entries int          `json:"entries,omitempty"` // of a GPT; 0 for the usual number
 	// References decides about lines of fstab that name what goes: drop, disable or keep.
 	References string `json:"references,omitempty"`
+	Unless     bool   `json:"unless_there,omitempty"` // nothing is done where it has a table of that scheme
 }
 
 // Verb of the request.
@@ -40,8 +42,12 @@ func (r *TableNew) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	p.Title("put a new %s on %s", r.Scheme.Name(), n.Name)
 	p.Made(n.Name)
+	p.Results(draft.RoleTable, n.Name)
 	if err := task.CheckDecision(r.References, false); err != nil {
 		return err
+	}
+	if r.Unless && n.Table != nil && n.Table.Scheme == r.Scheme {
+		return nil
 	}
 	if err := p.Lose(ctx, v, n); err != nil {
 		return err

@@ -3,6 +3,7 @@ package mount
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -17,6 +18,7 @@ import (
 	"fundus/core/target"
 	"fundus/core/text/fstab"
 	"fundus/core/way"
+	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/machine/files"
 	"fundus/internal/stage"
@@ -78,6 +80,7 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	dir = path.Clean(dir)
 	p.Title("mount %s at %s", n.Name, dir)
+	p.Results(draft.RoleMount, dir)
 	options = r.untouched(p, n, options)
 	if err := sameSuper(v, n, options); err != nil && !mountedThere(v, n, dir) {
 		return err
@@ -109,6 +112,9 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	options = files.Numbered(p.Stage, options)
 	makes := r.Make && !v.Dirs[dir]
+	if makes {
+		p.Result(draft.Result{Role: draft.RoleDirectory, Path: dir})
+	}
 	if makes && r.Home != (Home{}) { // it is a deed, whose undo takes the directory away again
 		if err := p.Stage.MakeDir(dir); err != nil {
 			return err
@@ -275,6 +281,7 @@ func (r *Mount) bind(ctx context.Context, p *task.Planner, v *inventory.Inventor
 		return way.To(fmt.Errorf("a bind mount shows a directory at another one: both are named by their paths, and fstab is not changed"), way.Help("mount"))
 	}
 	p.Title("bind %s at %s", from, dir)
+	p.Results(draft.RoleMount, dir)
 	on, _ := v.MountOf(from)
 	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Bind, Device: on.Node, UseArgs: machine.UseArgs{From: from, Where: dir, Options: strings.Join(r.Options, ","), Make: r.Make}})
 }
@@ -330,6 +337,7 @@ func (r *Remount) Plan(ctx context.Context, p *task.Planner) error {
 	if len(r.Options) == 0 {
 		return fmt.Errorf("%s: which options? --options=ro, for one", dir)
 	}
+	p.Results(draft.RoleMount, dir)
 	p.Title("give %s at %s the options %s", use.Node, dir, strings.Join(r.Options, ","))
 	if machine.HasAll(use, strings.Join(r.Options, ",")) {
 		return nil
@@ -362,9 +370,10 @@ func formerOf(use inventory.Use, options []string) string {
 
 // Unmount takes a mount away.
 type Unmount struct {
-	Target string `json:"target"`           // mount point or device
-	Below  bool   `json:"below,omitempty"`  // what is mounted further in as well
-	Detach bool   `json:"detach,omitempty"` // from the tree alone: it goes when nobody uses it any more
+	Target  string `json:"target"`             // mount point or device
+	Below   bool   `json:"below,omitempty"`    // what is mounted further in as well
+	IfThere bool   `json:"if_there,omitempty"` // nothing is done where there is no such place or device
+	Detach  bool   `json:"detach,omitempty"`   // from the tree alone: it goes when nobody uses it any more
 }
 
 // Verb of the request.
@@ -386,7 +395,12 @@ func (r *Unmount) Plan(ctx context.Context, p *task.Planner) error {
 	if _, ok := v.MountedAt(dir); !ok {
 		n, err := target.Resolve(v, r.Target)
 		place, errPlace := p.Stage.ReadFile(dir)
+		if r.IfThere && errors.Is(err, target.ErrNoTarget) && (errPlace != nil || !place.Dir) {
+			p.Note("%s is not there", r.Target)
+			return nil
+		}
 		if strings.HasPrefix(r.Target, "/") && !strings.HasPrefix(r.Target, "/dev/") && (err == nil || errPlace == nil && place.Dir) {
+			p.Note("nothing is mounted there")
 			return nil // a place at which nothing is mounted, wherever its device may be
 		}
 		if err != nil && strings.HasPrefix(r.Target, "/") {

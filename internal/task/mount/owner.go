@@ -123,6 +123,7 @@ func keepsOwners(n inventory.Node, o draft.Owning, dir string) error {
 // own plans the change of owners. What is mounted already is looked at, and counted.
 func own(ctx context.Context, p *task.Planner, v *inventory.Inventory, o draft.Owning, named string) error {
 	what := fmt.Sprintf("the root of %s at %s", o.Node, o.Where)
+	p.Result(draft.Result{Role: draft.RoleOwner, Device: o.Node, Path: o.Where, UID: o.UID, GID: o.GID, Mode: o.Mode})
 	if use, mounted := v.MountedAt(o.Where); mounted && use.Node == o.Node {
 		at, err := p.Stage.Place(o.Where)
 		if err != nil {
@@ -185,6 +186,7 @@ func link(p *task.Planner, name, dir string) error {
 	if name = path.Clean(name); !strings.HasPrefix(name, "/") {
 		return refused.As(refused.SettingWrong, fmt.Errorf("--link=%s: a link is named by its whole path", name))
 	}
+	p.Result(draft.Result{Role: draft.RoleLink, Path: name, Place: dir})
 	parent, err := p.Stage.Place(path.Dir(name))
 	if err != nil {
 		return err

@@ -58,6 +58,7 @@ func (r *SwapOn) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	p.Title("swap on %s", cmp.Or(n.Name, r.Target))
+	p.Results(draft.RoleSwap, cmp.Or(n.Name, r.Target))
 	if file {
 		return r.file(ctx, p, v, options)
 	}
@@ -214,6 +215,10 @@ func (r *SwapAdd) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	file := path.Clean(r.Path)
+	p.Results(draft.RoleSwap, file)
+	if r.Persist {
+		p.Results(draft.RoleLine, file)
+	}
 	size, err := r.Size.Resolve(0, 0)
 	if err != nil {
 		return err

@@ -21,6 +21,7 @@ import (
 	"fundus/core/table/place"
 	"fundus/core/target"
 	"fundus/core/way"
+	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
 )
@@ -70,6 +71,9 @@ func (r *Resize) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		return c.refused(err)
 	}
+	p.Results(draft.RolePartition, c.node.Name)
+	p.Results(draft.RoleFileSystem, c.node.Name)
+	p.Draft.Layers = append(p.Draft.Layers, c.told(changes, notes)...)
 	if r.Size.Form == quantity.Max {
 		if err := c.allRoom(p, changes, notes); err != nil {
 			return err
@@ -323,6 +327,42 @@ func (c *chain) said(p *task.Planner, changes []stack.Change) {
 		}
 		p.Facts(fs.Fact{Name: l.What, Value: value})
 	}
+}
+
+// told are the layers as data, the outermost first, those that keep their size among them.
+func (c *chain) told(changes []stack.Change, notes []string) (out []draft.Layer) {
+	if c.disk.Table != nil && c.editor != nil {
+		m := c.editor.Model()
+		if was, now := c.disk.Table.Usable.End(), m.Usable.End(); now > was {
+			had := c.disk.Size - quantity.Bytes(now-was)*m.Sector
+			out = append(out, draft.Layer{Name: "disk", Device: c.disk.Name, From: had, To: c.disk.Size, How: "it has grown"})
+		}
+	}
+	content, _ := c.node.Content()
+	for i, l := range c.layers {
+		told := draft.Layer{Name: "content", Device: c.node.Name, Kind: content.Kind, From: l.Size, To: l.Size}
+		switch {
+		case i == 0 && c.disk.Name != "":
+			told.Name, told.Kind = "partition", ""
+		case i == 0:
+			told.Name, told.Kind = "device", ""
+		}
+		for _, ch := range changes {
+			if ch.Layer == i {
+				told.To = ch.To
+				if ch.How == stack.Live {
+					told.How = "by the kernel, while it is mounted"
+				}
+			}
+		}
+		for _, n := range notes {
+			if told.From == told.To && strings.HasPrefix(n, l.What+" keeps its size") {
+				told.Stays = n
+			}
+		}
+		out = append(out, told)
+	}
+	return out
 }
 
 // became is a size and the next one, with its bytes.

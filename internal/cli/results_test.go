@@ -1,0 +1,150 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"maps"
+	"reflect"
+	"slices"
+	"strings"
+	"testing"
+
+	"fundus/internal/view"
+)
+
+// driven runs a line with --json and reads its document strictly.
+func driven(t *testing.T, w *world, line string, doc any) int {
+	t.Helper()
+	var out, beside bytes.Buffer
+	e := *w.env
+	e.o = options{}
+	e.Out, e.Err = &out, &beside
+	code := Run(context.Background(), &e, append(splitWords(line), "--json"))
+	dec := json.NewDecoder(&out)
+	dec.DisallowUnknownFields()
+	if err := dec.Decode(doc); err != nil || dec.More() || beside.Len() > 0 {
+		t.Fatalf("%s: exit %d: %v; beside the document: %q", line, code, err, beside.String())
+	}
+	return code
+}
+
+// TestResultsAgree: of every command that changes something, the draft says what the commit makes,
+// the survey shows it afterwards under the word that the result has for it, and the same words again
+// are nothing to do and say the same.
+func TestResultsAgree(t *testing.T) {
+	w := newWorld(t)
+	transcript(w, "$ fundus bench new fernhill --host fernhill\n$ fundus bench disk add sdb --size 8GiB --serial LS-20417\n$ fundus bench disk add sdc --size 4GiB --serial TA-7731\n")
+	for _, c := range []struct{ line, again, roles string }{
+		{"table new sdb", "--unless-there", "table"},
+		{"table edit sdb --uuid=5eed0000-0000-4000-8000-00000000aaaa", "", "table"},
+		{"partition add SERIAL=LS-20417 --number 1 --size 2GiB --name herbarium", "--unless-there", "partition"},
+		{"partition add sdb --number 2 --size 1GiB --type swap", "--unless-there", "partition"},
+		{"partition add sdb --number 3 --size 2GiB", "--unless-there", "partition"},
+		{"partition edit SERIAL=LS-20417:3 --name scans", "", "partition"},
+		{"format SERIAL=LS-20417:1 ext4 --label herbarium", "--unless-there", "file-system"},
+		{"format sdb2 swap --label swap1", "--unless-there", "swap"},
+		{"format sdb3 xfs --label scans", "--unless-there", "file-system"},
+		{"label sdb3 plates", "", "file-system"},
+		{"adjust sdb1 reserved=2%", "", "file-system"},
+		{"fstab add sdb1 /srv/herbarium", "", "line directory"},
+		{"fstab edit /srv/herbarium --add=noatime", "", "line"},
+		{"mount /srv/herbarium --owner 7:7 --mode 2770 --link /herb", "", "mount owner link"},
+		{"mount sdb3 /srv/scans --make", "", "mount directory"},
+		{"mount /srv/scans --remount --options=noatime", "", "mount"},
+		{"fstab add sdb2 swap", "", "line"},
+		{"swap on sdb2", "", "swap"},
+		{"unmount /srv/scans", "", ""},
+		{"format sdb3 ext4 --label scans --lose=plates", "--unless-there", "file-system"},
+		{"resize sdb3 3000MiB", "", "partition file-system"},
+		{"unit add sdb3 /srv/scans", "", "unit"},
+		{"swap off sdb2", "", ""},
+		{"table new sdc --scheme mbr", "--unless-there", "table"},
+	} {
+		var draft, done, again view.DraftDoc
+		if code := driven(t, w, c.line+" --draft", &draft); code != 0 {
+			t.Errorf("%s --draft: exit %d", c.line, code)
+		}
+		code := driven(t, w, c.line+" --commit", &done)
+		if code != 0 || !done.Changed && c.roles != "" && len(done.Steps) > 0 {
+			t.Errorf("%s: exit %d, changed %v", c.line, code, done.Changed)
+		}
+		if roles := rolesOf(done.Results); c.roles != "" && roles != sorted(c.roles) {
+			t.Errorf("%s: results are %s, want %s", c.line, roles, c.roles)
+		}
+		if a, b := alike(draft.Results), alike(done.Results); !reflect.DeepEqual(a, b) {
+			t.Errorf("%s: foretold %+v\nand made %+v", c.line, a, b)
+		}
+		if l := done.Layers; strings.HasPrefix(c.line, "resize") != (len(l) == 2 && l[0].Layer == "partition" && l[1].Layer == "content" && l[1].Kind == "ext4" && l[1].From < l[1].To && l[1].To == 3000<<20) {
+			t.Errorf("%s: layers %+v", c.line, l)
+		}
+		shown(t, w, c.line, done.Results)
+		if c.roles == "" {
+			continue
+		}
+		driven(t, w, strings.TrimSpace(c.line+" "+c.again)+" --commit", &again)
+		is := slices.DeleteFunc(slices.Clone(done.Results), func(r view.ResultDoc) bool { return r.Role == "directory" }) // made but once
+		if again.Changed || again.Would || !reflect.DeepEqual(is, again.Results) {
+			t.Errorf("%s again: changed %v, results %+v\nwant %+v", c.line, again.Changed, again.Results, is)
+		}
+	}
+}
+
+// alike are results without what each draft draws anew.
+func alike(list []view.ResultDoc) []view.ResultDoc {
+	out := slices.Clone(list)
+	for i := range out {
+		if out[i].UUID != "" || out[i].PartUUID != "" || out[i].TableID != "" {
+			out[i].UUID, out[i].PartUUID, out[i].TableID = "", "", ""
+		}
+	}
+	return out
+}
+
+func rolesOf(list []view.ResultDoc) string {
+	roles := map[string]bool{}
+	for _, r := range list {
+		roles[r.Role] = true
+	}
+	return strings.Join(slices.Sorted(maps.Keys(roles)), " ")
+}
+
+func sorted(words string) string {
+	list := strings.Fields(words)
+	slices.Sort(list)
+	return strings.Join(list, " ")
+}
+
+// shown holds results against the survey: what is called so there is what the result says.
+func shown(t *testing.T, w *world, line string, results []view.ResultDoc) {
+	t.Helper()
+	for _, r := range results {
+		if r.Target == "" {
+			continue
+		}
+		var i view.InspectDoc
+		driven(t, w, "inspect "+r.Target, &i)
+		d := i.Device
+		if d.Name != r.Device || d.Target.Word != r.Target || !d.Target.Stable {
+			t.Errorf("%s: %s is %s, which is called %s there", line, r.Device, d.Name, d.Target.Word)
+		}
+		switch r.Role {
+		case "table":
+			if d.Scheme != r.Scheme || d.TableID != r.TableID {
+				t.Errorf("%s: %+v, and the disk has %s %s", line, r, d.Scheme, d.TableID)
+			}
+		case "partition":
+			if d.PartUUID != r.PartUUID || d.Start != int64(r.First)*d.Logical || d.Size != int64(r.Sectors)*d.Logical {
+				t.Errorf("%s: %+v, and the partition begins at byte %d with %d, %s", line, r, d.Start, d.Size, d.PartUUID)
+			}
+		case "file-system", "swap":
+			if len(d.Contents) != 1 || d.Contents[0].UUID != r.UUID || d.Contents[0].Label != r.Label || d.Contents[0].Kind != r.Kind || d.Contents[0].Size != r.Size {
+				t.Errorf("%s: %+v, and the device holds %+v", line, r, d.Contents)
+			}
+		case "mount":
+			if !slices.Contains(d.UsedAt, r.MountPoint) {
+				t.Errorf("%s: %+v, and the device is used at %v", line, r, d.UsedAt)
+			}
+		}
+	}
+}
