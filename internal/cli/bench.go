@@ -40,7 +40,7 @@ func newBenchNew(e *Env) *cobra.Command {
 			if !filepath.IsAbs(dir) {
 				dir = "$PWD/" + dir
 			}
-			return e.printer().Show(view.Message{Kind: "message", Text: fmt.Sprintf("bench %s is up; to work on it: export FUNDUS_BENCH=%s", host, dir)})
+			return e.printer().Show(view.Message{Text: fmt.Sprintf("bench %s is up; to work on it: export FUNDUS_BENCH=%s", host, dir)})
 		},
 	}
 	cmd.Flags().StringVar(&host, "host", "", "the machine's host `NAME` (default: the directory's name)")
@@ -89,7 +89,7 @@ func newBenchDiskAdd(e *Env) *cobra.Command {
 			if err := b.AddDisk(d); err != nil {
 				return err
 			}
-			return e.printer().Show(view.Message{Kind: "message", Text: fmt.Sprintf("%s (%s) is plugged in; fundus survey shows it", d.Name, d.Size)})
+			return e.printer().Show(view.Message{Text: fmt.Sprintf("%s (%s) is plugged in; fundus survey shows it", d.Name, d.Size)})
 		},
 	}
 	f := cmd.Flags()
@@ -120,7 +120,7 @@ func newBenchDiskRemove(e *Env) *cobra.Command {
 			if err := b.RemoveDisk(cmd.Context(), args[0], inUse); err != nil {
 				return err
 			}
-			return e.printer().Show(view.Message{Kind: "message", Text: args[0] + " is pulled out; its image stays in the bench"})
+			return e.printer().Show(view.Message{Text: args[0] + " is pulled out; its image stays in the bench"})
 		},
 	}
 	cmd.Flags().BoolVar(&inUse, "even-if-mounted", false, "as somebody does who pulls it while it is in use")
@@ -146,7 +146,7 @@ fundus bench boot.`,
 			if err := b.ResizeDisk(args[0], size); err != nil {
 				return err
 			}
-			return e.printer().Show(view.Message{Kind: "message", Text: fmt.Sprintf("%s has %s now; fundus rescan %s tells the bench's kernel", args[0], size, args[0])})
+			return e.printer().Show(view.Message{Text: fmt.Sprintf("%s has %s now; fundus rescan %s tells the bench's kernel", args[0], size, args[0])})
 		},
 	}
 	cmd.Flags().StringVar(&size, "size", "", "the new `SIZE`")
@@ -179,7 +179,7 @@ After a power cut the bench is off until fundus bench boot.`,
 			if err := b.PlantFault(args[0], planted); err != nil {
 				return err
 			}
-			return e.printer().Show(view.Message{Kind: "message", Text: map[bool]string{true: args[0] + " works again", false: "the fault is planted in " + args[0]}[clear]})
+			return e.printer().Show(view.Message{Text: map[bool]string{true: args[0] + " works again", false: "the fault is planted in " + args[0]}[clear]})
 		},
 	}
 	flags := cmd.Flags()

@@ -47,11 +47,12 @@ type Env struct {
 	// one begins, and what it gives after.
 	Shield func() (release func())
 
-	o     options
-	words []string             // as they were typed
-	notes []string             // that belong to the draft which comes
-	seen  *inventory.Inventory // the machine as it was when the command began; nil: nobody looked
-	c     *config.Config
+	o      options
+	words  []string             // as they were typed
+	notes  []string             // that belong to the draft which comes
+	helped bool                 // help was asked for as a document
+	seen   *inventory.Inventory // the machine as it was when the command began; nil: nobody looked
+	c      *config.Config
 }
 
 // options are those that every command has.

@@ -31,6 +31,9 @@ func Run(ctx context.Context, e *Env, words []string) int {
 	root := NewRoot(e)
 	root.SetArgs(words)
 	err := root.ExecuteContext(ctx)
+	if err == nil && e.helped {
+		err = usageWay(way.Help("documents"), "help is a text to be read: leave --json out")
+	}
 	code := exitCode(err)
 	switch {
 	case err == nil, errors.Is(err, errWaiting), errors.Is(err, errFindings), errors.Is(err, errLater), errors.Is(err, errFailed):

@@ -3,11 +3,14 @@ package cli
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"fundus/core/way"
+	"fundus/docs/schema"
 	"fundus/internal/view"
 )
 
@@ -31,6 +34,7 @@ func wishes() []wish {
 func (e *Env) addHelp(root *cobra.Command) {
 	root.SetHelpFunc(func(cmd *cobra.Command, _ []string) {
 		switch {
+		case !e.text():
 		case cmd == root:
 			rootHelp(e.Out)
 		case cmd.HasSubCommands():
@@ -40,14 +44,14 @@ func (e *Env) addHelp(root *cobra.Command) {
 		}
 	})
 	root.SetHelpCommand(&cobra.Command{
-		Use: "help [COMMAND | common]", Short: "Say what a command is for", Example: "  fundus help partition add\n  fundus help common",
+		Use: "help [COMMAND | common | documents | document KIND]", Short: "Say what a command is for, or how its documents are made", Example: "  fundus help partition add\n  fundus help common\n  fundus help document draft",
 		ValidArgsFunction: func(_ *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
 			at, _, err := root.Find(args)
 			if err != nil {
 				return nil, cobra.ShellCompDirectiveNoFileComp
 			}
 			if at == root {
-				out = append(out, "common\toptions of every command")
+				out = append(out, "common\toptions of every command", "documents\tkinds of JSON documents", "document\tthe schema of one kind")
 			}
 			for _, c := range at.Commands() {
 				out = append(out, c.Name()+"\t"+c.Short)
@@ -55,9 +59,16 @@ func (e *Env) addHelp(root *cobra.Command) {
 			return out, cobra.ShellCompDirectiveNoFileComp
 		},
 		RunE: func(_ *cobra.Command, args []string) error {
-			if len(args) == 1 && args[0] == "common" {
-				e.commonHelp(root)
+			switch {
+			case len(args) == 1 && args[0] == "common":
+				if e.text() {
+					e.commonHelp(root)
+				}
 				return nil
+			case len(args) == 1 && args[0] == "documents":
+				return e.printer().Show(view.Kinds(schema.Kinds()))
+			case len(args) == 2 && args[0] == "document":
+				return e.showSchema(args[1])
 			}
 			cmd, rest, err := root.Find(args)
 			if err != nil || len(rest) > 0 {
@@ -67,6 +78,22 @@ func (e *Env) addHelp(root *cobra.Command) {
 			return cmd.Help()
 		},
 	})
+}
+
+// text reports whether help may be printed: it is a text for people, and no document.
+func (e *Env) text() bool {
+	e.helped = e.o.json || slices.Contains(e.words, "--json")
+	return !e.helped
+}
+
+// showSchema prints the schema of one kind of document.
+func (e *Env) showSchema(kind string) error {
+	text, err := schema.Of(kind)
+	if err != nil {
+		return usageWay(way.Help("documents"), "%q: there is no such kind of document", kind)
+	}
+	_, err = e.Out.Write(text)
+	return err
 }
 
 func rootHelp(w io.Writer) {

@@ -67,7 +67,7 @@ func newDraft(e *Env) *cobra.Command {
 			if err := m.store.RemoveDraft(args[0]); err != nil {
 				return err
 			}
-			return e.printer().Show(view.Message{Kind: "message", Text: "draft " + args[0] + " is forgotten; nothing was written by it"})
+			return e.printer().Show(view.Message{Text: "draft " + args[0] + " is forgotten; nothing was written by it"})
 		},
 	}
 	remove.Flags().BoolVar(&every, "all", false, "every draft that waits")
@@ -85,7 +85,7 @@ func (e *Env) forgetDrafts(store *deed.Store) error {
 			return err
 		}
 	}
-	return e.printer().Show(view.Message{Kind: "message", Text: fmt.Sprintf("drafts forgotten: %d; nothing was written by them", len(all))})
+	return e.printer().Show(view.Message{Text: fmt.Sprintf("drafts forgotten: %d; nothing was written by them", len(all))})
 }
 
 // elsewhere is where root keeps its deeds, where somebody else looks at their own.
@@ -145,7 +145,7 @@ func newDeed(e *Env) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return e.printer().Show(view.Message{Kind: "message", Text: fmt.Sprintf("deed %s (%s) is forgotten; what it did stays", d.ID, d.Title)})
+			return e.printer().Show(view.Message{Text: fmt.Sprintf("deed %s (%s) is forgotten; what it did stays", d.ID, d.Title)})
 		},
 	}
 	return e.group("deed", "List, show and forget what was committed", "  fundus deed list\n  fundus deed show 7", list, show, remove)
@@ -248,7 +248,7 @@ func (e *Env) recover(cmd *cobra.Command, args []string, how deed.Recover) error
 		list = []*deed.Deed{d}
 	}
 	if len(list) == 0 {
-		return e.printer().Show(view.Message{Kind: "message", Text: "nothing to recover: every deed is whole"})
+		return e.printer().Show(view.Message{Text: "nothing to recover: every deed is whole"})
 	}
 	for _, d := range list {
 		if m, err = e.openOf(d, how.Image); err != nil {

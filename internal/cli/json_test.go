@@ -5,65 +5,183 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"os"
 	"path/filepath"
 	"reflect"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"fundus/core/table/saved"
 	"fundus/internal/view"
 )
 
-// schemaOf writes the JSON Schema (2020-12) of a document's type.
-func schemaOf(t reflect.Type) map[string]any {
+// schemas writes JSON Schemas (2020-12) of types, with the comments of their sources.
+type schemas struct {
+	says   map[string]string // by type and field
+	strict bool              // no field that the type has not
+}
+
+// commented reads the comments of the documents' types.
+func commented(t *testing.T) schemas {
+	t.Helper()
+	s := schemas{says: map[string]string{}}
+	for _, dir := range []string{"../view", "../../core/table/saved"} {
+		paths, _ := filepath.Glob(filepath.Join(dir, "*.go"))
+		for _, path := range paths {
+			f, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ParseComments)
+			if err != nil {
+				t.Fatal(err)
+			}
+			ast.Inspect(f, func(n ast.Node) bool {
+				d, ok := n.(*ast.GenDecl)
+				if !ok || d.Tok != token.TYPE {
+					return true
+				}
+				for _, spec := range d.Specs {
+					s.read(d, spec.(*ast.TypeSpec))
+				}
+				return true
+			})
+		}
+	}
+	return s
+}
+
+func (s schemas) read(d *ast.GenDecl, spec *ast.TypeSpec) {
+	s.says[spec.Name.Name] = sentence(d.Doc.Text())
+	fields, ok := spec.Type.(*ast.StructType)
+	if !ok {
+		return
+	}
+	for _, f := range fields.Fields.List {
+		for _, name := range f.Names {
+			s.says[spec.Name.Name+"."+name.Name] = sentence(f.Doc.Text() + " " + f.Comment.Text())
+		}
+	}
+}
+
+func sentence(comment string) string { return strings.Join(strings.Fields(comment), " ") }
+
+// document is the schema of one kind.
+func (s schemas) document(kind string, t reflect.Type) map[string]any {
+	out := s.of(t)
+	properties := out["properties"].(map[string]any)
+	properties["fundus"], properties["kind"] = map[string]any{"const": 1, "description": "the version of documents"}, map[string]any{"const": kind}
+	out["$schema"], out["$id"], out["title"] = "https://json-schema.org/draft/2020-12/schema", "urn:fundus:1:"+kind, "fundus "+kind
+	return out
+}
+
+func (s schemas) of(t reflect.Type) map[string]any {
 	switch {
 	case t == reflect.TypeFor[time.Time]():
 		return map[string]any{"type": "string", "format": "date-time"}
 	case t.Kind() == reflect.Struct:
 		properties, required := map[string]any{}, []string{}
-		for _, f := range reflect.VisibleFields(t) {
-			name, rest, _ := strings.Cut(f.Tag.Get("json"), ",")
-			if f.Anonymous || name == "" {
-				continue
-			}
-			properties[name] = schemaOf(f.Type)
-			if !strings.Contains(rest, "omitempty") {
-				required = append(required, name)
-			}
+		s.fields(t, properties, &required)
+		out := map[string]any{"type": "object", "properties": properties, "required": required, "additionalProperties": !s.strict}
+		if says := s.says[t.Name()]; says != "" {
+			out["description"] = says
 		}
-		if _, ok := properties["fundus"]; ok {
-			properties["fundus"] = map[string]any{"const": 1}
-		}
-		return map[string]any{"type": "object", "properties": properties, "required": required, "additionalProperties": false}
+		return out
 	case t.Kind() == reflect.Slice:
-		return map[string]any{"type": "array", "items": schemaOf(t.Elem())}
+		return map[string]any{"type": "array", "items": s.of(t.Elem())}
 	case t.Kind() == reflect.Bool:
 		return map[string]any{"type": "boolean"}
 	case t.Kind() == reflect.String:
 		return map[string]any{"type": "string"}
-	}
-	if t.Kind() == reflect.Pointer {
-		return schemaOf(t.Elem())
+	case t.Kind() == reflect.Pointer:
+		return s.of(t.Elem())
 	}
 	return map[string]any{"type": "integer"}
 }
 
-// TestSchemas holds docs/schema against the types of the documents; -update
-// writes them.
-func TestSchemas(t *testing.T) {
-	for name, doc := range view.Documents() {
-		s := schemaOf(reflect.TypeOf(doc))
-		s["$schema"], s["title"] = "https://json-schema.org/draft/2020-12/schema", "fundus "+name
-		text, err := json.MarshalIndent(s, "", "  ")
-		if err != nil {
-			t.Fatal(err)
+func (s schemas) fields(t reflect.Type, properties map[string]any, required *[]string) {
+	for i := range t.NumField() {
+		f := t.Field(i)
+		if f.Anonymous {
+			s.fields(f.Type, properties, required)
+			continue
 		}
-		holdFile(t, filepath.Join("..", "..", "docs", "schema", name+".json"), append(text, '\n'))
+		name, rest, _ := strings.Cut(f.Tag.Get("json"), ",")
+		if name == "" {
+			continue
+		}
+		p := s.of(f.Type)
+		if list := f.Tag.Get("of"); list != "" {
+			p["enum"] = view.Closed()[list]
+		}
+		if says := s.says[t.Name()+"."+f.Name]; says != "" {
+			p["description"] = says
+		}
+		properties[name] = p
+		if !strings.Contains(rest, "omit") {
+			*required = append(*required, name)
+		}
 	}
 }
 
-// conforms holds a value against a schema of the kind that schemaOf writes.
+// documents are all kinds with their types.
+func documents() map[string]any {
+	out := view.Documents()
+	out["table"] = saved.Document{}
+	return out
+}
+
+// TestSchemas holds docs/schema against the types of the documents, and its files against their
+// kinds; -update writes them.
+func TestSchemas(t *testing.T) {
+	s, kinds := commented(t), documents()
+	for kind, doc := range kinds {
+		text, err := json.MarshalIndent(s.document(kind, reflect.TypeOf(doc)), "", "  ")
+		if err != nil {
+			t.Fatal(err)
+		}
+		holdFile(t, filepath.Join("..", "..", "docs", "schema", kind+".json"), append(text, '\n'))
+	}
+	paths, _ := filepath.Glob(filepath.Join("..", "..", "docs", "schema", "*.json"))
+	for _, path := range paths {
+		if kind := strings.TrimSuffix(filepath.Base(path), ".json"); kinds[kind] == nil {
+			t.Errorf("%s is of no kind that is printed", path)
+		}
+	}
+	for kind := range kindsPrinted(t) {
+		if kinds[kind] == nil {
+			t.Errorf("documents of kind %s are printed, and have no schema", kind)
+		}
+	}
+}
+
+// kindsPrinted are those that the view's sources name.
+func kindsPrinted(t *testing.T) map[string]bool {
+	t.Helper()
+	out := map[string]bool{}
+	paths, _ := filepath.Glob("../view/*.go")
+	for _, path := range paths {
+		data, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range regexp.MustCompile(`(?:head|findingsDocument)\("([a-z-]+)"`).FindAllStringSubmatch(string(data), -1) {
+			out[m[1]] = true
+		}
+	}
+	if len(out) < 20 {
+		t.Errorf("only %d kinds", len(out))
+	}
+	return out
+}
+
+// conforms holds a value against a schema of the kind that schemas write.
 func conforms(value any, schema map[string]any, at string) error {
+	if list, ok := schema["enum"].([]string); ok && !slices.Contains(list, fmt.Sprint(value)) {
+		return fmt.Errorf("%s is %v, which is none of %v", at, value, list)
+	}
 	if want, ok := schema["const"]; ok && fmt.Sprint(want) != fmt.Sprint(value) {
 		return fmt.Errorf("%s is %v, want %v", at, value, want)
 	}
@@ -81,6 +199,9 @@ func conforms(value any, schema map[string]any, at string) error {
 		}
 		for name, v := range object {
 			p, ok := properties[name].(map[string]any)
+			if !ok && schema["additionalProperties"] == true {
+				continue
+			}
 			if !ok {
 				return fmt.Errorf("%s has %s, which the schema does not know", at, name)
 			}
@@ -117,7 +238,9 @@ func conforms(value any, schema map[string]any, at string) error {
 // TestDocuments: with --json each command prints exactly one document that
 // conforms to its schema, whatever its exit code.
 func TestDocuments(t *testing.T) {
-	w := newWorld(t)
+	w, open := newWorld(t), commented(t)
+	strict := open
+	strict.strict = true
 	transcript(w, "$ fundus bench new fernhill --host fernhill\n$ fundus bench disk add sdb --size 8GiB --serial LS-20417\n")
 	for _, c := range []struct {
 		line, schema string
@@ -126,9 +249,9 @@ func TestDocuments(t *testing.T) {
 		{"table new sdb", "draft", 3}, {"draft list", "drafts", 0}, {"table new sdb --commit", "draft", 0}, {"partition add sdb --draft", "draft", 0},
 		{"partition add sdb --size 9GiB --commit", "error", 1}, {"partition add sdb --size 9Q", "error", 2}, {"partition add sdb --commit", "draft", 0},
 		{"format sdb1 ext4 --label herbarium --commit", "draft", 0}, {"format sdb1 ext4 --commit", "error", 1}, {"partition list sdb", "survey", 0},
-		{"survey", "survey", 0}, {"inspect sdb1", "inspection", 0}, {"inspect sda --fields --bytes=0x200+92", "inspection", 0}, {"inspect --configuration", "configuration", 0}, {"types swap", "types", 0}, {"references sda1", "references", 0}, {"survey --unused", "survey", 0}, {"inspect sdb --bytes=8GiB+1", "error", 1}, {"inspect sdb --bytes=1", "error", 2}, {"verify", "findings", 0}, {"table repair sdb --search", "search", 0}, {"rescan sdb", "rescan", 0}, {"table save sdb", "table", 0}, {"resize sdb1 9GiB", "error", 1}, {"fstab add sdb1 /srv/herbarium --commit", "draft", 0},
-		{"mount /srv/herbarium", "draft", 0}, {"rehearse", "rehearsal", 0}, {"fstab list", "fstab", 0}, {"options ext4", "options", 0}, {"options", "options", 0}, {"fstab edit /srv/herbarium --add=noatime --draft", "draft", 0}, {"fstab sort", "draft", 0}, {"fstab check", "findings", 0}, {"mount --all", "jobs", 0}, {"swap list", "swap", 0},
-		{"deed list", "deeds", 0}, {"deed show 1", "deeds", 0}, {"recover", "message", 0}, {"version", "message", 0}, {"bench boot", "rehearsal", 0},
+		{"survey", "survey", 0}, {"inspect sdb1", "inspection", 0}, {"inspect sda --fields --bytes=0x200+92", "inspection", 0}, {"inspect --configuration", "configuration", 0}, {"types swap", "types", 0}, {"references sda1", "references", 0}, {"survey --unused", "survey", 0}, {"inspect sdb --bytes=8GiB+1", "error", 1}, {"inspect sdb --bytes=1", "error", 2}, {"verify", "verification", 0}, {"table repair sdb --search", "search", 0}, {"rescan sdb", "rescan", 0}, {"table save sdb", "table", 0}, {"resize sdb1 9GiB", "error", 1}, {"fstab add sdb1 /srv/herbarium --commit", "draft", 0},
+		{"mount /srv/herbarium", "draft", 0}, {"rehearse", "rehearsal", 0}, {"fstab list", "fstab", 0}, {"options ext4", "options", 0}, {"options", "options", 0}, {"fstab edit /srv/herbarium --add=noatime --draft", "draft", 0}, {"fstab sort", "draft", 0}, {"fstab check", "fstab-check", 0}, {"mount --all", "jobs", 0}, {"swap list", "swap", 0},
+		{"deed list", "deeds", 0}, {"help documents", "kinds", 0}, {"help mount", "error", 2}, {"mount --help", "error", 2}, {"", "error", 2}, {"swap", "error", 2}, {"completion bash", "error", 2}, {"unit list", "units", 0}, {"unit check", "units", 0}, {"deed show 1", "deed", 0}, {"recover", "message", 0}, {"version", "version", 0}, {"bench boot", "rehearsal", 0},
 		{"unmount sdb1", "draft", 0}, {"bench disk fault sdb --cut-at-write=8", "message", 0}, {"format sdb1 ext4 --lose=herbarium --references=keep --commit", "error", 5},
 		{"bench boot", "rehearsal", 4}, {"recover --direction=back", "recovery", 0},
 	} {
@@ -144,14 +267,16 @@ func TestDocuments(t *testing.T) {
 			t.Errorf("%s: exit %d, want %d; %v; beside the document: %q", c.line, code, c.exit, err, rest.String())
 			continue
 		}
-		if c.schema == "table" {
-			if doc["kind"] != "table" {
-				t.Errorf("%s: %v", c.line, doc)
-			}
-			continue
-		}
-		if err := conforms(doc, schemaOf(reflect.TypeOf(view.Documents()[c.schema])), c.schema); err != nil {
+		if err := conforms(doc, strict.document(c.schema, reflect.TypeOf(documents()[c.schema])), c.schema); err != nil {
 			t.Errorf("%s: %v", c.line, err)
+		}
+		// A reader of today takes tomorrow's document, and none of another kind.
+		doc["of_tomorrow"] = "x"
+		if err := conforms(doc, open.document(c.schema, reflect.TypeOf(documents()[c.schema])), c.schema); err != nil {
+			t.Errorf("%s: the open schema: %v", c.line, err)
+		}
+		if doc["kind"] = "banana"; conforms(doc, open.document(c.schema, reflect.TypeOf(documents()[c.schema])), c.schema) == nil {
+			t.Errorf("%s: a document of another kind passes", c.line)
 		}
 	}
 }

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"fundus/core/way"
 	"fundus/internal/machine/live"
 	"fundus/internal/view"
 )
@@ -41,7 +42,7 @@ func NewRoot(e *Env) *cobra.Command {
 	})
 	e.addCommon(root)
 	root.PersistentPreRunE = func(cmd *cobra.Command, _ []string) error {
-		return cmp.Or(e.configure(cmd), e.checkCommon())
+		return cmp.Or(e.configure(cmd), e.checkCommon(), e.checkDocument(cmd))
 	}
 	root.AddCommand(newSurvey(e), newInspect(e), newVerify(e), newRehearse(e), newReferences(e), newTypes(e), newSettings(e), newOptions(e))
 	root.AddCommand(newTable(e), newPartition(e), newResize(e), newRescan(e), newFormat(e), newLabel(e), newAdjust(e), newErase(e))
@@ -60,6 +61,14 @@ func (e *Env) group(use, short, example string, below ...*cobra.Command) *cobra.
 		RunE: e.unknownWord}
 	cmd.AddCommand(below...)
 	return cmd
+}
+
+// checkDocument refuses --json where what is asked for is a text for people, or for a shell.
+func (e *Env) checkDocument(cmd *cobra.Command) error {
+	if name := cmd.CommandPath(); e.o.json && (name == "fundus completion" || name == "fundus demo") {
+		return usageWay(way.Help("documents"), "%s has no document: leave --json out", name)
+	}
+	return nil
 }
 
 // forDevice is the note of a noun that a device was named behind: with which command one
@@ -88,9 +97,14 @@ func newVersion(e *Env) *cobra.Command {
 }
 
 func showVersion(e *Env) error {
-	text := "fundus " + Version
+	v := view.Version{Release: Version}
 	if info, ok := debug.ReadBuildInfo(); ok {
-		text += " (" + info.GoVersion + ")"
+		v.Go = info.GoVersion
+		for _, s := range info.Settings {
+			if s.Key == "vcs.revision" {
+				v.Commit = s.Value
+			}
+		}
 	}
-	return e.printer().Show(view.Message{Kind: "version", Text: text})
+	return e.printer().Show(v)
 }

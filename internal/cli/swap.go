@@ -159,7 +159,7 @@ func (e *Env) giveUpAll(ctx context.Context) error {
 		}
 	}
 	if len(paths) == 0 {
-		return e.printer().Show(view.Message{Kind: "message", Text: "nothing to do: no area of fstab is on"})
+		return e.printer().Show(view.Message{Text: "nothing to do: no area of fstab is on"})
 	}
 	return e.use(ctx, &mount.SwapOff{Targets: paths}, "fundus swap on %s")
 }

@@ -188,7 +188,7 @@ to the standard output. It is the table alone, not what is on the partitions.`,
 			} else if err != nil {
 				return err
 			}
-			return e.printer().Show(view.Message{Kind: "message", Text: fmt.Sprintf("the table of %s is in %s; fundus table restore %s %s writes it again", args[0], args[1], args[0], args[1])})
+			return e.printer().Show(view.Message{Text: fmt.Sprintf("the table of %s is in %s; fundus table restore %s %s writes it again", args[0], args[1], args[0], args[1])})
 		},
 	}
 }

@@ -27,7 +27,8 @@ const Format = 3
 
 // BootChange is how the next boot differs from that of the machine as it is.
 type BootChange struct {
-	Before, After string   // in words
+	Was, Is       string   // the verdicts
+	Before, After string   // in words, with how long it takes
 	Lines         []string // of which something else becomes, in words
 }
 
@@ -125,9 +126,14 @@ const (
 	Never        Grade = "never"         // no images are kept
 )
 
+// Grades lists them all, from the best to the worst.
+func Grades() []Grade {
+	return []Grade{Nothing, UntilChanged, Exactly, UntilMounted, ContentOnly, NotAfter, Never}
+}
+
 // Worse gives the worse of two grades.
 func (g Grade) Worse(o Grade) Grade {
-	order := []Grade{Nothing, UntilChanged, Exactly, UntilMounted, ContentOnly, NotAfter, Never}
+	order := Grades()
 	if slices.Index(order, o) > slices.Index(order, g) {
 		return o
 	}

@@ -25,6 +25,9 @@ const (
 	Link  StepKind = "link"   // a symbolic link
 )
 
+// StepKinds lists them all.
+func StepKinds() []StepKind { return []StepKind{Write, File, Act, Make, Own, Link} }
+
 // Step is one step as data.
 type Step struct {
 	Title string

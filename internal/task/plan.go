@@ -338,7 +338,7 @@ func (p *Planner) boots(before *inventory.Inventory, was, is boot.Report) {
 		d.Errors = append(d.Errors, boot.Worse.New(boot.Thing, "").Key())
 	}
 	if len(change.Lines) > 0 || len(d.Lines) > 0 || change.Before != change.After {
-		d.Boot = &draft.BootChange{Before: change.Before, After: change.After, Lines: change.Lines}
+		d.Boot = &draft.BootChange{Was: string(was.Verdict), Is: string(is.Verdict), Before: change.Before, After: change.After, Lines: change.Lines}
 	}
 	d.Findings = append(d.Findings, worse...)
 	if len(worse) > 0 && len(d.Wants) > 0 { // what is decided there first may change it

@@ -7,6 +7,7 @@ import (
 
 	"fundus/core/advice"
 	"fundus/core/inventory"
+	"fundus/internal/draft"
 )
 
 // Head begins every document.
@@ -19,7 +20,7 @@ type Head struct {
 type DeviceDoc struct {
 	Name      string       `json:"name"`
 	Path      string       `json:"path"`
-	Form      string       `json:"form"`
+	Form      string       `json:"form" of:"form"`
 	Parent    string       `json:"parent,omitempty"`
 	Number    int          `json:"number,omitempty"`
 	Target    *TargetDoc   `json:"target,omitempty"`
@@ -49,7 +50,7 @@ type DeviceDoc struct {
 	Backing   string       `json:"backing_file,omitempty"`
 	Removable bool         `json:"removable"`
 	ReadOnly  bool         `json:"read_only"`
-	Scheme    string       `json:"table_scheme,omitempty"`
+	Scheme    string       `json:"table_scheme,omitempty" of:"scheme"`
 	TableID   string       `json:"table_id,omitempty"`
 	PartUUID  string       `json:"partuuid,omitempty"`
 	PartName  string       `json:"partition_name,omitempty"`
@@ -66,7 +67,7 @@ type DeviceDoc struct {
 
 // UseDoc is one use of a device.
 type UseDoc struct {
-	How       string `json:"how"`             // mounted, swap or held
+	How       string `json:"how" of:"use"`    // mounted, swap or held
 	Where     string `json:"where,omitempty"` // mount point, or who holds it
 	Elsewhere string `json:"elsewhere,omitempty"`
 	Type      string `json:"type,omitempty"`
@@ -84,13 +85,13 @@ type UseDoc struct {
 type ContentDoc struct {
 	Kind      string       `json:"kind"`
 	Version   string       `json:"version,omitempty"`
-	Class     string       `json:"class"`
+	Class     string       `json:"class" of:"class"`
 	Label     string       `json:"label,omitempty"`
 	UUID      string       `json:"uuid,omitempty"`
 	Size      int64        `json:"size_bytes,omitempty"`
 	BlockSize int64        `json:"block_bytes,omitempty"`
 	Used      int64        `json:"used_bytes,omitempty"`
-	State     string       `json:"state"`
+	State     string       `json:"state,omitempty" of:"content-state"`
 	Unknown   []string     `json:"unknown_features,omitempty"`
 	Device    string       `json:"device_uuid,omitempty"` // of this one, where the content spans several
 	Devices   string       `json:"devices,omitempty"`     // "device 1 of 3"
@@ -119,16 +120,42 @@ type FactDoc struct {
 	Value string `json:"value"`
 }
 
-// MessageDoc is the document of kinds version and message.
+// VersionDoc is the document of kind version.
+type VersionDoc struct {
+	Head
+	Release   string `json:"release"`
+	Commit    string `json:"commit,omitempty"` // of the sources, where the build knows it
+	Go        string `json:"go"`               // that it was built with
+	Documents int    `json:"documents"`        // the version of documents: that of "fundus" in each
+	Deeds     int    `json:"deeds"`            // the format of the deeds that it writes
+}
+
+// Version is which release this is.
+type Version struct{ Release, Commit, Go string }
+
+// Document implements Report.
+func (r Version) Document() any {
+	return VersionDoc{head("version"), r.Release, r.Commit, r.Go, 1, draft.Format}
+}
+
+// Words implements Report.
+func (r Version) Words(p *Printer) {
+	p.printf("fundus %s%s\n", r.Release, map[bool]string{true: " (" + r.Go + ")"}[r.Go != ""])
+}
+
+// MessageDoc is the document of kind message.
 type MessageDoc struct {
 	Head
 	Text string `json:"text"`
 }
 
-// Documents lists one empty document of each form, by the name of its schema.
+// Documents has one empty document of each kind, by the word for the kind. That of kind table is the
+// saved table's own.
 func Documents() map[string]any {
-	return map[string]any{"survey": SurveyDoc{}, "inspection": InspectDoc{}, "findings": FindingsDoc{}, "rehearsal": RehearsalDoc{}, "draft": DraftDoc{},
-		"deeds": DeedsDoc{}, "drafts": DraftsDoc{}, "recovery": RecoveryDoc{}, "message": MessageDoc{}, "event": EventDoc{}, "error": ErrorDoc{}, "configuration": ConfigurationDoc{}, "rescan": RescanDoc{}, "search": SearchDoc{}, "types": TypesDoc{}, "references": ReferencesDoc{}, "settings": SettingsDoc{}, "fstab": FstabDoc{}, "options": MountOptionsDoc{}, "swap": SwapDoc{}, "units": UnitsDoc{}, "jobs": JobsDoc{}}
+	return map[string]any{"survey": SurveyDoc{}, "inspection": InspectDoc{}, "verification": FindingsDoc{}, "fstab-check": FindingsDoc{}, "rehearsal": RehearsalDoc{}, "draft": DraftDoc{},
+		"deeds": DeedsDoc{}, "drafts": DraftsDoc{}, "recovery": RecoveryDoc{}, "message": MessageDoc{}, "version": VersionDoc{}, "event": EventDoc{}, "error": ErrorDoc{},
+		"configuration": ConfigurationDoc{}, "rescan": RescanDoc{}, "search": SearchDoc{}, "types": TypesDoc{}, "references": ReferencesDoc{}, "settings": SettingsDoc{}, "fstab": FstabDoc{},
+		"options": MountOptionsDoc{}, "swap": SwapDoc{}, "units": UnitsDoc{}, "jobs": JobsDoc{}, "gathered": GatheredDoc{}, "kinds": KindsDoc{}, "deed": ShownDeedDoc{}}
 }
 
 func (p *Printer) document(d any) error {
@@ -163,7 +190,7 @@ func deviceDoc(v *inventory.Inventory, n inventory.Node, called map[string]inven
 		d.Holds = cmp.Or(advice.Holds(n), "table")
 	}
 	for _, c := range n.Contents {
-		doc := ContentDoc{Kind: c.Kind, Version: c.Version, Class: string(c.Class), Device: c.Member.ID, Devices: memberWords(c.Member.Index, c.Member.Of), Places: []SpanDoc{}, Label: c.Label, UUID: c.UUID, Size: int64(c.Size), BlockSize: int64(c.BlockSize), Used: int64(c.Used), State: inventory.StateOf(c, v.UsesOf(n.Name)), Unknown: c.Unknown}
+		doc := ContentDoc{Kind: c.Kind, Version: c.Version, Class: contentClasses()[string(c.Class)], Device: c.Member.ID, Devices: memberWords(c.Member.Index, c.Member.Of), Places: []SpanDoc{}, Label: c.Label, UUID: c.UUID, Size: int64(c.Size), BlockSize: int64(c.BlockSize), Used: int64(c.Used), State: contentStates()[inventory.StateOf(c, v.UsesOf(n.Name))], Unknown: c.Unknown}
 		for _, s := range c.Signatures {
 			doc.Places = append(doc.Places, SpanDoc{s.Start, s.Count})
 		}

@@ -40,16 +40,18 @@ type DraftDoc struct {
 	Needs    []NeedDoc    `json:"needs"`   // without which it is not committed
 	Files    []FileDoc    `json:"files"`
 	Findings []FindingDoc `json:"findings"`
-	Boot     BootDoc      `json:"next_boot"` // empty where the draft has no part in it
+	Boot     *BootDoc     `json:"next_boot,omitempty"` // absent where the draft has no part in it
 	Steps    []StepDoc    `json:"steps"`
-	Undo     string       `json:"undo"`
+	Undo     string       `json:"undo" of:"undo"`
 }
 
 // BootDoc is how the next boot changes.
 type BootDoc struct {
-	Before string   `json:"before"`
-	After  string   `json:"after"`
-	Lines  []string `json:"lines"`
+	Before     string   `json:"before" of:"verdict"`
+	After      string   `json:"after" of:"verdict"`
+	BeforeText string   `json:"before_text"` // with how long it takes, or where it ends
+	AfterText  string   `json:"after_text"`
+	Lines      []string `json:"lines"`
 }
 
 // ValueDoc is a setting as it was decided.
@@ -75,7 +77,7 @@ type LossDoc struct {
 
 // StepDoc is one step.
 type StepDoc struct {
-	Kind   string `json:"kind"`
+	Kind   string `json:"kind" of:"step"`
 	Title  string `json:"title"`
 	Bytes  int64  `json:"written_bytes,omitempty"`
 	Fenced bool   `json:"fenced,omitempty"`
@@ -85,12 +87,12 @@ func draftDocument(d *draft.Draft, r Result) DraftDoc {
 	v := &inventory.Inventory{} // what uses it now is not the draft's
 	doc := DraftDoc{Head: head("draft"), Changed: r.Changed, Stored: r.Stored, Deed: r.Deed, Later: orEmpty(r.Later), Remarks: orEmpty(r.Remarks), Machine: d.Machine, Title: d.Title,
 		Before: devices(v, d.Before, d.Called), After: devices(v, d.After, d.Called), Facts: []FactDoc{}, Settings: []ValueDoc{}, Notes: orEmpty(d.Notes()), Warnings: orEmpty(d.Warnings()),
-		Losses: []LossDoc{}, Would: !d.Empty(), Results: resultDocs(d.Results), Layers: layerDocs(d.Layers), Needs: needDocs(r.Needs), Files: []FileDoc{}, Findings: findingDocs(d.Findings), Boot: BootDoc{Lines: []string{}}, Steps: []StepDoc{}, Undo: string(d.Undo)}
+		Losses: []LossDoc{}, Would: !d.Empty(), Results: resultDocs(d.Results), Layers: layerDocs(d.Layers), Needs: needDocs(r.Needs), Files: []FileDoc{}, Findings: findingDocs(d.Findings), Steps: []StepDoc{}, Undo: string(d.Undo)}
 	if r.Stored {
 		doc.Code = d.Code
 	}
 	if d.Boot != nil {
-		doc.Boot = BootDoc{d.Boot.Before, d.Boot.After, orEmpty(d.Boot.Lines)}
+		doc.Boot = &BootDoc{verdicts()[d.Boot.Was], verdicts()[d.Boot.Is], d.Boot.Before, d.Boot.After, orEmpty(d.Boot.Lines)}
 	}
 	for _, part := range d.Parts {
 		for _, s := range part.Values {

@@ -12,9 +12,9 @@ import (
 type ErrorDoc struct {
 	Head
 	Code   int        `json:"exit_code"`
-	ID     string     `json:"id"`
+	ID     string     `json:"id" of:"error"`
 	Text   string     `json:"text"`
-	State  string     `json:"state"`
+	State  string     `json:"state" of:"state"`
 	Rule   string     `json:"rule,omitempty"`   // the finer word, where there is one: of the rules, a finding, or a setting's key
 	Device string     `json:"device,omitempty"` // that it is about
 	Target *TargetDoc `json:"target,omitempty"` // of that device
@@ -56,8 +56,8 @@ func (r Problem) Words(p *Printer) {
 
 // NeedDoc is an option that is needed, and why.
 type NeedDoc struct {
-	ID      string   `json:"id"`     // loss, references, finding or content
-	Option  string   `json:"option"` // as it is typed; with choices, what stands before them
+	ID      string   `json:"id" of:"need"` // loss, references, finding or content
+	Option  string   `json:"option"`       // as it is typed; with choices, what stands before them
 	Device  string   `json:"device,omitempty"`
 	Choices []string `json:"choices,omitempty"`
 	Why     string   `json:"why"`

@@ -36,9 +36,23 @@ type FstabLineDoc struct {
 	Dump       int      `json:"dump"`
 	Pass       int      `json:"check_order"`
 	Device     string   `json:"device,omitempty"`
-	Mounted    string   `json:"mounted"` // "yes", "in use", "no", or how it differs from the line
-	Outcome    string   `json:"outcome,omitempty"`
+	Mounted    string   `json:"mounted" of:"mounted"`
+	Differs    string   `json:"differs,omitempty"` // how what is mounted differs from the line
+	Outcome    string   `json:"outcome,omitempty" of:"outcome"`
 	Text       string   `json:"text"`
+}
+
+// mountedCode is how a line's place is used now, and how that differs from the line.
+func mountedCode(words string) (code, differs string) {
+	switch words {
+	case "", "no":
+		return "no", ""
+	case "yes":
+		return words, ""
+	case "in use":
+		return "in-use", ""
+	}
+	return "differs", words
 }
 
 // Document implements Report.
@@ -47,7 +61,8 @@ func (r Fstab) Document() any {
 	lines := append(slices.Clone(r.Lines), r.Disabled...)
 	slices.SortFunc(lines, func(a, b look.RehearsedLine) int { return a.Number - b.Number })
 	for _, l := range lines {
-		d.Lines = append(d.Lines, FstabLineDoc{l.Number, l.Off, l.Spec, l.Dir, l.Kind, strings.Split(l.Options, ","), l.Dump, l.Pass, l.Device, cmp.Or(l.Mounted, "no"), l.Outcome, strings.TrimRight(l.Raw, "\r\n")})
+		mounted, differs := mountedCode(l.Mounted)
+		d.Lines = append(d.Lines, FstabLineDoc{l.Number, l.Off, l.Spec, l.Dir, l.Kind, strings.Split(l.Options, ","), l.Dump, l.Pass, l.Device, mounted, differs, outcomes()[l.Outcome], strings.TrimRight(l.Raw, "\r\n")})
 	}
 	return d
 }

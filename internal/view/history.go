@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"fundus/core/way"
 	"fundus/internal/deed"
 )
 
@@ -19,12 +20,33 @@ type DeedsDoc struct {
 // DeedDoc is one deed.
 type DeedDoc struct {
 	ID       string    `json:"id"`
+	Number   int       `json:"number"`
 	Created  time.Time `json:"created"`
-	State    string    `json:"state"`
+	State    string    `json:"state" of:"deed-state"`
 	Title    string    `json:"title"`
+	Machine  string    `json:"machine"`
+	Undo     string    `json:"undo,omitempty" of:"undo"` // how far it can be taken back
+	CanUndo  string    `json:"can_undo" of:"can-undo"`   // as far as other deeds tell; later: once newer ones in the same place are taken back
+	On       []string  `json:"on"`                       // devices, or text files where it wrote to none
 	Undoes   string    `json:"undoes,omitempty"`
 	UndoneBy string    `json:"undone_by,omitempty"`
-	Problem  string    `json:"problem,omitempty"`
+	Problem  string    `json:"problem,omitempty"` // why it cannot be read
+}
+
+// ShownDeedDoc is the document of kind deed.
+type ShownDeedDoc struct {
+	Head
+	DeedDoc
+	Devices []DeedDeviceDoc `json:"devices"`
+	Steps   []StepDoc       `json:"steps"`
+	Next    *WayDoc         `json:"next,omitempty"` // what finishes it, or takes it back
+}
+
+// DeedDeviceDoc is a device that the deed names.
+type DeedDeviceDoc struct {
+	Name     string `json:"name"`     // when it was planned
+	Identity string `json:"identity"` // by which it is found again
+	Written  bool   `json:"written"`  // its bytes change
 }
 
 // DraftsDoc is the document of kind drafts.
@@ -46,19 +68,35 @@ type RecoveryDoc struct {
 	Head
 	Changed   bool   `json:"changed"`
 	Deed      string `json:"deed"`
-	Direction string `json:"direction"`
+	Direction string `json:"direction,omitempty" of:"direction"`
 	Strokes   int    `json:"strokes"`
+}
+
+// deedDoc is one deed; why it cannot be taken back, nil where it can.
+func deedDoc(x *deed.Deed, noWay error) DeedDoc {
+	state, _ := stateWords(x)
+	doc := DeedDoc{ID: x.ID, Number: x.Number, Created: x.Created, State: deedStates()[state], Title: x.Title, Machine: x.Machine, Undo: string(x.Undo), CanUndo: canUndo(x, noWay), On: orEmpty(touched(x)), Undoes: x.Undoes, UndoneBy: x.UndoneBy}
+	if x.Problem != nil {
+		doc.Problem = x.Problem.Error()
+	}
+	return doc
+}
+
+// canUndo says whether a deed can be taken back now.
+func canUndo(x *deed.Deed, noWay error) string {
+	switch {
+	case noWay == nil:
+		return "yes"
+	case errors.Is(noWay, deed.ErrNewer) && x.Reversible():
+		return "later" // a newer one first
+	}
+	return "no"
 }
 
 func deedsDocument(list []*deed.Deed) DeedsDoc {
 	d := DeedsDoc{head("deeds"), []DeedDoc{}}
 	for _, x := range list {
-		state, _ := stateWords(x)
-		doc := DeedDoc{ID: x.ID, Created: x.Created, State: state, Title: x.Title, Undoes: x.Undoes, UndoneBy: x.UndoneBy}
-		if x.Problem != nil {
-			doc.Problem = x.Problem.Error()
-		}
-		d.Deeds = append(d.Deeds, doc)
+		d.Deeds = append(d.Deeds, deedDoc(x, deed.NoWay(list, x)))
 	}
 	return d
 }
@@ -72,7 +110,7 @@ func draftsDocument(list []deed.StoredDraft) DraftsDoc {
 }
 
 func recoveryDocument(o *deed.Outcome) RecoveryDoc {
-	return RecoveryDoc{head("recovery"), o.Strokes > 0, o.Deed.ID, string(o.Direction), o.Strokes}
+	return RecoveryDoc{head("recovery"), o.Strokes > 0, o.Deed.ID, directions()[string(o.Direction)], o.Strokes}
 }
 
 const clock = "2006-01-02 15:04:05"
@@ -106,12 +144,9 @@ func (r Deeds) Words(p *Printer) {
 		if d.Problem == nil {
 			when = d.Created.Local().Format(clock)
 		}
-		undo := "-"
-		switch err := deed.NoWay(list, d); {
-		case err == nil:
-			undo = "yes"
-		case errors.Is(err, deed.ErrNewer) && d.Reversible():
-			undo = "later" // a newer one first
+		undo := canUndo(d, deed.NoWay(list, d))
+		if undo == "no" {
+			undo = "-"
 		}
 		rows = append(rows, []string{fmt.Sprint(d.Number), when, p.paint(colour, state), undo, visible(briefly(touched(d))), visible(d.Title)})
 	}
@@ -184,7 +219,27 @@ type Deed struct {
 }
 
 // Document implements Report.
-func (r Deed) Document() any { return deedsDocument([]*deed.Deed{r.Deed}) }
+func (r Deed) Document() any {
+	doc := ShownDeedDoc{head("deed"), deedDoc(r.Deed, r.NoWay), []DeedDeviceDoc{}, []StepDoc{}, wayOf(r.next())}
+	for _, t := range r.Devices {
+		doc.Devices = append(doc.Devices, DeedDeviceDoc{t.Name, t.Identity.String(), t.Written})
+	}
+	for _, s := range r.Steps {
+		doc.Steps = append(doc.Steps, stepDocument(s))
+	}
+	return doc
+}
+
+// next finishes the deed, or takes it back.
+func (r Deed) next() way.Step {
+	switch {
+	case r.Problem == nil && r.State == deed.Unfinished:
+		return way.Recover(r.ID)
+	case r.Undoes == "" && r.NoWay == nil:
+		return way.Undo(r.ID)
+	}
+	return way.None()
+}
 
 // Words implements Report.
 func (r Deed) Words(p *Printer) {
@@ -211,9 +266,9 @@ func (r Deed) Words(p *Printer) {
 	p.facts(rows)
 	switch {
 	case d.State == deed.Unfinished:
-		p.printf("to finish it or take it back: fundus recover %s\n", d.ID)
+		p.printf("to finish it or take it back: %s\n", r.next().Line())
 	case d.Undoes == "" && r.NoWay == nil:
-		p.printf("to take it back: fundus undo %s\n", d.ID)
+		p.printf("to take it back: %s\n", r.next().Line())
 	case d.Undoes == "" && errors.Is(r.NoWay, deed.ErrNewer):
 		p.wrap(0, "to take it back: ", visible(r.NoWay.Error()))
 	}
@@ -259,11 +314,11 @@ func (r Recovered) Words(p *Printer) {
 	p.printf("%s\n", p.paint(InUse, fmt.Sprintf("deed %s %s (%s)", o.Deed.ID, words, visible(o.Deed.Title))))
 }
 
-// Message is a sentence, the document of kind version or message.
-type Message struct{ Kind, Text string }
+// Message is a sentence.
+type Message struct{ Text string }
 
 // Document implements Report.
-func (r Message) Document() any { return MessageDoc{head(r.Kind), r.Text} }
+func (r Message) Document() any { return MessageDoc{head("message"), r.Text} }
 
 // Words implements Report.
 func (r Message) Words(p *Printer) {

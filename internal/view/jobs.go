@@ -32,7 +32,7 @@ type JobsDoc struct {
 type JobDoc struct {
 	Line   int    `json:"line,omitempty"`
 	Thing  string `json:"thing"`
-	Result string `json:"result"`
+	Result string `json:"result" of:"result"`
 	Reason string `json:"reason,omitempty"`
 }
 
@@ -40,7 +40,7 @@ type JobDoc struct {
 func (r Jobs) Document() any {
 	d := JobsDoc{head("jobs"), r.What, []JobDoc{}}
 	for _, j := range r.List {
-		d.Jobs = append(d.Jobs, JobDoc(j))
+		d.Jobs = append(d.Jobs, JobDoc{j.Line, j.Thing, jobResults()[j.Result], j.Reason})
 	}
 	return d
 }

@@ -17,7 +17,7 @@ type RehearsalDoc struct {
 	Head
 	Machine    string    `json:"machine"`
 	Supposed   []string  `json:"supposed"`
-	Verdict    string    `json:"verdict"`
+	Verdict    string    `json:"verdict" of:"verdict"`
 	Summary    string    `json:"summary"` // the verdict in words, with numbers
 	Why        string    `json:"why,omitempty"`
 	Delay      int       `json:"delay_seconds"` // -1: without an end
@@ -35,7 +35,7 @@ type LineDoc struct {
 	MountPoint string  `json:"mount_point"`
 	Type       string  `json:"type"`
 	Device     string  `json:"device,omitempty"`
-	Outcome    string  `json:"outcome"`
+	Outcome    string  `json:"outcome" of:"outcome"`
 	Reason     string  `json:"reason"`
 	Mend       *WayDoc `json:"mend,omitempty"`
 	Wait       int     `json:"wait_seconds"` // -1: without an end
@@ -54,9 +54,9 @@ func seconds(d time.Duration) int {
 }
 
 func rehearsalDocument(r *look.Rehearsal) RehearsalDoc {
-	d := RehearsalDoc{head("rehearsal"), r.Machine, orEmpty(r.Supposed), r.Verdict, r.Sentence, r.Why, seconds(r.Delay), r.Root, []LineDoc{}, orEmpty(r.Notes), orEmpty(r.Unforeseen)}
+	d := RehearsalDoc{head("rehearsal"), r.Machine, orEmpty(r.Supposed), verdicts()[r.Verdict], r.Sentence, r.Why, seconds(r.Delay), r.Root, []LineDoc{}, orEmpty(r.Notes), orEmpty(r.Unforeseen)}
 	for _, l := range all(r) {
-		d.Lines = append(d.Lines, LineDoc{l.Number, l.File, l.Spec, l.Dir, l.Kind, l.Device, l.Outcome, l.Reason, wayOf(l.Next), seconds(l.Wait), l.First, l.NoFail, l.Options, l.Pass})
+		d.Lines = append(d.Lines, LineDoc{l.Number, l.File, l.Spec, l.Dir, l.Kind, l.Device, outcomes()[l.Outcome], l.Reason, wayOf(l.Next), seconds(l.Wait), l.First, l.NoFail, l.Options, l.Pass})
 	}
 	return d
 }

@@ -4,10 +4,10 @@ import "fundus/internal/draft"
 
 // ResultDoc is one thing that is there afterwards of what was asked for, changed or not.
 type ResultDoc struct {
-	Role        string   `json:"role"`
+	Role        string   `json:"role" of:"role"`
 	Device      string   `json:"device,omitempty"` // that it is, or lies on
 	Target      string   `json:"target,omitempty"` // the word for that device
-	Scheme      string   `json:"scheme,omitempty"`
+	Scheme      string   `json:"scheme,omitempty" of:"scheme"`
 	TableID     string   `json:"table_id,omitempty"`
 	PartUUID    string   `json:"partuuid,omitempty"`
 	First       uint64   `json:"first_sector,omitempty"`
@@ -29,7 +29,7 @@ type ResultDoc struct {
 
 // LayerDoc is one layer of a change of size.
 type LayerDoc struct {
-	Layer  string `json:"layer"` // disk, partition, device or content
+	Layer  string `json:"layer" of:"layer"` // disk, partition, device or content
 	Device string `json:"device"`
 	Kind   string `json:"kind,omitempty"`
 	From   int64  `json:"from_bytes"`

@@ -35,7 +35,7 @@ func wayOf(s way.Step) *WayDoc {
 // FindingDoc is one thing that a check found.
 type FindingDoc struct {
 	ID       string  `json:"id"`
-	Severity string  `json:"severity"`
+	Severity string  `json:"severity" of:"severity"`
 	Thing    string  `json:"thing"`          // device or file:line
 	Text     string  `json:"text"`           // what, with the numbers
 	Why      string  `json:"why"`            // why it matters

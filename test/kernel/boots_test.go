@@ -299,7 +299,7 @@ func (f foretold) lines() []string {
 func (r became) verdict() string {
 	switch {
 	case r.Units["emergency.target"]["ActiveState"] == "active":
-		return "emergency shell"
+		return "emergency-shell"
 	case r.Units["multi-user.target"]["ActiveState"] == "active", r.Units["rescue.target"]["ActiveState"] == "active":
 		return "up"
 	}
@@ -319,7 +319,7 @@ func (r became) judged(f foretold) (wrong []string) {
 	differ := func(format string, args ...any) { wrong = append(wrong, fmt.Sprintf(format, args...)) }
 	want := "up"
 	switch {
-	case f.Verdict == "emergency shell":
+	case f.Verdict == "emergency-shell":
 		want = f.Verdict
 	case strings.Contains(f.Why, "is not reached"):
 		want = "not reached"
@@ -329,7 +329,7 @@ func (r became) judged(f foretold) (wrong []string) {
 	if got := r.verdict(); got != want {
 		differ("foretold %q (%s), and it became %q", f.Verdict, f.Why, got)
 	}
-	up := want != "emergency shell"
+	up := want != "emergency-shell"
 	mounted := map[string][]string{}
 	for line := range strings.Lines(r.Mounts) {
 		w := strings.Fields(line)
@@ -357,7 +357,7 @@ func (r became) judged(f foretold) (wrong []string) {
 			differ("line %d%s %s has the options %s, the line says %s", l.Number, l.Unit, l.Dir, at[2], l.Options)
 		case l.Outcome == "mounted" && there && swap && !r.priority(l.Device, l.Options):
 			differ("line %d%s: swap on %s has another priority than %s: %s", l.Number, l.Unit, l.Device, l.Options, r.Swaps)
-		case slices.Contains([]string{"not at boot", "not mounted", "left out", "delays the boot"}, l.Outcome) && there && (swap || at[0] != "autofs"):
+		case slices.Contains([]string{"not-at-boot", "not-mounted", "left-out", "delays"}, l.Outcome) && there && (swap || at[0] != "autofs"):
 			differ("line %d%s %s is mounted, foretold was %q: %s", l.Number, l.Unit, l.Dir, l.Outcome, l.Reason)
 		}
 		spec, absent := strings.CutPrefix(l.Reason, "no device has ")
@@ -367,10 +367,10 @@ func (r became) judged(f foretold) (wrong []string) {
 		spec, _, _ = strings.Cut(spec, ";")
 		device := unit.Name(fstab.Node(spec), "device")
 		switch at, how := r.ended(device); {
-		case f.Verdict == "emergency shell" && !l.Cause && how == "": // it was not waited for to the end
+		case f.Verdict == "emergency-shell" && !l.Cause && how == "": // it was not waited for to the end
 		case how != "timed out" || at < int64(l.Wait)*1e6:
 			differ("line %d%s is foretold to wait %vs for its device, which ended with %q at %v", l.Number, l.Unit, l.Wait, how, at)
-		case l.Outcome == "delays the boot" && up && !r.behind("systemd-user-sessions.service", device) && !r.behind("sysinit.target", device) && !r.behind("graphical.target", device) && want == "up":
+		case l.Outcome == "delays" && up && !r.behind("systemd-user-sessions.service", device) && !r.behind("sysinit.target", device) && !r.behind("graphical.target", device) && want == "up":
 			differ("line %d%s is foretold to hold up the boot, and nothing waited for it", l.Number, l.Unit)
 		}
 	}
@@ -542,7 +542,7 @@ func (m *machines) roots(t *testing.T) {
 		said, _ := m.start(t, d)
 		d.ask, d.root = nil, form
 		truth, _ := m.start(t, d)
-		if lost := truth.Verdict == ""; lost != (said.Verdict == "does not find its root") {
+		if lost := truth.Verdict == ""; lost != (said.Verdict == "no-root") {
 			t.Errorf("root=%s: foretold is %q (%s), and the kernel did not find it: %v", form, said.Verdict, said.Why, lost)
 		}
 	}

@@ -177,7 +177,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		_ = cmd.Process.Kill() // it may have ended by itself
 		_ = cmd.Wait()
 		direction := []string{"back", "forward"}[rng.IntN(2)]
-		if _, state := l.newest(); state == "cut short" {
+		if _, state := l.newest(); state == "cut-short" {
 			counts["cut short"]++
 		}
 		l.must("recover", "--direction", direction)
@@ -190,7 +190,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 				t.Fatalf("round %d: %v: no deed, but something changed", round, words)
 			}
 			continue
-		case state == "taken back":
+		case state == "taken-back":
 			counts["taken back"]++
 			if after != before {
 				t.Fatalf("round %d: %v: taken back, but not as before", round, words)

@@ -91,12 +91,8 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 	if err := taken(v, dir); err != nil {
 		return err
 	}
-	if v.Machine.Apart {
-		if r.Persist {
-			err := fmt.Errorf("%s: this program has a tree of mounts of its own, and the system would not see the mount: run it where the system runs, or add the line alone", dir)
-			return way.To(err, way.FstabAdd(r.Target, dir))
-		}
-		p.Note("it is mounted in this program's own tree of mounts: the system does not see it")
+	if err := r.apart(p, v, dir); err != nil {
+		return err
 	}
 	if r.Persist {
 		if err := r.persist(ctx, p, dir); err != nil {
@@ -126,6 +122,20 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	return r.Home.plan(ctx, p, v, n, dir)
+}
+
+// apart is about a program whose mounts the system does not see: it says so, and refuses to make one
+// that is to last.
+func (r *Mount) apart(p *task.Planner, v *inventory.Inventory, dir string) error {
+	if !v.Machine.Apart {
+		return nil
+	}
+	if r.Persist {
+		err := fmt.Errorf("%s: this program has a tree of mounts of its own, and the system would not see the mount: run it where the system runs, or add the line alone", dir)
+		return way.To(err, way.FstabAdd(r.Target, dir))
+	}
+	p.Note("it is mounted in this program's own tree of mounts: the system does not see it")
+	return nil
 }
 
 // taken refuses a directory where something else is mounted.
