@@ -102,8 +102,9 @@ func exact(v *inventory.Inventory, word string) (inventory.Node, error) {
 		}
 	}
 	if use, ok := v.MountedAt(word); ok {
-		n, _ := v.Node(use.Node)
-		return n, nil
+		if n, there := v.Node(use.Node); there { // else its device is gone
+			return n, nil
+		}
 	}
 	if strings.HasPrefix(word, "/") {
 		by := v.Resolver()

@@ -134,6 +134,7 @@ func (w *world) fundus(line string) string {
 	}
 	if !takenBack && (code == 1 || code == 2) {
 		w.refusedAsData(words, code)
+		w.last = "" // an fstab that was seen is kept
 	}
 	text := out.String()
 	if found := regexp.MustCompile(`fundus commit ([0-9a-f]{8})`).FindStringSubmatch(text); found != nil {
@@ -168,6 +169,48 @@ func (w *world) refusedAsData(words []string, code int) {
 	if !slices.Contains(refused.IDs(), refused.ID(doc.ID)) || refused.ID(doc.ID) == refused.Other {
 		w.t.Errorf("fundus %s: the identifier %q: %s", strings.Join(words, " "), doc.ID, doc.Text)
 	}
+	if code == exitRefused && doc.Next != nil && len(doc.Next.Asks) == 0 && len(doc.Next.Words) > 1 && doc.Next.Words[0] == "fundus" {
+		w.leadsOn(words, doc)
+	}
+}
+
+// leadsOn runs what a refusal says next, as far as that changes nothing: a look, or the draft of a
+// change. It is done, finds something, waits for a commit, or says what it needs.
+func (w *world) leadsOn(words []string, doc view.ErrorDoc) {
+	w.t.Helper()
+	next := slices.Clone(doc.Next.Words[1:])
+	cmd, rest, err := NewRoot(bareEnv()).Find(next)
+	switch {
+	case next[0] == "help":
+		return // held elsewhere
+	case err != nil || len(rest) == len(next):
+		w.t.Errorf("fundus %s: leads to %v, which is no command", strings.Join(words, " "), next)
+		return
+	case cmd.Flags().Lookup("draft") != nil:
+		next = append(next, "--draft")
+	case next[0] == "recover" || next[0] == "bench":
+		return // they act
+	}
+	if at := slices.Index(words, "--state"); at >= 0 {
+		next = append(next, words[at:at+2]...)
+	}
+	if at := slices.Index(words, "--root"); at >= 0 {
+		next = append(next, words[at:at+2]...)
+	}
+	var out strings.Builder
+	e, at := *w.env, *w.at
+	e.o = options{}
+	e.In, e.Out, e.Err = strings.NewReader(""), &out, &out
+	e.Random, e.Now = mathrand.NewChaCha8([32]byte{3}), func() time.Time { return at }
+	code := Run(context.Background(), &e, append(next, "--json"))
+	var said view.ErrorDoc
+	if code == exitDone || code == exitFindings || json.Unmarshal([]byte(out.String()), &said) == nil && said.Kind == "error" && (len(said.Needs) > 0 || said.Next != nil) {
+		return
+	}
+	if said.ID == string(refused.NoSuchDevice) && slices.ContainsFunc(words, func(word string) bool { return strings.Contains(said.Text, strconv.Quote(word)) }) {
+		return // as it was typed
+	}
+	w.t.Errorf("fundus %s: %s\n  leads to fundus %s: exit %d: %s: %s", strings.Join(words, " "), doc.Text, strings.Join(next, " "), code, said.ID, said.Text)
 }
 
 // stable takes out of an output what differs from run to run.

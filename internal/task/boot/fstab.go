@@ -155,7 +155,7 @@ func (r *FstabAdd) line(p *task.Planner, v *inventory.Inventory, n inventory.Nod
 	}
 	switch {
 	case c.Class == fs.Swap && r.Dir != fstab.Swap && r.Dir != "none":
-		return propose.Line{}, propose.Named{}, way.To(refused.As(refused.KindCannot, fmt.Errorf("%s is a swap area, which has no mount point", n.Name)), way.FstabAdd(r.Target, "swap"))
+		return propose.Line{}, propose.Named{}, way.To(refused.As(refused.KindCannot, fmt.Errorf("%s is a swap area, which has no mount point", n.Name)), swapLine(v, n, r.Target))
 	case c.Class != fs.Swap && r.Dir == fstab.Swap:
 		return propose.Line{}, propose.Named{}, refused.As(refused.NothingThere, fmt.Errorf("%s holds %s, and is no swap area", n.Name, advice.Words(n)))
 	case c.Class != fs.Swap && !strings.HasPrefix(r.Dir, "/"):
@@ -180,6 +180,15 @@ func (r *FstabAdd) line(p *task.Planner, v *inventory.Inventory, n inventory.Nod
 }
 
 // swapFile adds a line for a file that is a swap area.
+// swapLine is what an area of swap can have: no line where it can be pulled out, which would hold up
+// every boot without it.
+func swapLine(v *inventory.Inventory, n inventory.Node, word string) way.Step {
+	if disk, _ := v.Node(n.Disk()); disk.Hardware.Removable || disk.Hardware.HotPlug {
+		return way.SwapOn(word)
+	}
+	return way.FstabAdd(word, "swap")
+}
+
 func (r *FstabAdd) swapFile(ctx context.Context, p *task.Planner) error {
 	v, err := p.Now(ctx)
 	if err != nil {

@@ -135,6 +135,9 @@ func standing(v *inventory.Inventory, made units.Made, u fstab.Unit, line int) (
 			if l.What != u.What {
 				return false, way.To(err, way.FstabList())
 			}
+			if _, unsayable := units.FromLine(l.Entry, v.Real); unsayable != nil {
+				return false, way.To(err, way.FstabList())
+			}
 			return false, way.To(err, way.UnitAdd("--from-fstab", way.N(l.Line)))
 		}
 	}
