@@ -20,6 +20,7 @@ import (
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
+	"fundus/internal/task/all"
 	"fundus/internal/task/mount"
 	"fundus/internal/view"
 )
@@ -54,7 +55,7 @@ well, with --owner, --mode or --link it is a change that is shown first.`,
 				r.Dir = args[1]
 			}
 			if again {
-				return e.use(cmd.Context(), &mount.Remount{Target: args[0], Options: r.Options}, "fundus mount %s", args[0])
+				return e.use(cmd.Context(), &mount.Remount{Target: args[0], Options: r.Options}, way.Mount, args[0])
 			}
 			if !reflect.ValueOf(r.Line).IsZero() && !r.Persist {
 				return usageWay(way.Help("mount"), "--by, --needed, --automount, --idle, --device-wait and --comment are about a line of fstab, which --persist adds")
@@ -65,7 +66,7 @@ well, with --owner, --mode or --link it is a change that is shown first.`,
 				}
 				return e.change(cmd, r)
 			}
-			return e.use(cmd.Context(), r, "fundus unmount %s", args...)
+			return e.use(cmd.Context(), r, way.Unmount, args...)
 		},
 	}
 	f := cmd.Flags()
@@ -112,7 +113,7 @@ need, the innermost first.`,
 				return e.all(cmd.Context(), "unmount", act.UnmountAll)
 			}
 			r.Target = args[0]
-			return e.patiently(cmd.Context(), func() error { return e.use(cmd.Context(), r, "fundus mount %s", args...) })
+			return e.patiently(cmd.Context(), func() error { return e.use(cmd.Context(), r, way.Mount, args...) })
 		},
 	}
 	f := cmd.Flags()
@@ -154,7 +155,7 @@ func (e *Env) all(ctx context.Context, what string, jobs func(*inventory.Invento
 }
 
 // use carries out what changes the running system only.
-func (e *Env) use(ctx context.Context, r task.Request, reverse string, words ...string) error {
+func (e *Env) use(ctx context.Context, r task.Request, reverse func(words ...string) way.Step, words ...string) error {
 	m, err := e.open(ctx, words...)
 	if err != nil {
 		return err
@@ -166,19 +167,20 @@ func (e *Env) use(ctx context.Context, r task.Request, reverse string, words ...
 	if e.o.draft {
 		return e.printer().Show(view.Draft{Draft: d})
 	}
-	var ways, still []string
+	var ways []way.Step
+	var still []string
 	for _, s := range d.Steps {
 		a, is := s.Body.(*draft.Acting)
 		if !is {
 			continue
 		}
 		still = append(still, stillUsed(ctx, m, a.Action)...)
-		if words := strings.TrimSpace(reverseWords(seen, a.Action)); words != "" {
-			ways = append(ways, fmt.Sprintf(reverse, words))
+		if words := reverseWords(seen, a.Action); len(words) > 0 {
+			ways = append(ways, reverse(words...))
 		}
 	}
 	slices.Reverse(ways) // the last goes back first
-	return e.printer().Show(view.Used{Draft: d, Reverse: strings.Join(ways, " && "), Still: still})
+	return e.printer().Show(view.Used{Draft: d, Reverse: ways, Still: still})
 }
 
 // stillUsed says who has what was unmounted here mounted in another place of the machine, where
@@ -199,35 +201,35 @@ func stillUsed(ctx context.Context, m *onMachine, a machine.Action) (out []strin
 	return out
 }
 
-func reverseWords(seen *inventory.Inventory, a machine.Action) string {
+func reverseWords(seen *inventory.Inventory, a machine.Action) []string {
 	if n, ok := seen.Node(a.Device); ok && a.Verb == machine.Unmount && n.Hardware.Backing != "" {
-		a.Device = way.Quoted(n.Hardware.Backing) // its loop device is let go with the mount
+		a.Device = n.Hardware.Backing // its loop device is let go with the mount
 	}
 	switch a.Verb {
 	case machine.Unmount:
 		switch {
 		case a.Device == "" && a.From == "":
-			return "" // nobody keeps how it was mounted
+			return nil // nobody keeps how it was mounted
 		case a.Device == "":
-			return a.Where
+			return []string{a.Where}
 		}
-		words := cmp.Or(a.From, a.Device) + " " + a.Where
+		words := []string{cmp.Or(a.From, a.Device), a.Where}
 		if a.Options != "" {
-			words += " --options=" + a.Options
+			words = append(words, "--options="+a.Options)
 		}
 		return words
 	case machine.Remount:
-		return a.Where + " --remount --options=" + a.FormerOptions
+		return []string{a.Where, "--remount", "--options=" + a.FormerOptions}
 	case machine.SwapOn, machine.SwapOff:
-		return cmp.Or(a.Device, a.Where)
+		return []string{cmp.Or(a.Device, a.Where)}
 	}
-	return a.Where
+	return []string{a.Where}
 }
 
 // act carries out what changes the running system only; with the draft it gives the machine as
 // it was.
 func (e *Env) act(ctx context.Context, m *onMachine, r task.Request) (*draft.Draft, *inventory.Inventory, error) {
-	s := task.Conditions{Machine: m.Machine, Store: m.store, Clock: e.Now(), Spill: spill(m.store), Config: e.configuration()}
+	s := task.Conditions{Machine: m.Machine, Store: m.store, Clock: e.Now(), Spill: spill(m.store), Config: e.configuration(), Decode: all.Decode}
 	if _, err := io.ReadFull(e.Random, s.Seed[:]); err != nil {
 		return nil, nil, err
 	}

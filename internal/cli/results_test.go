@@ -61,7 +61,7 @@ func TestResultsAgree(t *testing.T) {
 		{"swap off sdb2", "", ""},
 		{"table new sdc --scheme mbr", "--unless-there", "table"},
 	} {
-		var draft, done, again view.DraftDoc
+		var draft, done, again view.DraftDoc // a decoder leaves what a document has not
 		if code := driven(t, w, c.line+" --draft", &draft); code != 0 {
 			t.Errorf("%s --draft: exit %d", c.line, code)
 		}
@@ -78,6 +78,11 @@ func TestResultsAgree(t *testing.T) {
 		if l := done.Layers; strings.HasPrefix(c.line, "resize") != (len(l) == 2 && l[0].Layer == "partition" && l[1].Layer == "content" && l[1].Kind == "ext4" && l[1].From < l[1].To && l[1].To == 3000<<20) {
 			t.Errorf("%s: layers %+v", c.line, l)
 		}
+		for begins, want := range map[string]string{"mount sdb3": "fundus unmount /srv/scans", "swap on": "fundus swap off sdb2", "swap off": "fundus swap on sdb2", "unmount": "fundus mount sdb3 /srv/scans --options=noatime"} {
+			if strings.HasPrefix(c.line, begins) && (len(done.Reverse) != 1 || done.Reverse[0].Text != want) {
+				t.Errorf("%s: reversed by %+v, want %s", c.line, done.Reverse, want)
+			}
+		}
 		shown(t, w, c.line, done.Results)
 		if c.roles == "" {
 			continue
@@ -87,6 +92,38 @@ func TestResultsAgree(t *testing.T) {
 		if again.Changed || again.Would || !reflect.DeepEqual(is, again.Results) {
 			t.Errorf("%s again: changed %v, results %+v\nwant %+v", c.line, again.Changed, again.Results, is)
 		}
+	}
+}
+
+// TestNeedsOfAStoredDraft: what a stored draft says that it needs is what its commit asks for, all at
+// once, and with that it goes ahead; one that fits no longer gives its successor with what that needs.
+func TestNeedsOfAStoredDraft(t *testing.T) {
+	w := newWorld(t)
+	transcript(w, "$ fundus bench new fernhill --host fernhill\n$ fundus bench disk add sdb --size 8GiB --serial LS-20417\n$ fundus table new sdb --commit\n"+
+		"$ fundus partition add sdb --size 2GiB --commit\n$ fundus format sdb1 ext4 --label herbarium --commit\n$ fundus fstab add sdb1 /srv/herbarium --commit\n")
+	var stored, done view.DraftDoc
+	if code := driven(t, w, "format sdb1 xfs --uuid=new --references=keep", &stored); code != exitWaiting || !stored.Stored || len(stored.Needs) == 0 {
+		t.Fatalf("exit %d: %+v", code, stored)
+	}
+	var refused view.ErrorDoc
+	if code := driven(t, w, "commit "+stored.Code, &refused); code != exitRefused || refused.ID != "needs" || !reflect.DeepEqual(refused.Needs, stored.Needs) {
+		t.Errorf("exit %d: %+v, and the draft said %+v", code, refused, stored.Needs)
+	}
+	given := ""
+	for _, n := range stored.Needs {
+		given += " " + n.Option
+	}
+	driven(t, w, "label sdb1 mosses --commit", &done)
+	if code := driven(t, w, "commit "+stored.Code+given, &refused); code != exitRefused || refused.ID != "draft-stale" || refused.State != "drafted" || refused.Draft == nil {
+		t.Fatalf("exit %d: %+v", code, refused)
+	}
+	given = ""
+	for _, n := range refused.Draft.Needs {
+		given += " " + n.Option
+	}
+	var last view.DraftDoc
+	if code := driven(t, w, "commit "+refused.Draft.Code+given, &last); code != exitDone || !last.Changed || !reflect.DeepEqual(last.Results, refused.Draft.Results) {
+		t.Errorf("exit %d: %+v\nforetold %+v", code, last.Results, refused.Draft.Results)
 	}
 }
 

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -9,7 +10,9 @@ import (
 	"fundus/core/way"
 	"fundus/internal/act"
 	"fundus/internal/look"
+	"fundus/internal/task"
 	"fundus/internal/task/mount"
+	"fundus/internal/task/several"
 	"fundus/internal/view"
 )
 
@@ -103,12 +106,18 @@ then it is a change that is shown first.`,
 			if r.Target = args[0]; r.Persist {
 				return e.change(cmd, r)
 			}
-			for _, word := range args {
-				if err := e.use(cmd.Context(), &mount.SwapOn{Target: word, Options: r.Options}, "fundus swap off %s"); err != nil {
-					return err
-				}
+			if len(args) == 1 {
+				return e.use(cmd.Context(), r, way.SwapOff)
 			}
-			return nil
+			var each []task.Request
+			for _, word := range args {
+				each = append(each, &mount.SwapOn{Target: word, Options: r.Options})
+			}
+			list, err := several.Of("swap on "+strings.Join(args, " "), each...)
+			if err != nil {
+				return err
+			}
+			return e.use(cmd.Context(), list, way.SwapOff)
 		},
 	}
 	f := cmd.Flags()
@@ -135,7 +144,7 @@ kernel would kill programs instead. Ctrl-C leaves the area in use.`,
 			if all {
 				return e.giveUpAll(cmd.Context())
 			}
-			return e.use(cmd.Context(), &mount.SwapOff{Targets: args}, "fundus swap on %s")
+			return e.use(cmd.Context(), &mount.SwapOff{Targets: args}, way.SwapOn)
 		},
 	}
 	cmd.Flags().BoolVar(&all, "all", false, "each area that a line of fstab names")
@@ -161,5 +170,5 @@ func (e *Env) giveUpAll(ctx context.Context) error {
 	if len(paths) == 0 {
 		return e.printer().Show(view.Message{Text: "nothing to do: no area of fstab is on"})
 	}
-	return e.use(ctx, &mount.SwapOff{Targets: paths}, "fundus swap on %s")
+	return e.use(ctx, &mount.SwapOff{Targets: paths}, way.SwapOn)
 }

@@ -23,6 +23,7 @@ type DraftDoc struct {
 	Stored   bool         `json:"stored"`
 	Deed     string       `json:"deed,omitempty"`
 	Later    []string     `json:"later"`   // done on disk; the running system takes it up at the next boot
+	Reverse  []WayDoc     `json:"reverse"` // commands that reverse what was done at once, in their order
 	Remarks  []string     `json:"remarks"` // of a commit
 	Code     string       `json:"code,omitempty"`
 	Machine  string       `json:"machine"`
@@ -85,7 +86,7 @@ type StepDoc struct {
 
 func draftDocument(d *draft.Draft, r Result) DraftDoc {
 	v := &inventory.Inventory{} // what uses it now is not the draft's
-	doc := DraftDoc{Head: head("draft"), Changed: r.Changed, Stored: r.Stored, Deed: r.Deed, Later: orEmpty(r.Later), Remarks: orEmpty(r.Remarks), Machine: d.Machine, Title: d.Title,
+	doc := DraftDoc{Head: head("draft"), Reverse: []WayDoc{}, Changed: r.Changed, Stored: r.Stored, Deed: r.Deed, Later: orEmpty(r.Later), Remarks: orEmpty(r.Remarks), Machine: d.Machine, Title: d.Title,
 		Before: devices(v, d.Before, d.Called), After: devices(v, d.After, d.Called), Facts: []FactDoc{}, Settings: []ValueDoc{}, Notes: orEmpty(d.Notes()), Warnings: orEmpty(d.Warnings()),
 		Losses: []LossDoc{}, Would: !d.Empty(), Results: resultDocs(d.Results), Layers: layerDocs(d.Layers), Needs: needDocs(r.Needs), Files: []FileDoc{}, Findings: findingDocs(d.Findings), Steps: []StepDoc{}, Undo: string(d.Undo)}
 	if r.Stored {
@@ -435,12 +436,19 @@ func folded(prompt string, width int) string {
 // Used is what was changed in the running system, and how to reverse it.
 type Used struct {
 	*draft.Draft
-	Reverse string   // a command; empty for none
-	Still   []string // what is in the way of more all the same
+	Reverse []way.Step // in their order
+	Still   []string   // what is in the way of more all the same
 }
 
 // Document implements Report.
-func (r Used) Document() any { return draftDocument(r.Draft, Result{Changed: !r.Empty()}) }
+func (r Used) Document() any {
+	doc := draftDocument(r.Draft, Result{Changed: !r.Empty()})
+	for _, s := range r.Reverse {
+		doc.Reverse = append(doc.Reverse, wayDoc(s))
+	}
+	doc.Remarks = append(doc.Remarks, r.Still...)
+	return doc
+}
 
 // settled is what a draft with nothing to do says of how things are.
 func settled(d *draft.Draft) string {
@@ -462,7 +470,11 @@ func (r Used) Words(p *Printer) {
 	for _, n := range append(r.Notes(), r.Still...) {
 		p.wrap(2, "note: ", visible(n))
 	}
-	if r.Reverse != "" {
-		p.printf("to reverse it: %s\n", visible(r.Reverse))
+	if len(r.Reverse) > 0 {
+		var lines []string
+		for _, s := range r.Reverse {
+			lines = append(lines, s.Line())
+		}
+		p.printf("to reverse it: %s\n", visible(strings.Join(lines, " && ")))
 	}
 }

@@ -20,7 +20,59 @@ type Partitions struct {
 }
 
 // Document implements Report.
-func (r Partitions) Document() any { return surveyDocument(r.Survey) }
+func (r Partitions) Document() any {
+	d := r.Disks[0]
+	t := d.Table
+	doc := PartitionsDoc{Head: head("partitions"), Disk: d.Name, Target: targetDoc(r.Called[d.Name]), Scheme: string(t.Scheme), TableID: t.ID, Sector: int64(t.Sector), Partitions: []PartitionDoc{}, Gaps: []GapDoc{}}
+	for _, part := range t.Parts {
+		one := PartitionDoc{Number: part.Number, First: part.Span.Start, Sectors: part.Span.Count, Type: part.Type, TypeName: typeName(t.Scheme, part.Type), Name: part.Name, PartUUID: part.UUID, Attributes: part.Attributes, Role: string(part.Role)}
+		for _, n := range r.Inventory.Parts(d.Name) {
+			if n.Number == part.Number {
+				one.Device, one.Target, one.Holds = n.Name, targetDoc(r.Called[n.Name]), advice.Words(n)
+			}
+		}
+		doc.Partitions = append(doc.Partitions, one)
+	}
+	for i, room := range t.Rooms(r.Step(d)) {
+		doc.Gaps = append(doc.Gaps, GapDoc{i + 1, room.Start, room.Count})
+	}
+	return doc
+}
+
+// PartitionsDoc is the document of kind partitions: the table of one disk.
+type PartitionsDoc struct {
+	Head
+	Disk       string         `json:"disk"`
+	Target     *TargetDoc     `json:"target"`
+	Scheme     string         `json:"scheme" of:"scheme"`
+	TableID    string         `json:"table_id"`
+	Sector     int64          `json:"sector_bytes"` // in which places are counted
+	Partitions []PartitionDoc `json:"partitions"`
+	Gaps       []GapDoc       `json:"gaps"` // that take a partition
+}
+
+// PartitionDoc is one entry of the table.
+type PartitionDoc struct {
+	Number     int        `json:"number"`
+	Device     string     `json:"device,omitempty"`
+	Target     *TargetDoc `json:"target,omitempty"`
+	First      uint64     `json:"first_sector"`
+	Sectors    uint64     `json:"sectors"`
+	Type       string     `json:"type"`      // a GUID, or a byte in hexadecimal
+	TypeName   string     `json:"type_name"` // the word that commands take; the type itself where there is none
+	Name       string     `json:"name,omitempty"`
+	PartUUID   string     `json:"partuuid,omitempty"`
+	Attributes uint64     `json:"attributes"`
+	Role       string     `json:"role,omitempty"` // of an MBR: primary, extended or logical
+	Holds      string     `json:"holds"`          // in words
+}
+
+// GapDoc is a gap that takes a partition.
+type GapDoc struct {
+	Number  int    `json:"number"` // as partition add --in takes it
+	First   uint64 `json:"first_sector"`
+	Sectors uint64 `json:"sectors"`
+}
 
 // Words implements Report.
 func (r Partitions) Words(p *Printer) {

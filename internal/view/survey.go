@@ -24,6 +24,8 @@ type SurveyDoc struct {
 	Started string      `json:"firmware,omitempty"` // UEFI or BIOS
 	Devices []DeviceDoc `json:"devices"`
 	Free    []FreeDoc   `json:"free"`
+	Partial bool        `json:"partial"` // something could not be read: see unread
+	Unread  []string    `json:"unread"`  // devices that did not answer, or could not be read
 }
 
 // FreeDoc is a gap of a disk.
@@ -34,10 +36,15 @@ type FreeDoc struct {
 }
 
 func surveyDocument(s *look.Survey) SurveyDoc {
-	d := SurveyDoc{Head: head("survey"), Machine: s.Inventory.Machine.String(), Started: s.Inventory.Machine.Firmware, Devices: []DeviceDoc{}, Free: []FreeDoc{}}
+	d := SurveyDoc{Head: head("survey"), Machine: s.Inventory.Machine.String(), Started: s.Inventory.Machine.Firmware, Devices: []DeviceDoc{}, Free: []FreeDoc{}, Unread: []string{}}
 	for _, disk := range s.Disks {
 		family := slices.DeleteFunc(s.Inventory.Family(disk.Name), func(n inventory.Node) bool { return s.Matching != nil && n.Parent != "" && !s.Matching[n.Name] })
 		d.Devices = append(d.Devices, devices(s.Inventory, family, s.Called)...)
+		for _, n := range family {
+			if n.Silent || n.Problem != "" {
+				d.Partial, d.Unread = true, append(d.Unread, n.Name)
+			}
+		}
 		for _, x := range pieces(s.Inventory, disk) {
 			if x.node == nil && shown(s, x) {
 				d.Free = append(d.Free, FreeDoc{disk.Name, int64(x.start), int64(x.size)})
