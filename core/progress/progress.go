@@ -11,6 +11,8 @@ import (
 type Report struct {
 	Work        string
 	Done, Total quantity.Bytes
+	Deed        string // that it is part of; empty for none
+	Step, Steps int    // of the deed, from 1; 0 for none
 }
 
 // Sink takes reports; nil is a sink that drops them.
@@ -19,7 +21,14 @@ type Sink func(Report)
 // Send passes a report on.
 func (s Sink) Send(work string, done, total quantity.Bytes) {
 	if s != nil {
-		s(Report{work, done, total})
+		s(Report{Work: work, Done: done, Total: total})
+	}
+}
+
+// Tell passes on a report that has more to say.
+func (s Sink) Tell(r Report) {
+	if s != nil {
+		s(r)
 	}
 }
 

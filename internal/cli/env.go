@@ -59,6 +59,7 @@ type Env struct {
 type options struct {
 	bench, root, state string
 	json, quiet        bool
+	events             bool
 	sizes, colour      string
 	commit, draft      bool
 	steps              bool
@@ -74,6 +75,7 @@ func (e *Env) addCommon(cmd *cobra.Command) {
 	f.StringVar(&e.o.root, "root", "", "use the text files of the system installed below `DIR`")
 	f.StringVar(&e.o.state, "state", "", "keep deeds and drafts in `DIR`")
 	f.BoolVar(&e.o.json, "json", false, "print one JSON document")
+	f.BoolVar(&e.o.events, "events", false, "with --json: print how far long work is, a document a line, on standard error")
 	f.StringVar(&e.o.sizes, "sizes", "", "print sizes as iec, si, sectors or bytes (default: iec, or as configured)")
 	f.StringVar(&e.o.colour, "colour", "", "colours: auto, always or never (default: auto, or as configured)")
 	f.BoolVar(&e.o.quiet, "quiet", false, "print results only")
@@ -113,6 +115,9 @@ func (e *Env) checkCommon() error {
 	}
 	if e.o.root != "" && e.o.bench != "" {
 		return usagef("--root and --bench contradict each other: a bench has text files of its own, below its root")
+	}
+	if e.o.events && !e.o.json {
+		return usagef("--events prints documents: say --json too")
 	}
 	if e.o.wait < 0 {
 		return usagef("--wait=%d: a number of seconds from 0", e.o.wait)

@@ -280,3 +280,41 @@ func TestDocuments(t *testing.T) {
 		}
 	}
 }
+
+// TestEvents: with --events standard error has documents alone, a line each: the first says that it
+// has begun, the last that all is done, in between the bytes grow; standard output stays one document.
+func TestEvents(t *testing.T) {
+	w := newWorld(t)
+	transcript(w, "$ fundus bench new fernhill --host fernhill\n$ fundus bench disk add sdb --size 8GiB --serial LS-20417\n")
+	var out, beside bytes.Buffer
+	e := *w.env
+	e.o = options{}
+	e.Out, e.Err = &out, &beside
+	if code := Run(context.Background(), &e, splitWords("format sdb ext4 --label herbarium --commit --json --events")); code != 0 {
+		t.Fatalf("exit %d: %s", code, out.String())
+	}
+	var doc view.DraftDoc
+	if err := json.Unmarshal(out.Bytes(), &doc); err != nil || !doc.Changed {
+		t.Errorf("%v: %s", err, out.String())
+	}
+	var events []view.ProgressDoc
+	for dec := json.NewDecoder(&beside); dec.More(); {
+		var p view.ProgressDoc
+		dec.DisallowUnknownFields()
+		if err := dec.Decode(&p); err != nil {
+			t.Fatal(err)
+		}
+		events = append(events, p)
+	}
+	for i, p := range events {
+		if p.Kind != "progress" || p.Deed != doc.Deed || p.Step != 1 || p.Of != len(doc.Steps) || i > 0 && p.Done < events[i-1].Done {
+			t.Errorf("event %d: %+v", i, p)
+		}
+	}
+	if n := len(events); n < 2 || events[0].Done >= events[0].Total || events[n-1].Done != events[n-1].Total {
+		t.Errorf("%d events: %+v", n, events)
+	}
+	if code := Run(context.Background(), &e, splitWords("survey --events")); code != 2 {
+		t.Errorf("--events without --json: exit %d", code)
+	}
+}

@@ -10,6 +10,7 @@ import (
 	"fundus/core/block"
 	"fundus/core/extent"
 	"fundus/core/fs"
+	"fundus/core/progress"
 	"fundus/core/quantity"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
@@ -137,7 +138,7 @@ func (writing) carry(ctx context.Context, x *executor, number int, way Way) erro
 		}
 		runs = runs[count:]
 		x.done += quantity.Bytes(n)
-		x.sink.Send(x.deed.Title, x.done, x.total)
+		x.sink.Tell(progress.Report{Work: x.deed.Title, Done: x.done, Total: x.total, Deed: x.deed.ID, Step: s.Step + 1, Steps: len(x.deed.Steps)})
 	}
 	if err := dev.Sync(); err != nil {
 		return fmt.Errorf("%s: sync: %w", disk, err)

@@ -155,7 +155,7 @@ func Documents() map[string]any {
 	return map[string]any{"survey": SurveyDoc{}, "inspection": InspectDoc{}, "verification": FindingsDoc{}, "fstab-check": FindingsDoc{}, "rehearsal": RehearsalDoc{}, "draft": DraftDoc{},
 		"deeds": DeedsDoc{}, "drafts": DraftsDoc{}, "recovery": RecoveryDoc{}, "message": MessageDoc{}, "version": VersionDoc{}, "event": EventDoc{}, "error": ErrorDoc{},
 		"configuration": ConfigurationDoc{}, "rescan": RescanDoc{}, "search": SearchDoc{}, "types": TypesDoc{}, "references": ReferencesDoc{}, "settings": SettingsDoc{}, "fstab": FstabDoc{},
-		"options": MountOptionsDoc{}, "swap": SwapDoc{}, "units": UnitsDoc{}, "jobs": JobsDoc{}, "gathered": GatheredDoc{}, "kinds": KindsDoc{}, "deed": ShownDeedDoc{}, "partitions": PartitionsDoc{}}
+		"options": MountOptionsDoc{}, "swap": SwapDoc{}, "units": UnitsDoc{}, "jobs": JobsDoc{}, "gathered": GatheredDoc{}, "kinds": KindsDoc{}, "deed": ShownDeedDoc{}, "progress": ProgressDoc{}, "partitions": PartitionsDoc{}}
 }
 
 func (p *Printer) document(d any) error {
