@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"go/ast"
 	"go/parser"
@@ -235,6 +236,26 @@ func conforms(value any, schema map[string]any, at string) error {
 	return nil
 }
 
+// documentsIn names a directory in which the documents of tests are kept, to be read by another
+// program.
+const documentsIn = "FUNDUS_TEST_DOCUMENTS"
+
+func keepDocument(t *testing.T, doc []byte) {
+	t.Helper()
+	dir := os.Getenv(documentsIn)
+	if dir == "" {
+		return
+	}
+	f, err := os.CreateTemp(dir, "*.json")
+	if err == nil {
+		_, err = f.Write(doc)
+		err = errors.Join(err, f.Close())
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
 // TestDocuments: with --json each command prints exactly one document that
 // conforms to its schema, whatever its exit code.
 func TestDocuments(t *testing.T) {
@@ -260,6 +281,7 @@ func TestDocuments(t *testing.T) {
 		e.o = options{}
 		e.Out, e.Err = &out, &rest
 		code := Run(context.Background(), &e, append(splitWords(c.line), "--json"))
+		keepDocument(t, out.Bytes())
 		dec := json.NewDecoder(&out)
 		dec.UseNumber()
 		var doc map[string]any

@@ -21,6 +21,7 @@ func driven(t *testing.T, w *world, line string, doc any) int {
 	e.o = options{}
 	e.Out, e.Err = &out, &beside
 	code := Run(context.Background(), &e, append(splitWords(line), "--json"))
+	keepDocument(t, out.Bytes())
 	dec := json.NewDecoder(&out)
 	dec.DisallowUnknownFields()
 	if err := dec.Decode(doc); err != nil || dec.More() || beside.Len() > 0 {

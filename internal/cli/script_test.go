@@ -156,6 +156,7 @@ func (w *world) refusedAsData(words []string, code int) {
 	e.In, e.Out, e.Err = strings.NewReader(""), &out, &beside
 	e.Random, e.Now = mathrand.NewChaCha8([32]byte{2}), func() time.Time { return at }
 	again := Run(context.Background(), &e, append(slices.Clone(words), "--json"))
+	keepDocument(w.t, []byte(out.String()))
 	if strings.Contains(out.String(), `"kind": "jobs"`) { // a line each, with its own reason
 		return
 	}
