@@ -290,9 +290,16 @@ func (f foretold) lines() []string {
 		if l.Unit != "" {
 			at = l.Unit
 		}
-		out = append(out, fmt.Sprintf("%s %s: %s", at, l.Dir, l.Outcome))
+		out = append(out, fmt.Sprintf("%s %s: %s", at, l.Dir, inWords(l.Outcome)))
 	}
 	return append(out, f.Notes...)
+}
+
+// inWords is an outcome as the machines say it; documents have codes.
+func inWords(outcome string) string {
+	words := map[string]string{"not-at-boot": "not at boot", "network": "left to the network", "passed-over": "passed over", "left-out": "left out", "not-mounted": "not mounted",
+		"delays": "delays the boot", "emergency-shell": "emergency shell"}
+	return cmp.Or(words[outcome], outcome)
 }
 
 // verdict is what the boot came to.

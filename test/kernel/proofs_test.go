@@ -99,6 +99,7 @@ func proofs() []proof {
 		{"the names of units", proveUnitNames, "core/text/unit"},
 		{"units that systemd verifies", proveVerified, "core/text/unit core/units"},
 		{"FAT before the boot loader's reader", proveBootLoader, "core/fs/fat"},
+		{"a program that knows documents alone", proveDocuments, "internal/view core/target core/refused"},
 		{"the same is typed on a bench and on the kernel", proveWalk, "internal/machine internal/task internal/cli"},
 		{soakOnly + "second machine's rounds beside systemd and udev", proveRounds, "core/units internal/machine/live"},
 		{soakOnly + "third machine's rounds beside systemd and udev", proveRounds, "core/units internal/machine/live"},

@@ -104,6 +104,7 @@ func (x *extras) find(name string) func(words []string) string {
 		"stuck":       stuck,    // waits for ever
 		"loop":        loop,     // computes for ever
 		"count":       counting, // N: lines
+		"python":      python,   // SCRIPT WORDS: of another language
 		"pause":       func([]string) string { time.Sleep(2 * time.Second); return "" },
 	}[name]
 }
@@ -130,6 +131,11 @@ func (x *extras) endWatch([]string) string {
 func look(words []string) string {
 	line, err := json.Marshal(judge(words[0], false, ""))
 	return fmt.Sprint(string(line), fine(err))
+}
+
+func python(words []string) string {
+	out, err := exec.Command("/usr/bin/python3", words...).CombinedOutput()
+	return strings.TrimSpace(string(out)) + fine(err)
 }
 
 func show(words []string) string {

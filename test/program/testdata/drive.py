@@ -1,22 +1,25 @@
 """Prepares a disk by the program's documents alone: no line of text is read.
 
-drive.py PROGRAM SCHEMAS SERIAL KIND PLACE [grow] puts a table, a partition and what is in it
-onto the disk of that serial number, has it used at the place now and at each boot, and, if asked
-to, makes it as large as its disk allows. Each document that comes is held against the schema that
-the program ships, and against the same without unknown fields. It ends with one line of JSON:
-how many commands were run, and how many of them changed something.
+drive.py PROGRAM SCHEMAS DISK KIND PLACE [grow] puts a table, a partition and what is in it
+onto the disk of that serial number, or of that name where it is name=NAME, which holds for the
+first time alone: from then on it is found by what the results said. It has it used at the place
+now and at each boot, and, if asked to, makes it as large as its disk allows. Each document that
+comes is held against the schema that the program ships, and against the same without unknown
+fields; SCHEMAS is - where there is no validator. It ends with one line of JSON: how many commands
+were run, and how many of them changed something.
 """
 
 import copy
 import json
+import os
 import subprocess
 import sys
-
-import jsonschema
 
 program, schemas, serial, kind, place = sys.argv[1:6]
 calls = changes = 0
 opened = {}
+if schemas != "-":
+    import jsonschema
 
 
 def closed(schema):
@@ -31,6 +34,8 @@ def closed(schema):
 
 def held(doc):
     """Validates a document, and what a validator must let pass and refuse besides."""
+    if schemas == "-":
+        return
     name = doc["kind"]
     if name not in opened:
         with open(f"{schemas}/{name}.json") as f:
@@ -89,14 +94,27 @@ def device(word=None, **fields):
     return found[0]
 
 
-disk = device(serial=serial, form="disk")
-assert disk["target"]["stable"], disk["target"]
-word = disk["target"]["word"]
+kept = f"/var/lib/driven-{kind}"
+if not serial.startswith("name="):
+    disk = device(serial=serial, form="disk")
+    assert disk["target"]["stable"], disk["target"]
+    word = disk["target"]["word"]
+elif not os.path.exists(kept):
+    disk = device(name=serial[len("name="):], form="disk")
+    word = disk["target"]["word"]
+else:
+    with open(kept) as f:
+        word = device(f.read())["parent"]
 table = change("table", "new", word, "--unless-there")
 assert result(table, "table")["scheme"] == "gpt", table["results"]
+size = "256MiB" if serial.startswith("name=") else "2GiB"
 names = ["--type", "swap"] if kind == "swap" else ["--name", "herbarium"]
-part = change("partition", "add", word, "--number", "1", "--size", "2GiB", *names, "--unless-there") if "grow" not in sys.argv else None
+part = change("partition", "add", word, "--number", "1", "--size", size, *names, "--unless-there") if "grow" not in sys.argv else None
 on = result(part, "partition")["target"] if part else device(word, number=1)["target"]["word"]
+if serial.startswith("name="):
+    with open(kept, "w") as f:
+        f.write(on)
+    assert on.startswith("PARTUUID="), on
 role = "swap" if kind == "swap" else "file-system"
 if part:
     made = result(change("format", on, kind, "--label", "herbarium", "--unless-there"), role)
