@@ -94,6 +94,7 @@ def device(word=None, **fields):
     return found[0]
 
 
+label = f"on-{kind}" if serial.startswith("name=") else "herbarium"
 kept = f"/var/lib/driven-{kind}"
 if not serial.startswith("name="):
     disk = device(serial=serial, form="disk")
@@ -104,7 +105,7 @@ elif not os.path.exists(kept):
     word = disk["target"]["word"]
 else:
     with open(kept) as f:
-        word = device(f.read())["parent"]
+        word = device(f.read(), number=1)["parent"]
 table = change("table", "new", word, "--unless-there")
 assert result(table, "table")["scheme"] == "gpt", table["results"]
 size = "256MiB" if serial.startswith("name=") else "2GiB"
@@ -117,8 +118,8 @@ if serial.startswith("name="):
     assert on.startswith("PARTUUID="), on
 role = "swap" if kind == "swap" else "file-system"
 if part:
-    made = result(change("format", on, kind, "--label", "herbarium", "--unless-there"), role)
-    assert made["label"] == "herbarium" and made["kind"] == kind, made
+    made = result(change("format", on, kind, "--label", label, "--unless-there"), role)
+    assert made["label"] == label and made["kind"] == kind, made
     if kind == "swap":
         change("fstab", "add", on, "swap")
         assert result(change("swap", "on", on), "swap")["on"]
@@ -128,7 +129,7 @@ if part:
         use = result(change("mount", place, "--owner", "7:7", "--mode", "2770"), "mount")
         assert use["mount_point"] == place and use["target"] == on, use
     now = device(word, number=1)
-    assert now["target"]["word"] == on and now["lose"] == "herbarium" and place in now["used_at"] + [place], now
+    assert now["target"]["word"] == on and now["lose"] == label and place in now["used_at"] + [place], now
 else:
     was = device(word, number=1)
     doc, code = ask("resize", on, "max", "--draft")
@@ -151,7 +152,7 @@ assert doc["id"] in ("exists", "no-room") and (code, doc["state"], doc["target"]
 doc, code = ask("format", on, "ext4", "--commit")
 assert code == 1 and doc["id"] in ("needs", "in-use"), doc
 if doc["id"] == "needs":
-    assert [n["option"] for n in doc["needs"]] == ["--lose=herbarium"], doc
+    assert [n["option"] for n in doc["needs"]] == ["--lose=" + label], doc
 else:
     assert doc["next"]["words"][:2] in (["fundus", "unmount"], ["fundus", "swap"]) and not doc["next"]["destroys"], doc
 doc, code = ask("survey", "SERIAL=of-nobody")
