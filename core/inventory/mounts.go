@@ -40,6 +40,16 @@ func StateOf(c fs.Content, uses []Use) string {
 	return string(c.State)
 }
 
+// SwapsOn reports whether the kernel swaps on the device.
+func (v *Inventory) SwapsOn(node string) bool {
+	return slices.ContainsFunc(v.UsesOf(node), func(u Use) bool { return u.How == SwapOn })
+}
+
+// AreaAt reports whether the kernel swaps on the path.
+func (v *Inventory) AreaAt(file string) bool {
+	return slices.ContainsFunc(v.Areas, func(a Area) bool { return a.Path == file })
+}
+
 // MountedAt finds the newest mount at the directory.
 func (v *Inventory) MountedAt(dir string) (Use, bool) {
 	if v.texts != nil && len(v.Uses) > few {

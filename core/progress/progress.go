@@ -20,9 +20,7 @@ type Sink func(Report)
 
 // Send passes a report on.
 func (s Sink) Send(work string, done, total quantity.Bytes) {
-	if s != nil {
-		s(Report{Work: work, Done: done, Total: total})
-	}
+	s.Tell(Report{Work: work, Done: done, Total: total})
 }
 
 // Tell passes on a report that has more to say.

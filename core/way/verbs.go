@@ -35,9 +35,6 @@ func DraftList(words ...string) Step { return step("draft list", words) }
 // DraftRemove is fundus draft remove.
 func DraftRemove(words ...string) Step { return step("draft remove", words) }
 
-// Erase is fundus erase.
-func Erase(words ...string) Step { return step("erase", words) }
-
 // Format is fundus format.
 func Format(words ...string) Step { return step("format", words) }
 
@@ -91,9 +88,6 @@ func PartitionList(words ...string) Step { return step("partition list", words) 
 // Recover is fundus recover.
 func Recover(words ...string) Step { return step("recover", words) }
 
-// References is fundus references.
-func References(words ...string) Step { return step("references", words) }
-
 // Rehearse is fundus rehearse.
 func Rehearse(words ...string) Step { return step("rehearse", words) }
 
@@ -108,9 +102,6 @@ func Settings(words ...string) Step { return step("settings", words) }
 
 // Survey is fundus survey.
 func Survey(words ...string) Step { return step("survey", words) }
-
-// SwapAdd is fundus swap add.
-func SwapAdd(words ...string) Step { return step("swap add", words) }
 
 // SwapList is fundus swap list.
 func SwapList(words ...string) Step { return step("swap list", words) }
@@ -141,9 +132,6 @@ func Undo(words ...string) Step { return step("undo", words) }
 
 // UnitAdd is fundus unit add.
 func UnitAdd(words ...string) Step { return step("unit add", words) }
-
-// UnitCheck is fundus unit check.
-func UnitCheck(words ...string) Step { return step("unit check", words) }
 
 // UnitList is fundus unit list.
 func UnitList(words ...string) Step { return step("unit list", words) }

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode"
 )
 
 // program is what every command begins with.
@@ -82,8 +83,10 @@ func N(n int) string { return strconv.Itoa(n) }
 
 // Quoted is the word as a shell reads it back.
 func Quoted(w string) string {
-	const plain = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789/.,:=+-_@%"
-	if w != "" && strings.Trim(w, plain) == "" {
+	special := func(r rune) bool {
+		return !unicode.IsLetter(r) && !unicode.IsDigit(r) && !strings.ContainsRune("/.,:=+-_@%", r)
+	}
+	if w != "" && !strings.ContainsFunc(w, special) {
 		return w
 	}
 	return "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"

@@ -132,9 +132,9 @@ func SwapAll(v *inventory.Inventory) (jobs []Job) {
 		j := Job{Line: u.Line, Thing: e.Spec, Result: LeftOut}
 		found := v.Resolve(e.Spec)
 		switch {
-		case mount.AreaAt(v, e.Spec):
+		case v.AreaAt(e.Spec):
 			j.Result = Was
-		case len(found) == 1 && mount.SwapsOn(v, found[0].Name):
+		case len(found) == 1 && v.SwapsOn(found[0].Name):
 			j.Thing, j.Result = found[0].Name, Was
 		case e.NoAuto():
 			j.Reason = "noauto"

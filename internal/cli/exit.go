@@ -47,12 +47,13 @@ func Run(ctx context.Context, e *Env, words []string) int {
 func exitCode(err error) int {
 	var usage usageError
 	var midway *deed.MidwayError
+	var stale *staleError
 	switch {
 	case err == nil:
 		return exitDone
 	case errors.As(err, &usage):
 		return exitWords
-	case errors.Is(err, errWaiting):
+	case errors.Is(err, errWaiting), errors.As(err, &stale):
 		return exitWaiting
 	case errors.Is(err, errFindings):
 		return exitFindings

@@ -160,27 +160,43 @@ func (e *Env) use(ctx context.Context, r task.Request, reverse func(words ...str
 	if err != nil {
 		return err
 	}
+	return e.useOn(ctx, m, r, reverse)
+}
+
+func (e *Env) useOn(ctx context.Context, m *onMachine, r task.Request, reverse func(words ...string) way.Step) error {
 	d, seen, err := e.act(ctx, m, r)
+	if half, is := errors.AsType[*partlyError](err); is {
+		if back := waysBack(seen, half.done, reverse); len(back) > 0 {
+			return way.To(err, back[0])
+		}
+	}
 	if err != nil {
 		return err
 	}
 	if e.o.draft {
 		return e.printer().Show(view.Draft{Draft: d})
 	}
-	var ways []way.Step
 	var still []string
 	for _, s := range d.Steps {
+		if a, is := s.Body.(*draft.Acting); is {
+			still = append(still, stillUsed(ctx, m, a.Action)...)
+		}
+	}
+	return e.printer().Show(view.Used{Draft: d, Reverse: waysBack(seen, d.Steps, reverse), Still: still})
+}
+
+// waysBack are the commands that reverse the steps, in their order: the last goes back first.
+func waysBack(seen *inventory.Inventory, steps []draft.Step, reverse func(words ...string) way.Step) (ways []way.Step) {
+	for _, s := range slices.Backward(steps) {
 		a, is := s.Body.(*draft.Acting)
 		if !is {
 			continue
 		}
-		still = append(still, stillUsed(ctx, m, a.Action)...)
 		if words := reverseWords(seen, a.Action); len(words) > 0 {
 			ways = append(ways, reverse(words...))
 		}
 	}
-	slices.Reverse(ways) // the last goes back first
-	return e.printer().Show(view.Used{Draft: d, Reverse: ways, Still: still})
+	return ways
 }
 
 // stillUsed says who has what was unmounted here mounted in another place of the machine, where
@@ -244,16 +260,41 @@ func (e *Env) act(ctx context.Context, m *onMachine, r task.Request) (*draft.Dra
 	shown := e.progress()
 	defer shown.finish()
 	ctx = progress.Within(ctx, shown.report)
-	for _, step := range plan.Draft.Steps {
+	for i, step := range plan.Draft.Steps {
 		a, is := step.Body.(*draft.Acting)
 		if !is {
 			return nil, nil, fmt.Errorf("%s: %q changes more than the running system; --commit carries it out as a change", r.Verb(), step.Title)
 		}
 		if err := m.Machine.Do(ctx, plan.Seen, a.Action); err != nil {
-			return nil, nil, err
+			return nil, plan.Seen, partly(plan.Draft.Steps[:i], err)
 		}
 	}
 	return &plan.Draft, plan.Seen, nil
+}
+
+// partlyError is a failure behind something that was done at once, and stays.
+type partlyError struct {
+	done []draft.Step
+	err  error
+}
+
+func (e *partlyError) Error() string {
+	var titles []string
+	for _, s := range e.done {
+		titles = append(titles, s.Title)
+	}
+	return fmt.Sprintf("%v; done before that, and left so: %s", e.err, strings.Join(titles, ", "))
+}
+
+// Unwrap gives the cause.
+func (e *partlyError) Unwrap() error { return e.err }
+
+// partly says what was done before the error; nothing more where nothing was.
+func partly(done []draft.Step, err error) error {
+	if len(done) == 0 {
+		return err
+	}
+	return &partlyError{done, err}
 }
 
 // each carries out several things one after the other, and says what became of each. A

@@ -44,6 +44,7 @@ import (
 	"fundus/internal/task/content"
 	"fundus/internal/task/disk"
 	"fundus/internal/task/mount"
+	"fundus/internal/task/several"
 	"fundus/internal/task/space"
 )
 
@@ -67,23 +68,24 @@ func identified() []struct {
 		{refused.StatePlace, []error{deed.ErrOld, deed.ErrSpace, deed.ErrPlace, deed.ErrLimit, deed.ErrTorn, deed.ErrVersion}},
 		{refused.TableDamaged, []error{schemes.ErrDamaged, gpt.ErrInvalid, gpt.ErrCut, mbr.ErrChain, mbr.ErrUnusual}},
 		{refused.NoTable, []error{target.ErrNoTable, schemes.ErrNone}},
-		{refused.NoSuchDevice, []error{target.ErrNoTarget, target.ErrNotDisk, target.ErrNotPart, table.ErrNoEntry, bench.ErrNoDisk}},
+		{refused.NoSuchDevice, []error{target.ErrNoTarget, target.ErrNotDisk, target.ErrNotPart, table.ErrNoEntry, bench.ErrNoDisk, file.ErrKind}},
 		{refused.Exists, []error{boot.ErrHasLine, boot.ErrHasUnit, table.ErrTaken, disk.ErrTakenID, bench.ErrTaken, iofs.ErrExist, disk.ErrContent, content.ErrOtherHas, bench.ErrNotEmpty}},
-		{refused.NoSuchThing, []error{boot.ErrNoLine, boot.ErrNoUnit, fstab.ErrNoEntry, look.ErrNoEntry, look.ErrNoLine, content.ErrNotThere, propose.ErrNoName, content.ErrNoID, bench.ErrNone, iofs.ErrNotExist}},
+		{refused.NoSuchThing, []error{boot.ErrNoLine, boot.ErrNoUnit, fstab.ErrNoEntry, look.ErrNoEntry, look.ErrNoLine, content.ErrNotThere, propose.ErrNoName, content.ErrNoID, several.ErrMade, bench.ErrNone, iofs.ErrNotExist}},
 		{refused.NoRoom, []error{table.ErrNoRoom, table.ErrNoSlot, place.ErrGap, fat.ErrFull, oscall.ErrRoom, extent.ErrOverlap, extent.ErrBeyond}},
 		{refused.TooSmall, []error{fs.ErrTooSmall, gpt.ErrTooSmall, space.ErrNeeded}},
 		{refused.TooLarge, []error{fs.ErrTooLarge}},
 		{refused.KindUnknown, []error{kind.ErrUnknown}},
-		{refused.KindCannot, []error{kind.ErrCannot, fs.ErrUnsupported, field.ErrUnsupported, content.ErrExtended, content.ErrShared, fs.ErrFixed, xfs.ErrGrow, ext.ErrGrow, stage.ErrOpaque, units.ErrConvert}},
-		{refused.SettingWrong, []error{fs.ErrSetting, fs.ErrNoSetting, fs.ErrLabel, fs.ErrBlockSize, table.ErrPlace, table.ErrName, table.ErrValue, extent.ErrEmpty, fs.ErrID, table.ErrType, stack.ErrOwnWord, quantity.ErrSyntax, quantity.ErrUnit, quantity.ErrNoUnit, quantity.ErrRange, look.ErrBytes, errConfiguration, bench.ErrConfig}},
-		{refused.TextFile, []error{look.ErrNoFstab, fstab.ErrUnsaid, fstab.ErrComment, fstab.ErrTwoPlace, boot.ErrNothingKept, saved.ErrDocument, text.ErrUnsayable, machine.ErrNoText, machine.ErrNowhere}},
-		{refused.Unreadable, []error{target.ErrUnread, field.ErrChecksum, field.ErrMagic, field.ErrRange, field.ErrShort}},
+		{refused.KindCannot, []error{kind.ErrCannot, fs.ErrUnsupported, field.ErrUnsupported, content.ErrExtended, content.ErrShared, fs.ErrFixed, oscall.ErrHoles, oscall.ErrShared, oscall.ErrSignature, xfs.ErrGrow, ext.ErrGrow, stage.ErrOpaque, units.ErrConvert}},
+		{refused.SettingWrong, []error{fs.ErrSetting, fs.ErrNoSetting, fs.ErrLabel, fs.ErrBlockSize, table.ErrPlace, table.ErrName, table.ErrValue, extent.ErrEmpty, fs.ErrID, table.ErrType, stack.ErrOwnWord, quantity.ErrSyntax, quantity.ErrUnit, quantity.ErrNoUnit, quantity.ErrRange, look.ErrBytes, quantity.ErrNegative, file.ErrSize, deed.ErrRoot, errConfiguration, bench.ErrConfig}},
+		{refused.TextFile, []error{look.ErrNoFstab, fstab.ErrUnsaid, fstab.ErrComment, fstab.ErrTwoPlace, boot.ErrNothingKept, saved.ErrDocument, text.ErrUnsayable, machine.ErrNoText, machine.ErrNowhere, oscall.ErrLinked}},
+		{refused.Unreadable, []error{target.ErrUnread, field.ErrChecksum, field.ErrMagic, field.ErrRange, field.ErrShort, block.ErrRange}},
 		{refused.Fenced, []error{deed.ErrFenced}},
 		{refused.NothingThere, []error{look.ErrNoSettings}},
 		{refused.Hopeless, []error{propose.ErrRemovableSwap}},
 		{refused.NoDirectory, []error{mount.ErrSwapFile}},
 		{refused.Silent, []error{live.ErrOffline}},
-		{refused.KernelRefused, []error{deed.ErrReadBack, block.ErrPowerLost, block.ErrInjected}},
+		{refused.ReadOnly, []error{block.ErrReadOnly}},
+		{refused.KernelRefused, []error{deed.ErrReadBack, live.ErrSettle, block.ErrPowerLost, block.ErrInjected}},
 		{refused.NoPermission, []error{iofs.ErrPermission}},
 		{refused.Interrupted, []error{context.Canceled, errStopped, errNoAnswer}},
 	}
@@ -103,7 +105,7 @@ func ofRules() map[machine.Rule]refused.ID {
 
 // problem is the error as data.
 func (e *Env) problemOf(code int, err error) problem.Problem {
-	r := problem.Problem{Code: code, ID: idOf(code, err), Text: plain(err), State: problem.Untouched, Next: way.Next(err)}
+	r := problem.Problem{Code: code, ID: idOf(code, err), Text: plain(err), State: problem.Untouched, Next: way.Next(err), Remarks: e.notes}
 	if r.Next.Empty() {
 		r.Next = e.renamed(err)
 	}
@@ -111,16 +113,19 @@ func (e *Env) problemOf(code int, err error) problem.Problem {
 		r.State = problem.Stopped
 	}
 	if refusal, is := errors.AsType[*machine.Refusal](err); is {
-		r.Rule, r.Device = string(refusal.Rule), refusal.Thing
+		r.Rule, r.Thing = string(refusal.Rule), refusal.Thing
 	}
 	if hopeless, is := errors.AsType[*draft.HopelessError](err); is {
-		r.Rule, r.Device = string(hopeless.Finding.ID), hopeless.Finding.Thing
+		r.Rule, r.Thing = string(hopeless.Finding.ID), hopeless.Finding.Thing
 	}
 	if needs, is := errors.AsType[*draft.NeedError](err); is {
 		r.Needs = needs.Needs
 	}
 	if stale, is := errors.AsType[*staleError](err); is {
 		r.State, r.Now, r.Needs = problem.Drafted, stale.now, stale.needs
+	}
+	if _, is := errors.AsType[*partlyError](err); is {
+		r.State = problem.Partly
 	}
 	e.about(&r)
 	return r
@@ -173,8 +178,8 @@ func (e *Env) about(r *problem.Problem) {
 	if e.seen == nil {
 		return
 	}
-	n, known := e.seen.Node(r.Device)
-	if !known && r.Device == "" {
+	n, known := e.seen.Node(r.Thing)
+	if !known && r.Thing == "" {
 		for _, w := range e.words {
 			o, err := target.Resolve(e.seen, w)
 			if err != nil || known && o.Name == n.Name {

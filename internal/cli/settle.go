@@ -57,7 +57,7 @@ func (e *Env) settleFrom(ctx context.Context, m *onMachine, r task.Request, look
 		return err
 	}
 	defer plan.Close()
-	plan.Draft.Parts[0].Notes = slices.Concat(e.notes, plan.Draft.Parts[0].Notes)
+	plan.Draft.Remarks = e.notes
 	s.Look = nil // whoever plans again looks again
 	return e.decide(ctx, m, s, r, plan, draft.Given{Lose: e.o.lose, Despite: e.o.despite}, e.o.commit)
 }

@@ -160,13 +160,13 @@ const most = 1 << 20
 // gather joins the first run with those that follow it on the device, up to so many
 // bytes. The data of zeros is nil; other data is put into the buffer, or into a
 // larger one.
-func gather(runs []run, image *imageReader, most int64, buf []byte) (data []byte, n int64, count int, err error) {
+func gather(runs []run, image *imageReader, limit int64, buf []byte) (data []byte, n int64, count int, err error) {
 	first := runs[0]
 	if first.Zero {
 		return nil, first.Len, 1, nil
 	}
 	for _, r := range runs {
-		if r.Zero || r.Off != first.Off+n || n+r.Len > most {
+		if r.Zero || r.Off != first.Off+n || n+r.Len > limit {
 			break
 		}
 		n, count = n+r.Len, count+1

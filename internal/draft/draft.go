@@ -65,6 +65,7 @@ type Draft struct {
 	Code     string // 8 hexadecimal digits
 	Digest   [32]byte
 	Stored   quantity.Bytes              // that are not zero: what a deed keeps, before it is compressed
+	Remarks  []string                    // what was done before it: that a disk was asked for its size
 	Results  []Result                    // what is there afterwards of what was asked for
 	Layers   []Layer                     // of a change of size
 	Lines    []LineChange                // of text files

@@ -7,6 +7,7 @@ import (
 
 	"fundus/core/finding"
 	"fundus/core/verify"
+	"fundus/core/way"
 )
 
 // NeedID says what a need is about.
@@ -32,14 +33,11 @@ type Need struct {
 
 // Typed is the option as a shell takes it: a label may have blanks and worse.
 func (n Need) Typed() string {
-	plain := func(r rune) bool {
-		return r > 127 || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("_@%+=:,./-", r)
-	}
-	name, value, _ := strings.Cut(n.Option, "=")
-	if name != "--lose" || !strings.ContainsFunc(value, func(r rune) bool { return !plain(r) }) {
+	name, value, ok := strings.Cut(n.Option, "=")
+	if !ok || n.ID != NeedLoss { // choices stand for themselves
 		return n.Option
 	}
-	return name + "='" + strings.ReplaceAll(value, "'", `'\''`) + "'"
+	return name + "=" + way.Quoted(value)
 }
 
 // Given is what was said on the command line.

@@ -376,7 +376,7 @@ func mountedNow(v *inventory.Inventory, l boot.Line) string {
 		return ""
 	}
 	if e.IsSwap() {
-		on := slices.ContainsFunc(v.UsesOf(l.Device), func(u inventory.Use) bool { return u.How == inventory.SwapOn })
+		on := v.SwapsOn(l.Device)
 		return map[bool]string{true: "in use"}[on]
 	}
 	u, ok := v.MountedAt(l.Unit.Where)

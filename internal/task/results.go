@@ -1,8 +1,6 @@
 package task
 
 import (
-	"slices"
-	"strconv"
 	"strings"
 
 	"fundus/core/fs"
@@ -20,7 +18,7 @@ type subject struct {
 }
 
 // Results are what a request asked for, by what it is and a key: a device by its name, a mount by its
-// place, a line by its number with a "#" or by its mount point, a unit by its name. They are read off
+// place, a line by its device and its place with a blank between, a unit by its name. They are read off
 // the machine as it will be when all is planned, so that the draft says what the commit makes, and a
 // request that has nothing to do says what is there.
 func (p *Planner) Results(role draft.ResultRole, keys ...string) {
@@ -66,7 +64,7 @@ func resultsOf(v *inventory.Inventory, s subject) (out []draft.Result) {
 		if c, ok := n.Content(); ok && (c.Class == fs.FileSystem || c.Class == fs.Swap) {
 			r := draft.Result{Role: s.role, Device: n.Name, Kind: c.Kind, UUID: c.UUID, Label: c.Label, Size: c.Size}
 			if c.Class == fs.Swap {
-				r.Role, r.On = draft.RoleSwap, swapsOn(v, n.Name)
+				r.Role, r.On = draft.RoleSwap, v.SwapsOn(n.Name)
 			}
 			return []draft.Result{r}
 		}
@@ -95,25 +93,20 @@ func placeOf(l units.Loaded) string {
 	return l.Where()
 }
 
-func swapsOn(v *inventory.Inventory, node string) bool {
-	return slices.ContainsFunc(v.UsesOf(node), func(u inventory.Use) bool { return u.How == inventory.SwapOn })
-}
-
 // swapResult is an area of swap by its device, or by the path of its file.
 func swapResult(v *inventory.Inventory, key string) []draft.Result {
 	if n, ok := v.Node(key); ok {
 		c, _ := n.Content()
-		return []draft.Result{{Role: draft.RoleSwap, Device: n.Name, Kind: c.Kind, UUID: c.UUID, Label: c.Label, Size: c.Size, On: swapsOn(v, n.Name)}}
+		return []draft.Result{{Role: draft.RoleSwap, Device: n.Name, Kind: c.Kind, UUID: c.UUID, Label: c.Label, Size: c.Size, On: v.SwapsOn(n.Name)}}
 	}
-	on := slices.ContainsFunc(v.Areas, func(a inventory.Area) bool { return a.Path == key })
-	return []draft.Result{{Role: draft.RoleSwap, Path: key, Kind: "swap", On: on}}
+	return []draft.Result{{Role: draft.RoleSwap, Path: key, Kind: "swap", On: v.AreaAt(key)}}
 }
 
-// lineResults are the lines of fstab with the number, the mount point or the device's own words.
+// lineResults are the lines of fstab that say that device and that place.
 func lineResults(v *inventory.Inventory, key string) (out []draft.Result) {
 	by := v.Resolver()
 	for _, l := range v.Fstab().Entries() {
-		if "#"+strconv.Itoa(l.Number) != key && l.Entry.Dir != key && l.Entry.Spec != key {
+		if string(l.Entry.Spec)+" "+l.Entry.Dir != key {
 			continue
 		}
 		r := draft.Result{Role: draft.RoleLine, Path: fstab.Path, Line: l.Number, Place: l.Entry.Dir, Kind: l.Entry.Type, Options: l.Entry.Options}

@@ -53,8 +53,8 @@ func Closed() map[string][]string {
 		"deed-state": values(deedStates()), "direction": values(directions()),
 		"error": wordsOf(refused.IDs()), "need": wordsOf(draft.NeedIDs()), "role": wordsOf(draft.ResultRoles()), "undo": wordsOf(draft.Grades()), "step": wordsOf(draft.StepKinds()),
 		"can-undo": {"yes", "later", "no"},
-		"state":    {"untouched", "drafted", "midway"}, "severity": {"note", "warning", "error"}, "form": {"disk", "array", "volume", "partition", "image"}, "use": {"mounted", "swap", "held"},
-		"layer": {"disk", "device", "partition", "content"}, "scheme": {"gpt", "mbr", ""}, "mounted": {"yes", "no", "in-use", "differs"},
+		"state":    {"untouched", "drafted", "midway", "partly"}, "severity": {"note", "warning", "error"}, "form": {"disk", "array", "volume", "partition", "image"}, "use": {"mounted", "swap", "held"},
+		"layer": {"disk", "device", "partition", "content"}, "scheme": {"gpt", "mbr"}, "mounted": {"yes", "no", "in-use", "differs"},
 	}
 }
 

@@ -24,7 +24,7 @@ type DraftDoc struct {
 	Deed     string       `json:"deed,omitempty"`
 	Later    []string     `json:"later"`   // done on disk; the running system takes it up at the next boot
 	Reverse  []WayDoc     `json:"reverse"` // commands that reverse what was done at once, in their order
-	Remarks  []string     `json:"remarks"` // of a commit
+	Remarks  []string     `json:"remarks"` // of a commit, and of what was done before the draft
 	Code     string       `json:"code,omitempty"`
 	Machine  string       `json:"machine"`
 	Title    string       `json:"title"`
@@ -86,7 +86,7 @@ type StepDoc struct {
 
 func draftDocument(d *draft.Draft, r Result) DraftDoc {
 	v := &inventory.Inventory{} // what uses it now is not the draft's
-	doc := DraftDoc{Head: head("draft"), Reverse: []WayDoc{}, Changed: r.Changed, Stored: r.Stored, Deed: r.Deed, Later: orEmpty(r.Later), Remarks: orEmpty(r.Remarks), Machine: d.Machine, Title: d.Title,
+	doc := DraftDoc{Head: head("draft"), Reverse: []WayDoc{}, Changed: r.Changed, Stored: r.Stored, Deed: r.Deed, Later: orEmpty(r.Later), Remarks: orEmpty(slices.Concat(d.Remarks, r.Remarks)), Machine: d.Machine, Title: d.Title,
 		Before: devices(v, d.Before, d.Called), After: devices(v, d.After, d.Called), Facts: []FactDoc{}, Settings: []ValueDoc{}, Notes: orEmpty(d.Notes()), Warnings: orEmpty(d.Warnings()),
 		Losses: []LossDoc{}, Would: !d.Empty(), Results: resultDocs(d.Results), Layers: layerDocs(d.Layers), Needs: needDocs(r.Needs), Files: []FileDoc{}, Findings: findingDocs(d.Findings), Steps: []StepDoc{}, Undo: string(d.Undo)}
 	if r.Stored {
@@ -142,6 +142,11 @@ func (r Draft) Words(p *Printer) {
 	p.wrap(0, p.paint(Strong, visible(d.Machine))+"  ", visible(d.Title))
 	if d.Empty() {
 		p.wrap(0, "nothing to do: ", settled(d))
+	}
+	for _, remark := range d.Remarks {
+		p.wrap(2, "note: ", visible(remark))
+	}
+	if d.Empty() {
 		return
 	}
 	p.pictures(d)

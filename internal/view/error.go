@@ -11,16 +11,18 @@ import (
 // ErrorDoc is the document of kind error.
 type ErrorDoc struct {
 	Head
-	Code   int        `json:"exit_code"`
-	ID     string     `json:"id" of:"error"`
-	Text   string     `json:"text"`
-	State  string     `json:"state" of:"state"`
-	Rule   string     `json:"rule,omitempty"`   // the finer word, where there is one: of the rules, a finding, or a setting's key
-	Device string     `json:"device,omitempty"` // that it is about
-	Target *TargetDoc `json:"target,omitempty"` // of that device
-	Needs  []NeedDoc  `json:"needs"`            // without which it does not go ahead
-	Next   *WayDoc    `json:"next,omitempty"`   // what leads on
-	Draft  *DraftDoc  `json:"draft,omitempty"`  // which takes the place of a stale one, with its code
+	Code    int        `json:"exit_code"`
+	ID      string     `json:"id" of:"error"`
+	Text    string     `json:"text"`
+	State   string     `json:"state" of:"state"`
+	Rule    string     `json:"rule,omitempty"`   // the finer word, where there is one: of the rules, a finding, or a setting's key
+	Thing   string     `json:"thing,omitempty"`  // that it is about: a device, a mount point, a file
+	Device  string     `json:"device,omitempty"` // that one, by its name now
+	Target  *TargetDoc `json:"target,omitempty"` // of that device
+	Needs   []NeedDoc  `json:"needs"`            // without which it does not go ahead
+	Next    *WayDoc    `json:"next,omitempty"`   // what leads on
+	Remarks []string   `json:"remarks"`          // what was done beside, such as that a disk was asked for its size
+	Draft   *DraftDoc  `json:"draft,omitempty"`  // which takes the place of a stale one, with its code
 }
 
 // Problem is what went wrong.
@@ -28,7 +30,7 @@ type Problem problem.Problem
 
 // Document implements Report.
 func (r Problem) Document() any {
-	d := ErrorDoc{Head: head("error"), Code: r.Code, ID: string(r.ID), Text: r.Text, State: string(r.State), Rule: r.Rule, Device: r.Device, Needs: needDocs(r.Needs), Next: wayOf(r.Next)}
+	d := ErrorDoc{Head: head("error"), Code: r.Code, ID: string(r.ID), Text: r.Text, State: string(r.State), Rule: r.Rule, Thing: r.Thing, Device: r.Device, Remarks: orEmpty(r.Remarks), Needs: needDocs(r.Needs), Next: wayOf(r.Next)}
 	if r.Target != nil {
 		d.Target = targetDoc(*r.Target)
 	}
@@ -41,9 +43,12 @@ func (r Problem) Document() any {
 
 // Words implements Report.
 func (r Problem) Words(p *Printer) {
+	for _, remark := range r.Remarks {
+		p.wrap(0, "", visible(remark))
+	}
 	p.Failure(r.Text)
 	switch {
-	case r.State == problem.Stopped: // the text says it
+	case r.State == problem.Stopped, r.State == problem.Partly: // the text says it
 	case r.ID == refused.BadWords:
 		p.Failure("nothing was looked at or changed")
 	default:

@@ -20,7 +20,6 @@ import (
 	"fundus/core/target"
 	"fundus/core/text/fstab"
 	"fundus/core/way"
-	"fundus/internal/draft"
 	"fundus/internal/task"
 )
 
@@ -50,7 +49,6 @@ func (r *FstabEdit) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	p.Title("change line %d of fstab (%s)", l.Number, place(l.Line))
-	p.Results(draft.RoleLine, "#"+strconv.Itoa(l.Number))
 	if l.Entry == nil {
 		return fmt.Errorf("line %d is lost behind the one above it: write both anew", l.Number)
 	}
@@ -63,6 +61,9 @@ func (r *FstabEdit) Plan(ctx context.Context, p *task.Planner) error {
 		if err := table.Set(l.Number, fstab.TypeField, r.Kind); err != nil {
 			return err
 		}
+	}
+	if now, ok := table.Line(l.Number); ok && now.Entry != nil {
+		told(p, *now.Entry)
 	}
 	if r.Before != "" {
 		other, err := pick(v, table, r.Before, false)
@@ -273,13 +274,12 @@ func (r *FstabEnable) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		if there, active := pick(v, table, r.Line, false); active == nil {
 			p.Title("enable the fstab line for %s", r.Line)
-			p.Results(draft.RoleLine, "#"+strconv.Itoa(there.Number))
+			told(p, *there.Entry)
 			return nil // it is in force
 		}
 		return err
 	}
 	p.Title("enable the fstab line for %s", place(was.Line))
-	p.Results(draft.RoleLine, "#"+strconv.Itoa(was.Number))
 	for _, u := range v.Units() {
 		if !was.Entry.IsSwap() && was.Entry.Dir != "" && u.None == "" && u.Where == fstab.FromRoot(was.Entry.Dir) {
 			if advice.Kept(u.Where) {
@@ -288,9 +288,11 @@ func (r *FstabEnable) Plan(ctx context.Context, p *task.Planner) error {
 			return way.To(fmt.Errorf("line %d has %s already: a second line would be dropped at boot", u.Line, u.Where), way.FstabDisable(way.N(u.Line)))
 		}
 	}
-	if _, err := table.Enable(was.Number, known); err != nil {
+	now, err := table.Enable(was.Number, known)
+	if err != nil {
 		return err
 	}
+	told(p, *now.Entry)
 	if !was.Entry.IsSwap() && was.Entry.Dir != "" {
 		if err := p.Stage.MakeDir(fstab.FromRoot(was.Entry.Dir)); err != nil {
 			return err

@@ -62,11 +62,6 @@ func (r *FstabAdd) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	e := l.Entry
-	if e.IsSwap() {
-		p.Results(draft.RoleLine, string(e.Spec))
-	} else {
-		p.Results(draft.RoleLine, e.Dir)
-	}
 	p.Title("add an fstab line for %s at %s", n.Name, e.Dir)
 	if e.IsSwap() {
 		p.Title("add an fstab line for %s as swap", n.Name)
@@ -77,6 +72,7 @@ func (r *FstabAdd) Plan(ctx context.Context, p *task.Planner) error {
 		there := u.Where == e.Dir && !e.IsSwap()
 		switch {
 		case same && asAsked(u.Entry, e, len(r.Options) > 0):
+			told(p, u.Entry)
 			return nil
 		case there || same:
 			return hasLine(v, u, n, r)
@@ -199,7 +195,6 @@ func (r *FstabAdd) swapFile(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	p.Title("add an fstab line for the file %s as swap", at.Path)
-	p.Results(draft.RoleLine, at.Path)
 	if !at.There {
 		return refused.As(refused.NoSuchThing, fmt.Errorf("%s: there is no such file", r.Target))
 	}
@@ -210,6 +205,7 @@ func (r *FstabAdd) swapFile(ctx context.Context, p *task.Planner) error {
 	for _, u := range v.Units() {
 		if u.What == at.Path && u.Entry.IsSwap() {
 			if asAsked(u.Entry, e, len(r.Options) > 0) {
+				told(p, u.Entry)
 				return nil
 			}
 			return way.To(fmt.Errorf("line %d (%s): %w", u.Line, u.What, ErrHasLine), way.FstabEdit(way.N(u.Line), "--options=LIST"))
@@ -233,6 +229,7 @@ func PutSwapFile(ctx context.Context, p *task.Planner, file string, options []st
 
 // put adds the line, with a comment above it where one is wanted.
 func put(ctx context.Context, p *task.Planner, e fstab.Entry, comment string) error {
+	told(p, e)
 	table := p.FstabNow()
 	line, err := table.Add(e, 0)
 	if err != nil {
@@ -245,6 +242,12 @@ func put(ctx context.Context, p *task.Planner, e fstab.Entry, comment string) er
 	}
 	p.Details(fs.Fact{Name: "line", Value: fmt.Sprintf("%d of %s", line.Number, fstab.Path)})
 	return p.SetFstab(ctx, "add a line to "+fstab.Path, table)
+}
+
+// told has the draft say where the line of that device and place is, as it will be: its number may
+// change until then.
+func told(p *task.Planner, e fstab.Entry) {
+	p.Results(draft.RoleLine, string(e.Spec)+" "+e.Dir)
 }
 
 // about says in a comment what the line is for.

@@ -54,7 +54,6 @@ func (r *UnitAdd) Plan(ctx context.Context, p *task.Planner) error {
 		return fmt.Errorf("%s: %w", e.Dir, err)
 	}
 	p.Results(draft.RoleUnit, made.Main)
-	p.Results(draft.RoleLine, e.Dir)
 	u := readOne(e, v)
 	what := "at " + u.Where
 	if e.IsSwap() {

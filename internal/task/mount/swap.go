@@ -68,7 +68,7 @@ func (r *SwapOn) Plan(ctx context.Context, p *task.Planner) error {
 		}
 		p.Title("swap on %s, now and at each boot", n.Name)
 	}
-	if SwapsOn(v, n.Name) {
+	if v.SwapsOn(n.Name) {
 		return nil
 	}
 	return p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOn, Device: n.Name, UseArgs: machine.UseArgs{Options: strings.Join(options, ",")}})
@@ -89,15 +89,10 @@ func (r *SwapOn) file(ctx context.Context, p *task.Planner, v *inventory.Invento
 		}
 		p.Title("swap on %s, now and at each boot", r.Target)
 	}
-	if AreaAt(v, r.Target) {
+	if v.AreaAt(r.Target) {
 		return nil
 	}
 	return p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOn, UseArgs: machine.UseArgs{Where: r.Target, Options: strings.Join(options, ",")}})
-}
-
-// AreaAt reports whether the kernel swaps on the path.
-func AreaAt(v *inventory.Inventory, file string) bool {
-	return slices.ContainsFunc(v.Areas, func(a inventory.Area) bool { return a.Path == file })
 }
 
 // checkSwapOptions refuses what the kernel would take for something else.
@@ -188,11 +183,6 @@ func areaOf(v *inventory.Inventory, word string) (inventory.Area, error) {
 	return inventory.Area{}, nil
 }
 
-// SwapsOn reports whether the kernel swaps on the device.
-func SwapsOn(v *inventory.Inventory, node string) bool {
-	return slices.ContainsFunc(v.UsesOf(node), func(u inventory.Use) bool { return u.How == inventory.SwapOn })
-}
-
 // SwapAdd makes a file to swap on, and turns it on.
 type SwapAdd struct {
 	Path    string        `json:"path"`
@@ -216,9 +206,6 @@ func (r *SwapAdd) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	file := path.Clean(r.Path)
 	p.Results(draft.RoleSwap, file)
-	if r.Persist {
-		p.Results(draft.RoleLine, file)
-	}
 	size, err := r.Size.Resolve(0, 0)
 	if err != nil {
 		return err
