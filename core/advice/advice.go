@@ -47,7 +47,10 @@ func For(v *inventory.Inventory, n inventory.Node, w Wish) Advice {
 		if n.Form == inventory.Partition {
 			return Advice{"it holds data that Fundus does not recognise", inspect}
 		}
-		return Advice{"it has no table, and holds data that Fundus does not recognise; perhaps its table was lost", way.TableRepair(n.Name, "--search")}
+		return Advice{
+			"it has no table, and holds data that Fundus does not recognise; perhaps its table was lost",
+			way.TableRepair(n.Name, "--search"),
+		}
 	case inventory.Known:
 		return Advice{"it holds " + words(n), inspect}
 	case inventory.Parts:

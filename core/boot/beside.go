@@ -108,7 +108,8 @@ func (m *machine) rival(n *node, ask mounts.Ask) *mounts.Obstacle {
 		}
 		alike := entryOf(o.loaded).NoFail() == entryOf(n.loaded).NoFail()
 		ask.Beside = []mounts.Mounted{o.mounted(on)}
-		if x := ask.Excluded(); x != nil && (x.Reason == mounts.Busy || !alike) && !n.waitsFor(o, map[*node]bool{}) && !o.waitsFor(n, map[*node]bool{}) {
+		if x := ask.Excluded(); x != nil && (x.Reason == mounts.Busy || !alike) && !n.waitsFor(o, map[*node]bool{}) &&
+			!o.waitsFor(n, map[*node]bool{}) {
 			return x
 		}
 	}
@@ -118,7 +119,11 @@ func (m *machine) rival(n *node, ask mounts.Ask) *mounts.Obstacle {
 // mounted is the unit's mount as others find it.
 func (n *node) mounted(on inventory.Node) mounts.Mounted {
 	e := entryOf(n.loaded)
-	return mounts.Mounted{On: on, Where: n.loaded.Where(), ReadOnly: n.readOnly || mounts.Ask{On: on, Type: e.Type, Options: e.Options}.ReadOnly()}
+	return mounts.Mounted{
+		On:       on,
+		Where:    n.loaded.Where(),
+		ReadOnly: n.readOnly || mounts.Ask{On: on, Type: e.Type, Options: e.Options}.ReadOnly(),
+	}
 }
 
 // remountRefused says why the root is not given the options of its line; "" where nothing is

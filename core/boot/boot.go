@@ -23,7 +23,14 @@ func RehearseFrom(v *inventory.Inventory, s Start) Report {
 // prepared is the graph of a boot before anything is started.
 func prepared(v *inventory.Inventory, s Start) *machine {
 	v, hidden := seen(v, s.Words)
-	m := &machine{v: v, hidden: hidden, by: v.Resolver(), lines: v.Units(), facts: factsOf(v, s), crypt: crypttab.Entries(v.Files[crypttab.Path].Data)}
+	m := &machine{
+		v:      v,
+		hidden: hidden,
+		by:     v.Resolver(),
+		lines:  v.Units(),
+		facts:  factsOf(v, s),
+		crypt:  crypttab.Entries(v.Files[crypttab.Path].Data),
+	}
 	m.rootFound = m.root()
 	m.graph = build(m, m.load())
 	return m
@@ -32,7 +39,7 @@ func prepared(v *inventory.Inventory, s Start) *machine {
 // walked goes through the graph, and says what comes of it.
 func (m *machine) walked() Report {
 	g := m.graph
-	r := Report{Root: m.rootFound.words, Unforeseen: m.unforeseen()}
+	r := Report{Root: m.rootFound.words, RootOn: m.rootFound.node, Unforeseen: m.unforeseen()}
 	goal, asked := m.goal(g)
 	if goal != nil {
 		g.walk(goal)
@@ -137,7 +144,10 @@ func worst(a, b Verdict) Verdict {
 // byChance reports whether nothing is unknown but what systemd pulls in: whatever that is, it
 // comes.
 func (j *judge) byChance(fs *node) bool {
-	return !slices.ContainsFunc(fs.requires, func(r *node) bool { return r.state != done && r.chance == "" && !r.none() || r.chance != "" && r.doubt })
+	return !slices.ContainsFunc(fs.requires, func(r *node) bool {
+		return r.state != done && r.chance == "" && !r.none() ||
+			r.chance != "" && r.doubt
+	})
 }
 
 // delay is how long the boot is held up.

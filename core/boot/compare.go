@@ -75,13 +75,40 @@ const Thing = "the next boot"
 
 // Change is how one boot differs from another one.
 type Change struct {
-	Before, After string   // in words
-	Lines         []string // of which something else becomes, in words
+	Before, After string // in words
+	Lines         []LineChange
+}
+
+// LineChange is a line, or a unit, of which something else becomes.
+type LineChange struct {
+	Line           // as it is afterwards
+	Before Outcome // "" where it was not there
+}
+
+// String says it in one line.
+func (c LineChange) String() string {
+	place := c.Dir
+	if c.Unit.Entry.IsSwap() {
+		place = "swap " + c.Spec
+	}
+	said := func(o Outcome) string {
+		if o == Fine && c.Unit.Entry.IsSwap() {
+			return "on"
+		}
+		return string(o)
+	}
+	words := fmt.Sprintf("%s (%s): %s", place, c.At(), said(c.Outcome))
+	if c.Before != "" {
+		words += "; now: " + said(c.Before)
+	}
+	return words
 }
 
 // Compare says what becomes otherwise in a boot, with a finding where the whole is worse.
 func Compare(was, is Report) (c Change, worse []finding.Finding) {
 	c = Change{Before: was.String(), After: is.String()}
+	// Lines have no identity of their own: the same device at the same place in the same file is
+	// the same line, and several alike are taken in their order.
 	old := map[string][]Line{}
 	key := func(l Line) string { return l.File + "\n" + l.Spec + "\n" + l.Dir }
 	for _, l := range was.Lines {
@@ -92,16 +119,9 @@ func Compare(was, is Report) (c Change, worse []finding.Finding) {
 		if list := old[key(l)]; len(list) > 0 {
 			before, old[key(l)] = list[0].Outcome, list[1:]
 		}
-		place := l.Dir
-		if l.Unit.Entry.IsSwap() {
-			place = "swap " + l.Spec
-		}
-		switch {
-		case before == l.Outcome, before == "" && l.Outcome.Rank() <= Passed.Rank():
-		case before == "":
-			c.Lines = append(c.Lines, fmt.Sprintf("%s (%s): %s", place, l.At(), l.Outcome))
-		default:
-			c.Lines = append(c.Lines, fmt.Sprintf("%s (%s): %s; now: %s", place, l.At(), l.Outcome, before))
+		// A new line that comes up is what was asked for, and nothing that has to be told.
+		if before != l.Outcome && (before != "" || l.Outcome.Rank() > Passed.Rank()) {
+			c.Lines = append(c.Lines, LineChange{l, before})
 		}
 	}
 	if is.worse(was) {
@@ -127,10 +147,14 @@ func (r Report) worse(was Report) bool {
 		return n
 	}
 	switch {
+	// Not worse and not better: whoever refused here would refuse every change on a machine of
+	// which not all is known.
 	case r.Verdict == Untold:
 		return false
 	case r.Verdict != was.Verdict:
 		return r.Verdict.Rank() > was.Verdict.Rank() && r.Verdict != ComesUp
 	}
+	// Of two boots with the same verdict the one is worse that lacks more, or waits longer; names
+	// are not compared, since a line may have been renamed by the change itself.
 	return r.Verdict == Without && missing(r) > missing(was) || r.Verdict == WithDelays && r.Delay > was.Delay
 }

@@ -4,5 +4,9 @@ import "fundus/core/finding"
 
 // Worse is found where a change would have the next boot come to less.
 var (
-	Worse = finding.Entry{ID: "boot-worse", Severity: finding.Error, Why: "a machine that does not come up is one that nobody reaches from afar"}
+	Worse = finding.Entry{
+		ID:       "boot-worse",
+		Severity: finding.Error,
+		Why:      "a machine that does not come up is one that nobody reaches from afar",
+	}
 )

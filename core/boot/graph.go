@@ -113,7 +113,8 @@ func (g *graph) needs(n, other *node) {
 
 // own are the targets that systemd has, with what ties them together.
 func (m *machine) own() []string {
-	return []string{localFS, "local-fs-pre.target", swaps, remote, "remote-fs-pre.target", sysinit, basic, multi, "graphical.target", "rescue.target", "emergency.target", "cryptsetup.target",
+	return []string{localFS, "local-fs-pre.target", swaps, remote, "remote-fs-pre.target", sysinit, basic, multi,
+		"graphical.target", "rescue.target", "emergency.target", "cryptsetup.target",
 		"shutdown.target", "umount.target", "network.target", "network-online.target", "default.target"}
 }
 
@@ -340,7 +341,13 @@ func (g *graph) service(n *node) {
 	for _, key := range []string{"WorkingDirectory", "RootDirectory", "RootImage"} {
 		g.paths(n, strings.TrimPrefix(l.Get("Service", key), "-"))
 	}
-	for key, below := range map[string]string{"StateDirectory": "/var/lib/", "CacheDirectory": "/var/cache/", "LogsDirectory": "/var/log/", "RuntimeDirectory": "/run/", "ConfigurationDirectory": "/etc/"} {
+	for key, below := range map[string]string{
+		"StateDirectory":         "/var/lib/",
+		"CacheDirectory":         "/var/cache/",
+		"LogsDirectory":          "/var/log/",
+		"RuntimeDirectory":       "/run/",
+		"ConfigurationDirectory": "/etc/",
+	} {
 		for _, dir := range l.All("Service", key) {
 			g.paths(n, below+dir)
 		}
@@ -385,7 +392,8 @@ func (g *graph) pull(target, n *node, tie fstab.Tie) {
 
 // waits adds the order between a target and what it pulls in.
 func (g *graph) waits(target, n *node) {
-	if unit.Suffix(target.name) != ".target" || slices.Contains([]string{localFS, remote}, target.name) || target.loaded != nil && target.loaded.Alone() {
+	if unit.Suffix(target.name) != ".target" || slices.Contains([]string{localFS, remote}, target.name) ||
+		target.loaded != nil && target.loaded.Alone() {
 		return
 	}
 	if n.loaded == nil || n.loaded.Alone() || slices.Contains(n.after, target) || slices.Contains(target.after, n) {

@@ -47,7 +47,17 @@ func (j *judge) ofLines() (out []Line) {
 		if dir == "" {
 			dir = e.Dir
 		}
-		l := Line{Number: u.Line, Spec: e.Spec, Dir: dir, Kind: e.Type, NoFail: e.NoFail(), Options: strings.Join(e.Options, ","), Pass: e.Pass, Raw: raw.Raw, Unit: u}
+		l := Line{
+			Number:  u.Line,
+			Spec:    e.Spec,
+			Dir:     dir,
+			Kind:    e.Type,
+			NoFail:  e.NoFail(),
+			Options: strings.Join(e.Options, ","),
+			Pass:    e.Pass,
+			Raw:     raw.Raw,
+			Unit:    u,
+		}
 		j.line(&l)
 		out = append(out, l)
 	}
@@ -127,7 +137,15 @@ func (j *judge) ofUnits() (out []Line) {
 		}
 		e := entryOf(n.loaded)
 		u := fstab.Unit{Entry: e, What: n.loaded.What(), Where: n.loaded.Where(), Automount: main != n, Tie: main.loaded.Tie()}
-		l := Line{File: n.loaded.Path, Spec: e.Spec, Dir: e.Dir, Kind: e.Type, NoFail: u.Tie != fstab.Required, Options: strings.Join(e.Options, ","), Unit: u}
+		l := Line{
+			File:    n.loaded.Path,
+			Spec:    e.Spec,
+			Dir:     e.Dir,
+			Kind:    e.Type,
+			NoFail:  u.Tie != fstab.Required,
+			Options: strings.Join(e.Options, ","),
+			Unit:    u,
+		}
 		if slices.Contains(n.loaded.All("Unit", "Requires"), "systemd-fsck@"+unit.Name(u.What, "service")) {
 			l.Pass = 2
 		}

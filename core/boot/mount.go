@@ -135,7 +135,8 @@ func (m *machine) place(n *node, where string) {
 	switch readOnly := m.readOnly(on, over); {
 	case there:
 	case m.v.Blocked[where] && over && !m.mountedNow(on):
-		n.unsure("%s is a file, and no directory; what is at that place on what is mounted at %s before cannot be seen from here", where, on)
+		n.unsure("%s is a file, and no directory; what is at that place on what is mounted at %s before cannot be seen from here",
+			where, on)
 	case m.v.Blocked[where]:
 		n.fail("the mount point %s is a file, and no directory", where)
 	case !looked && readOnly: // of the network, whose places are not looked at
@@ -143,7 +144,8 @@ func (m *machine) place(n *node, where string) {
 	case !looked:
 		n.remark = joined(n.remark, "systemd makes the directory "+where+" if it is missing")
 	case readOnly && over && !m.mountedNow(on):
-		n.unsure("whether there is a directory %s on what is mounted at %s cannot be seen from here, and nothing can make it: that is read-only", where, on)
+		n.unsure("whether there is a directory %s on what is mounted at %s cannot be seen from here, and nothing can make it: that is read-only",
+			where, on)
 	case readOnly && over:
 		n.fail("the mount point %s is missing, and %s is read-only: nothing can make it", where, on)
 	case readOnly:
@@ -285,7 +287,8 @@ func (m *machine) bare(n *node, l *units.Loaded, e fstab.Entry) {
 		n.remark = "in memory, needs no device"
 	case e.Has("loop") || strings.HasPrefix(what, "/"):
 		n.unsure("%s is a file: what is in it is not looked at", what)
-	case strings.Contains(what, "=") && slices.Contains([]string{"UUID", "LABEL", "PARTUUID", "PARTLABEL"}, strings.SplitN(what, "=", 2)[0]):
+	case strings.Contains(what, "=") &&
+		slices.Contains([]string{"UUID", "LABEL", "PARTUUID", "PARTLABEL"}, strings.SplitN(what, "=", 2)[0]):
 		n.unsure("no device is waited for, since the unit names no path: it may be there in time, and may not")
 	case slices.Contains(kind.MountTypes(), e.Type) && e.Type != "tmpfs":
 		n.fail("%q is read as the name of a file: no device is waited for, and none is mounted", what)
@@ -331,6 +334,7 @@ func (m *machine) covered(path string) bool {
 
 // inMemory lists what the kernel makes up by itself.
 func inMemory(typ string) bool {
-	return slices.Contains([]string{"tmpfs", "ramfs", "proc", "sysfs", "devpts", "devtmpfs", "debugfs", "tracefs", "securityfs", "cgroup", "cgroup2", "efivarfs", "mqueue", "hugetlbfs",
+	return slices.Contains([]string{"tmpfs", "ramfs", "proc", "sysfs", "devpts", "devtmpfs", "debugfs", "tracefs",
+		"securityfs", "cgroup", "cgroup2", "efivarfs", "mqueue", "hugetlbfs",
 		"bpf", "configfs", "binfmt_misc", "pstore", "nfsd", "rpc_pipefs", "selinuxfs", "fusectl"}, typ)
 }

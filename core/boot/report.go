@@ -49,6 +49,7 @@ type Report struct {
 	Why     string        // where no line is the cause
 	Delay   time.Duration // until the boot has come up, or ends; Forever: it never does
 	Root    string        // where the root is found, in words; "" where nothing says it
+	RootOn  string        // the name of its node; "" where that is not known
 	Lines   []Line
 	Notes   []string // what goes along with it
 	// Unforeseen are generators of units that are not modelled.

@@ -17,7 +17,8 @@ func seen(v *inventory.Inventory, words units.Line) (*inventory.Inventory, []inv
 	for _, n := range v.Nodes {
 		disk, _ := v.Node(n.Parent)
 		read := disk.Table != nil && !v.Imaged(n)
-		if n.Form == inventory.Partition && read && n.Linux.Size == 0 && !(disk.Table.Forced && words.Has("gpt") && n.Number <= table.HighestNumber) {
+		if n.Form == inventory.Partition && read && n.Linux.Size == 0 &&
+			!(disk.Table.Forced && words.Has("gpt") && n.Number <= table.HighestNumber) {
 			hidden = append(hidden, n)
 		} else {
 			made = append(made, n)
@@ -40,7 +41,8 @@ func (m *machine) unseen(spec string) string {
 	name := found[0].Name
 	disk, _ := m.v.Node(found[0].Parent)
 	if disk.Table != nil && disk.Table.Unseen != "" {
-		return fmt.Sprintf("%s has %s, and Linux sees no partition of %s: %s (fundus table repair %s)", name, spec, disk.Name, disk.Table.Unseen, disk.Name)
+		return fmt.Sprintf("%s has %s, and Linux sees no partition of %s: %s (fundus table repair %s)", name, spec,
+			disk.Name, disk.Table.Unseen, disk.Name)
 	}
 	return fmt.Sprintf("%s has %s, and Linux makes no device of it (fundus verify %s)", name, spec, disk.Name)
 }

@@ -38,7 +38,7 @@ func (m *machine) byTypes(into units.Tree) {
 	taken := map[string]bool{}
 	for _, p := range m.v.Parts(disk.Name) {
 		t, known := table.FindType(table.GPT, p.Entry.Type)
-		where := map[string]string{"swap": fstab.Swap, "home": "/home", "srv": "/srv", "tmp": "/var/tmp"}[t.Name]
+		where := map[string]string{"swap": fstab.Swap, "/home": "/home", "/srv": "/srv", "/var/tmp": "/var/tmp"}[t.Name]
 		if !known || where == "" || p.Entry.Attributes&noAutoBit != 0 || taken[where] {
 			continue
 		}
@@ -56,7 +56,8 @@ func (m *machine) byTypes(into units.Tree) {
 			if p.Entry.Attributes&readOnlyBit != 0 {
 				options = "Options=ro\n"
 			}
-			into[name] = units.Entry{Data: fmt.Appendf(nil, "[Unit]\nBefore=local-fs.target\n[Mount]\nWhat=%s\nWhere=%s\nType=%s\n%s", link, where, c.MountType(), options)}
+			into[name] = units.Entry{Data: fmt.Appendf(nil,
+				"[Unit]\nBefore=local-fs.target\n[Mount]\nWhat=%s\nWhere=%s\nType=%s\n%s", link, where, c.MountType(), options)}
 			into["local-fs.target.requires/"+name] = units.Entry{To: "../" + name}
 			m.typed = append(m.typed, byType{p.Name, name, where})
 		}

@@ -23,7 +23,9 @@ func Absent(v *inventory.Inventory, disk string) *inventory.Inventory {
 		more = false
 		for _, n := range v.Nodes {
 			below := slices.ContainsFunc(n.BuiltOn, func(b string) bool { return gone[b] })
-			if whole := below && !slices.ContainsFunc(n.BuiltOn, func(b string) bool { return !gone[b] }); !gone[n.Name] && (whole || gone[n.Parent] && n.Parent != "") {
+			if whole := below &&
+				!slices.ContainsFunc(n.BuiltOn, func(b string) bool { return !gone[b] }); !gone[n.Name] &&
+				(whole || gone[n.Parent] && n.Parent != "") {
 				gone[n.Name], more = true, true
 			}
 		}

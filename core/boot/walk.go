@@ -30,6 +30,8 @@ func (g *graph) walk(goal *node) {
 // startable finds out what cannot be started as it should: what is masked or not there, and all
 // that requires it.
 func (g *graph) startable(n *node, seen map[*node]int) bool {
+	// Depth first, with the path kept: whoever is met again while still on the path closes a
+	// circle, and all from there on are in it.
 	const under, fine = 1, 2
 	switch {
 	case seen[n] > 0:
@@ -140,6 +142,9 @@ func (g *graph) round(order []*node) (changed bool) {
 			g.ends(n)
 		}
 		if n.chance != "" { // it may as well not be started
+			// A unit that may as well not be started (its condition cannot be told) has two ends.
+			// What happens if it is started is worked out, and doubt remembers whether that would
+			// be worse.
 			n.doubt = n.state != done
 			n.unsure("%s", n.chance)
 		}
@@ -154,6 +159,8 @@ func (g *graph) round(order []*node) (changed bool) {
 // it is not started by then; and be unsure with it.
 func (g *graph) fails(n *node) bool {
 	for _, r := range n.requires {
+		// Requires without After starts both at once: the one is taken down with the other only
+		// if it is not up by then.
 		late := !slices.Contains(n.after, r) && r.end > n.begin
 		switch {
 		case r.state == failed && !late && (n.state != failed || r.end < n.end):
@@ -211,6 +218,7 @@ func (n *node) fail(format string, args ...any) {
 
 // later adds up two spans, of which one may have no end.
 func later(a, b time.Duration) time.Duration {
+	// Forever is the largest span there is: a sum with it would turn negative.
 	if a == fstab.Forever || b == fstab.Forever {
 		return fstab.Forever
 	}

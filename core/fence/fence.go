@@ -39,7 +39,12 @@ const (
 // swap, and the superblocks of kinds that leave room for boot loaders.
 func Places() []extent.Span {
 	const k = 1 << 10
-	return []extent.Span{{Start: 0, Count: 8 * k}, {Start: 12 * k, Count: 4 * k}, {Start: 28 * k, Count: 8 * k}, {Start: 60 * k, Count: 8 * k}}
+	return []extent.Span{
+		{Start: 0, Count: 8 * k},
+		{Start: 12 * k, Count: 4 * k},
+		{Start: 28 * k, Count: 8 * k},
+		{Start: 60 * k, Count: 8 * k},
+	}
 }
 
 // Fence says whose it is and what to do.
@@ -139,5 +144,10 @@ func Probe(dev block.Device) (*fs.Content, error) {
 		return nil, err
 	}
 	return &fs.Content{Kind: "fenced", Class: fs.Fence, UUID: f.Deed, Signatures: []extent.Span{{Start: uint64(at), Count: Size}},
-		Facts: []fs.Fact{{Name: "deed", Value: f.Deed}, {Name: "store", Value: f.Store}, {Name: "device", Value: f.Device}, {Name: "command", Value: f.Command}}}, nil
+		Facts: []fs.Fact{
+			{Name: "deed", Value: f.Deed},
+			{Name: "store", Value: f.Store},
+			{Name: "device", Value: f.Device},
+			{Name: "command", Value: f.Command},
+		}}, nil
 }

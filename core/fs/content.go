@@ -168,7 +168,8 @@ func (c Content) MountsAs(typ string) bool {
 		own = []string{c.Kind}
 	}
 	if c.Excluding(typ) { // any type but those
-		return c.Class == FileSystem && !slices.ContainsFunc(own, func(o string) bool { return slices.Contains(strings.Split(typ[len("no"):], ","), o) })
+		return c.Class == FileSystem &&
+			!slices.ContainsFunc(own, func(o string) bool { return slices.Contains(strings.Split(typ[len("no"):], ","), o) })
 	}
 	return slices.ContainsFunc(strings.Split(typ, ","), func(word string) bool {
 		if word == "" || word == "auto" {

@@ -14,7 +14,6 @@ import (
 
 	"fundus/core/block"
 	"fundus/core/block/field"
-	"fundus/core/extent"
 	"fundus/core/fence"
 	"fundus/core/fs"
 	"fundus/core/mountopt"
@@ -219,19 +218,57 @@ var all = sync.OnceValue(list)
 func list() []Kind {
 	return []Kind{
 		{Name: "fence", Probe: fence.Probe, Fields: fence.Fields},
-		{Name: "gpt", Probe: probeGPT, Fields: gpt.Fields},
+		{Name: "gpt", Probe: gpt.Probe, Fields: gpt.Fields},
 		extKind(),
 		xfsKind(),
 		{Name: "xfs log", Probe: probe.XFSLog, Fields: probe.XFSLogFields},
 		fatKind(),
-		{Name: "exfat", Probe: probe.ExFAT, Fields: probe.ExFATFields, Marks: []Mark{{3, "EXFAT   "}}, Options: &Mounts{[]string{"exfat"}, probe.ExFATOptions}},
-		{Name: "ntfs", Probe: probe.NTFS, Fields: probe.NTFSFields, Marks: []Mark{{3, "NTFS    "}}, Options: &Mounts{[]string{"ntfs3"}, probe.NTFSOptions}},
-		{Name: "btrfs", Probe: probe.Btrfs, Fields: probe.BtrfsFields, Marks: []Mark{{65600, "_BHRfS_M"}}, Copies: probe.BtrfsCopies, SwapFiles: []SwapFile{{Type: "btrfs", Plain: true, Untried: true}}, Options: &Mounts{[]string{"btrfs"}, probe.BtrfsOptions}},
+		{
+			Name:    "exfat",
+			Probe:   probe.ExFAT,
+			Fields:  probe.ExFATFields,
+			Marks:   []Mark{{3, "EXFAT   "}},
+			Options: &Mounts{[]string{"exfat"}, probe.ExFATOptions},
+		},
+		{
+			Name:    "ntfs",
+			Probe:   probe.NTFS,
+			Fields:  probe.NTFSFields,
+			Marks:   []Mark{{3, "NTFS    "}},
+			Options: &Mounts{[]string{"ntfs3"}, probe.NTFSOptions},
+		},
+		{
+			Name:      "btrfs",
+			Probe:     probe.Btrfs,
+			Fields:    probe.BtrfsFields,
+			Marks:     []Mark{{65600, "_BHRfS_M"}},
+			Copies:    probe.BtrfsCopies,
+			SwapFiles: []SwapFile{{Type: "btrfs", Plain: true, Untried: true}},
+			Options:   &Mounts{[]string{"btrfs"}, probe.BtrfsOptions},
+		},
 		{Name: "f2fs", Probe: probe.F2FS, Fields: probe.F2FSFields, Marks: []Mark{{1024, "\x10\x20\xF5\xF2"}}},
 		{Name: "udf", Probe: probe.UDF, Fields: probe.UDFFields, Options: &Mounts{[]string{"udf"}, probe.UDFOptions}},
-		{Name: "iso9660", OnlyRead: true, Probe: probe.ISO9660, Fields: probe.ISO9660Fields, Options: &Mounts{[]string{"iso9660"}, probe.ISOOptions}},
-		{Name: "squashfs", OnlyRead: true, Probe: probe.Squashfs, Fields: probe.SquashfsFields, Options: &Mounts{[]string{"squashfs"}, probe.SquashfsOptions}},
-		{Name: "erofs", OnlyRead: true, Probe: probe.EROFS, Fields: probe.EROFSFields, Options: &Mounts{[]string{"erofs"}, probe.EROFSOptions}},
+		{
+			Name:     "iso9660",
+			OnlyRead: true,
+			Probe:    probe.ISO9660,
+			Fields:   probe.ISO9660Fields,
+			Options:  &Mounts{[]string{"iso9660"}, probe.ISOOptions},
+		},
+		{
+			Name:     "squashfs",
+			OnlyRead: true,
+			Probe:    probe.Squashfs,
+			Fields:   probe.SquashfsFields,
+			Options:  &Mounts{[]string{"squashfs"}, probe.SquashfsOptions},
+		},
+		{
+			Name:     "erofs",
+			OnlyRead: true,
+			Probe:    probe.EROFS,
+			Fields:   probe.EROFSFields,
+			Options:  &Mounts{[]string{"erofs"}, probe.EROFSOptions},
+		},
 		{Name: "jfs", Probe: probe.JFS, Fields: probe.JFSFields, Marks: []Mark{{32768, "JFS1"}}},
 		{Name: "reiserfs", Probe: probe.ReiserFS, Fields: probe.ReiserFSFields, Marks: []Mark{{65588, "ReIsEr"}}},
 		{Name: "nilfs2", Probe: probe.NILFS2, Fields: probe.NILFS2Fields},
@@ -245,7 +282,7 @@ func list() []Kind {
 		{Name: "raid", Probe: probe.Raid, Fields: probe.RaidFields, Marks: []Mark{{4096, "\xFC\x4E\x2B\xA9"}, {0, "\xFC\x4E\x2B\xA9"}}},
 		{Name: "bcache", Probe: probe.Bcache, Fields: probe.BcacheFields},
 		{Name: "zfs", Probe: probe.ZFS, Fields: probe.ZFSFields},
-		{Name: "mbr", Probe: probeMBR, Fields: mbr.Fields},
+		{Name: "mbr", Probe: mbr.Probe, Fields: mbr.Fields},
 	}
 }
 
@@ -401,27 +438,4 @@ func Fields(dev block.Device) ([]field.Structure, error) {
 		}
 	}
 	return out, first
-}
-
-func probeGPT(dev block.Device) (*fs.Content, error) {
-	s, spans, err := gpt.Sniff(dev)
-	if s == nil || err != nil {
-		return nil, err
-	}
-	c := &fs.Content{Kind: "GPT", Class: fs.Table, State: fs.Clean, Signatures: spans}
-	if t := s.Good(); t != nil {
-		c.UUID = t.DiskGUID.String()
-	}
-	if s.Primary == nil || s.Backup == nil {
-		c.State = fs.Damaged
-	}
-	return c, nil
-}
-
-func probeMBR(dev block.Device) (*fs.Content, error) {
-	t, err := mbr.Read(dev)
-	if t == nil || err != nil {
-		return nil, err
-	}
-	return &fs.Content{Kind: "MBR", Class: fs.Table, State: fs.Clean, UUID: t.Model().ID, Signatures: []extent.Span{{Start: 510, Count: 2}}}, nil
 }

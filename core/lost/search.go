@@ -224,7 +224,8 @@ func confirm(dev block.Device, c candidate, step quantity.Bytes) (Found, bool) {
 		return Found{}, false
 	}
 	content, err := c.kind.Probe(part)
-	if err != nil || content == nil || content.State == fs.Damaged || content.Class == fs.Table || content.Class == fs.Fence || content.AtEnd {
+	if err != nil || content == nil || content.State == fs.Damaged || content.Class == fs.Table || content.Class == fs.Fence ||
+		content.AtEnd {
 		return Found{}, false
 	}
 	f := Found{Start: quantity.Bytes(c.start), Content: *content, Conflict: -1}
@@ -332,7 +333,8 @@ func propose(list []Found, dev block.Device, step quantity.Bytes) {
 	slices.SortStableFunc(order, func(a, b int) int {
 		x, y := list[a], list[b]
 		sure := func(f Found) int { return map[bool]int{true: 1}[f.sure(dev)] }
-		return cmp.Or(cmp.Compare(sure(y), sure(x)), cmp.Compare(y.Confidence, x.Confidence), cmp.Compare(y.Content.Size, x.Content.Size), cmp.Compare(x.Start, y.Start))
+		return cmp.Or(cmp.Compare(sure(y), sure(x)), cmp.Compare(y.Confidence, x.Confidence),
+			cmp.Compare(y.Content.Size, x.Content.Size), cmp.Compare(x.Start, y.Start))
 	})
 	sector := quantity.Bytes(dev.Geometry().Logical)
 	for _, i := range order {
@@ -346,7 +348,8 @@ func propose(list []Found, dev block.Device, step quantity.Bytes) {
 		for k := range list {
 			if o := list[k]; k != i && o.Proposed && o.Span.Overlaps(f.Span) {
 				if f.Conflict = k; o.sure(dev) {
-					f.Confidence, f.Why = 1, []string{fmt.Sprintf("it lies inside of the %s at byte %d, of which there is no doubt", o.Content.Kind, o.Start)}
+					f.Confidence, f.Why = 1, []string{fmt.Sprintf("it lies inside of the %s at byte %d, of which there is no doubt",
+						o.Content.Kind, o.Start)}
 				}
 			}
 		}

@@ -86,7 +86,11 @@ func (t Table) one(o string, all []string, has Has) Fault {
 	case !valued && !row.Alone:
 		return Fault{Option: o, Trouble: BadValue, Says: fmt.Sprintf("%s wants a value: %s", name, row.Takes())}
 	case valued && !row.takes(value) && row.Value == Number && Account(o):
-		return Fault{Option: o, Trouble: Untold, Says: fmt.Sprintf("whether the machine knows %s, whose number is looked up, cannot be told", quoted(value))}
+		return Fault{
+			Option:  o,
+			Trouble: Untold,
+			Says:    fmt.Sprintf("whether the machine knows %s, whose number is looked up, cannot be told", quoted(value)),
+		}
 	case valued && !row.takes(value):
 		return Fault{Option: o, Trouble: BadValue, Says: fmt.Sprintf("%s is no value of %s: %s", quoted(value), name, row.Takes())}
 	case row.Needs == ReadOnly && !slices.Contains(all, "ro"):
@@ -105,7 +109,8 @@ func (t Table) one(o string, all []string, has Has) Fault {
 // program looks both up before the kernel sees them.
 func Account(o string) bool {
 	name, value, _ := strings.Cut(o, "=")
-	return (name == "uid" || name == "gid") && value != "" && strings.Trim(value[:1], "0123456789-") != "" && !strings.ContainsAny(value, " :/")
+	return (name == "uid" || name == "gid") && value != "" && strings.Trim(value[:1], "0123456789-") != "" &&
+		!strings.ContainsAny(value, " :/")
 }
 
 // takes reports whether the kernel takes the value, as far as its form tells.

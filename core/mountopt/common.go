@@ -63,8 +63,18 @@ func attributes() []Option {
 		{Name: "helper", Value: Text, To: Program, Says: "the program that mounts it; it is taken by whoever starts that"},
 		{Name: "uhelper", Value: Text, To: Program, Says: "the program that unmounts it; it is taken by whoever starts that"},
 		{Name: "context", Value: Text, To: Program, Says: "the label of all files under SELinux; it is dropped where that does not run"},
-		{Name: "fscontext", Value: Text, To: Program, Says: "the label of the file system under SELinux; it is dropped where that does not run"},
-		{Name: "defcontext", Value: Text, To: Program, Says: "the label of files without one under SELinux; it is dropped where that does not run"},
+		{
+			Name:  "fscontext",
+			Value: Text,
+			To:    Program,
+			Says:  "the label of the file system under SELinux; it is dropped where that does not run",
+		},
+		{
+			Name:  "defcontext",
+			Value: Text,
+			To:    Program,
+			Says:  "the label of files without one under SELinux; it is dropped where that does not run",
+		},
 		{Name: "rootcontext", Value: Text, To: Program, Says: "the label of its root under SELinux; it is dropped where that does not run"},
 		{Name: "sizelimit", Value: Number, To: Program, Says: "how much of the image file it has, in bytes"},
 	}
@@ -73,11 +83,32 @@ func attributes() []Option {
 // Rights are for whoever is not root. They imply options that take rights away.
 func rights() []Option {
 	return []Option{
-		{Name: "user", Alone: true, Value: Text, To: Rights, Not: "nouser", Implies: []string{"nosuid", "nodev", "noexec"}, Says: "any user may mount it, and that one unmount it"},
-		{Name: "users", Alone: true, To: Rights, Not: "nouser", Implies: []string{"nosuid", "nodev", "noexec"}, Says: "any user may mount it, and any unmount it"},
+		{
+			Name:    "user",
+			Alone:   true,
+			Value:   Text,
+			To:      Rights,
+			Not:     "nouser",
+			Implies: []string{"nosuid", "nodev", "noexec"},
+			Says:    "any user may mount it, and that one unmount it",
+		},
+		{
+			Name:    "users",
+			Alone:   true,
+			To:      Rights,
+			Not:     "nouser",
+			Implies: []string{"nosuid", "nodev", "noexec"},
+			Says:    "any user may mount it, and any unmount it",
+		},
 		{Name: "nouser", Alone: true, To: Rights, Not: "user", Default: true, Says: "root alone mounts it"},
 		{Name: "owner", Alone: true, To: Rights, Implies: []string{"nosuid", "nodev"}, Says: "the owner of the device may mount it"},
-		{Name: "group", Alone: true, To: Rights, Implies: []string{"nosuid", "nodev"}, Says: "whoever is in the device's group may mount it"},
+		{
+			Name:    "group",
+			Alone:   true,
+			To:      Rights,
+			Implies: []string{"nosuid", "nodev"},
+			Says:    "whoever is in the device's group may mount it",
+		},
 	}
 }
 

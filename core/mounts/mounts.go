@@ -63,7 +63,11 @@ func (a Ask) Judge() *Obstacle {
 		if o := a.options(); o != nil && !o.Unsure {
 			return o
 		}
-		return &Obstacle{Reason: Damaged, Says: fmt.Sprintf("%s=%s names another superblock, and what lies there is not looked at", e.Option, value), Unsure: true}
+		return &Obstacle{
+			Reason: Damaged,
+			Says:   fmt.Sprintf("%s=%s names another superblock, and what lies there is not looked at", e.Option, value),
+			Unsure: true,
+		}
 	}
 	if o := a.content(); o != nil {
 		return o
@@ -219,9 +223,17 @@ func (a Ask) Excluded() *Obstacle {
 		o, _ := m.On.Content()
 		switch {
 		case m.On.Name == a.On.Name && m.ReadOnly != a.ReadOnly():
-			return &Obstacle{Reason: Busy, Says: fmt.Sprintf("it is mounted at %s %s, and the kernel mounts it %s at no second place", m.Where, how(m.ReadOnly), how(a.ReadOnly()))}
+			return &Obstacle{
+				Reason: Busy,
+				Says: fmt.Sprintf("it is mounted at %s %s, and the kernel mounts it %s at no second place", m.Where,
+					how(m.ReadOnly), how(a.ReadOnly())),
+			}
 		case m.On.Name != a.On.Name && c.Kind == o.Kind && c.UUID == o.UUID && alone(c) != "" && !slices.Contains(a.Options, alone(c)):
-			return &Obstacle{Reason: Twin, Says: fmt.Sprintf("%s has the same UUID and is mounted at %s: the kernel mounts no second %s of one UUID without %s", m.On.Name, m.Where, c.Kind, alone(c))}
+			return &Obstacle{
+				Reason: Twin,
+				Says: fmt.Sprintf("%s has the same UUID and is mounted at %s: the kernel mounts no second %s of one UUID without %s",
+					m.On.Name, m.Where, c.Kind, alone(c)),
+			}
 		}
 	}
 	return nil
@@ -277,7 +289,11 @@ func (a Ask) Remount(was []string) *Obstacle {
 			}
 		}
 		if o != is {
-			return &Obstacle{Reason: Option, Says: fmt.Sprintf("%s is taken at the first mount alone, which for the root is what the kernel is told with rootflags=", o)}
+			return &Obstacle{
+				Reason: Option,
+				Says: fmt.Sprintf("%s is taken at the first mount alone, which for the root is what the kernel is told with rootflags=",
+					o),
+			}
 		}
 	}
 	return nil

@@ -65,7 +65,8 @@ func minixContent(l look, device int64) *fs.Content {
 		inodes, size = uint64(l.u32(minixInodes)), uint64(l.u16(minixBlock3))
 		imap, zmap, first = uint64(l.u16(6)), uint64(l.u16(8)), uint64(l.u16(10))
 	}
-	if !powerOfTwo(size, 1024, 65536) || inodes == 0 || first >= zones || imap*size*8 < inodes || zmap*size*8 < zones-first || times(zones, size) > times(uint64(device), 1) {
+	if !powerOfTwo(size, 1024, 65536) || inodes == 0 || first >= zones || imap*size*8 < inodes || zmap*size*8 < zones-first ||
+		times(zones, size) > times(uint64(device), 1) {
 		return nil
 	}
 	c := found("minix", fs.FileSystem, int64(minixAt+magic), 2)

@@ -38,7 +38,9 @@ func NILFS2(dev block.Device) (*fs.Content, error) {
 		if err != nil {
 			return nil, err
 		}
-		if n := int(l.u16(nilfsBytes)); !l.has(nilfsMagicAt, nilfsMagic) || n < 248 || n > nilfsEnd || nilfsChecksum(l, n) != l.u32(nilfsSum) || l.u32(nilfsLog) > 6 {
+		if n := int(l.u16(nilfsBytes)); !l.has(nilfsMagicAt, nilfsMagic) || n < 248 || n > nilfsEnd ||
+			nilfsChecksum(l, n) != l.u32(nilfsSum) ||
+			l.u32(nilfsLog) > 6 {
 			continue
 		}
 		c := found("nilfs2", fs.FileSystem, at+nilfsMagicAt, len(nilfsMagic))

@@ -77,7 +77,8 @@ func Raid(dev block.Device) (*fs.Content, error) {
 func raidContent(b []byte, at int64, version string) *fs.Content {
 	le := binary.LittleEndian
 	name, _, _ := strings.Cut(string(b[raidSetName:raidSetName+32]), "\x00")
-	c := &fs.Content{Kind: "RAID member", Class: fs.Member, Version: version, Label: name, State: fs.Clean, Rank: fs.Array, AtEnd: version == "1.0", UUID: uuid.UUID(b[raidSetUUID : raidSetUUID+16]).String(),
+	c := &fs.Content{Kind: "RAID member", Class: fs.Member, Version: version, Label: name, State: fs.Clean,
+		Rank: fs.Array, AtEnd: version == "1.0", UUID: uuid.UUID(b[raidSetUUID : raidSetUUID+16]).String(),
 		Signatures: []extent.Span{{Start: uint64(at), Count: 4}}}
 	if roles := le.Uint32(b[raidRoles:]); roles > raidMaxRoles || le.Uint32(b[raidSum:]) != raidChecksum(b[:raidFixed+2*roles]) {
 		c.State = fs.Damaged
@@ -134,7 +135,8 @@ func oldRaid(dev block.Device, at int64) (*fs.Content, error) {
 	for i := range 3 {
 		binary.BigEndian.PutUint32(id[4+4*i:], order.Uint32(b[oldUUIDs+4*i:]))
 	}
-	c := &fs.Content{Kind: "RAID member", Class: fs.Member, Version: fmt.Sprintf("0.%d", order.Uint32(b[oldMinor:])), State: fs.Clean, Rank: fs.Array, AtEnd: true, UUID: id.String(),
+	c := &fs.Content{Kind: "RAID member", Class: fs.Member, Version: fmt.Sprintf("0.%d", order.Uint32(b[oldMinor:])),
+		State: fs.Clean, Rank: fs.Array, AtEnd: true, UUID: id.String(),
 		Size: quantity.Bytes(order.Uint32(b[oldSize:])) * quantity.KiB, Signatures: []extent.Span{{Start: uint64(at), Count: 4}}}
 	if order.Uint32(b[oldSum:]) != oldChecksum(b, order) {
 		c.State = fs.Damaged

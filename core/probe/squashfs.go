@@ -35,7 +35,8 @@ func Squashfs(dev block.Device) (*fs.Content, error) {
 	c := found("squashfs", fs.FileSystem, 0, len(squashMagic))
 	// The block size stands there twice, as a number and as an exponent: with a magic of
 	// four letters this is all that tells a superblock from a text that begins alike.
-	if size := uint64(l.u32(squashBlock)); !powerOfTwo(size, 4096, 1<<20) || power(uint64(l.u16(squashLog))) != size || l.u16(squashMajor) > 4 {
+	if size := uint64(l.u32(squashBlock)); !powerOfTwo(size, 4096, 1<<20) || power(uint64(l.u16(squashLog))) != size ||
+		l.u16(squashMajor) > 4 {
 		return damaged(c, "version %d, blocks of %d bytes, 2^%d", l.u16(squashMajor), size, l.u16(squashLog)), nil
 	}
 	c.Version = fmt.Sprintf("%d.%d", l.u16(squashMajor), l.u16(squashMajor+2))

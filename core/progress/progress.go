@@ -13,7 +13,19 @@ type Report struct {
 	Done, Total quantity.Bytes
 	Deed        string // that it is part of; empty for none
 	Step, Steps int    // of the deed, from 1; 0 for none
+	Moment      Moment // of that step
 }
+
+// Moment says that a step begins or has ended; empty for what is on its way.
+type Moment string
+
+const (
+	Begin Moment = "begin"
+	End   Moment = "end"
+)
+
+// Moments are all of them.
+func Moments() []Moment { return []Moment{Begin, End} }
 
 // Sink takes reports; nil is a sink that drops them.
 type Sink func(Report)

@@ -83,11 +83,21 @@ func path(n inventory.Node) Named {
 	for _, place := range []string{"/dev/disk/by-path/", "/dev/disk/by-id/"} {
 		for _, link := range n.Links {
 			if strings.HasPrefix(link, place) {
-				return Named{Spec: link, Why: map[string]string{"/dev/disk/by-path/": "the plug that it is in", "/dev/disk/by-id/": "what the disk says of itself"}[place]}
+				return Named{
+					Spec: link,
+					Why: map[string]string{
+						"/dev/disk/by-path/": "the plug that it is in",
+						"/dev/disk/by-id/":   "what the disk says of itself",
+					}[place],
+				}
 			}
 		}
 	}
-	return Named{Spec: n.Path, Why: "there is no link that stays", Warning: n.Path + " is a kernel name: another disk may have it after the next boot"}
+	return Named{
+		Spec:    n.Path,
+		Why:     "there is no link that stays",
+		Warning: n.Path + " is a kernel name: another disk may have it after the next boot",
+	}
 }
 
 // Again reports whether a line names its device in the way of the word.

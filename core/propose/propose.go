@@ -122,9 +122,6 @@ func (r *rules) kind() {
 	case r.ownerless():
 		r.line.Notes = append(r.line.Notes, "it keeps no owners: every file is root's; uid= and umask= among the options say otherwise")
 	}
-	if r.line.Entry.Dir == "/" && r.c.Pass > 0 {
-		r.say("errors=remount-ro", "a damaged root is not written to any more")
-	}
 	if r.c.State == fs.Dirty && r.ownerless() && !r.c.Grows {
 		r.say("ro", "it was not unmounted by the system that wrote it last")
 	}
@@ -174,7 +171,8 @@ func data(dir string) bool {
 // looseParent is a mount point above this one that the boot may leave out.
 func (r *rules) looseParent() (string, bool) {
 	for _, u := range r.v.Units() {
-		if u.None == "" && u.Where != "" && u.Tie == fstab.Wanted && strings.HasPrefix(r.line.Entry.Dir, strings.TrimSuffix(u.Where, "/")+"/") {
+		if u.None == "" && u.Where != "" && u.Tie == fstab.Wanted &&
+			strings.HasPrefix(r.line.Entry.Dir, strings.TrimSuffix(u.Where, "/")+"/") {
 			return u.Where, true
 		}
 	}
@@ -189,7 +187,7 @@ func (r *rules) swap() error {
 		return fmt.Errorf("%s: %w; --device-wait=TIME shortens that", r.n.Name, ErrRemovableSwap)
 	}
 	if len(e.Options) == 0 {
-		e.Options = []string{"sw"}
+		e.Options = []string{"defaults"}
 	}
 	return nil
 }

@@ -47,7 +47,7 @@ func TestOptions(t *testing.T) {
 		{"sdh", "", Ask{Dir: "/srv/ferns"}, "nofail 2", ""},
 		{"sdh", "", Ask{Dir: "/srv/ferns", Needed: true}, "defaults 2", "as asked for"},
 		{"sdh", "", Ask{Dir: "/var"}, "defaults 2", ""},
-		{"sdh", "", Ask{Dir: "/"}, "errors=remount-ro 1", ""},
+		{"sdh", "", Ask{Dir: "/"}, "defaults 1", ""},
 		{"sdh", loose, Ask{Dir: "/srv/ferns"}, "nofail 2", ""},
 		{"sdh", loose, Ask{Dir: "/srv/ferns", Needed: true}, "defaults 2", "makes that needed too"},
 		{"sdh", "", Ask{Dir: "/srv/ferns", Options: []string{"noatime"}, Fixed: true}, "noatime,nofail 2", ""},
@@ -57,7 +57,7 @@ func TestOptions(t *testing.T) {
 		{"sdc", "", Ask{Dir: "/efi"}, "umask=0077,nofail,x-systemd.device-timeout=5s 0", ""},
 		{"sdc", "", Ask{Dir: "/media/card", Automount: true, Idle: "60s", DeviceWait: "2s"}, "x-systemd.automount,x-systemd.idle-timeout=60s,x-systemd.device-timeout=2s,nofail 0", ""},
 		{"sdd", "", Ask{Dir: "/srv/far"}, "_netdev,nofail 2", ""},
-		{"sde", "", Ask{}, "sw 0", ""},
+		{"sde", "", Ask{}, "defaults 0", ""},
 		{"sdg", "", Ask{DeviceWait: "5s"}, "x-systemd.device-timeout=5s 0", ""},
 	} {
 		v := fernhill(c.lines)
@@ -115,7 +115,7 @@ func TestRebuild(t *testing.T) {
 	for _, e := range Rebuild(v, units) {
 		got = append(got, e.String())
 	}
-	want := "UUID=u-sda / ext4 errors=remount-ro 0 1\nLABEL=a/b\\040c /srv/100%\\040scans auto noatime 0 0\nUUID=u-sdh /srv/ferns ext4 nofail 0 2\nUUID=u-sde none swap sw 0 0"
+	want := "UUID=u-sda / ext4 errors=remount-ro 0 1\nLABEL=a/b\\040c /srv/100%\\040scans auto noatime 0 0\nUUID=u-sdh /srv/ferns ext4 nofail 0 2\nUUID=u-sde none swap defaults 0 0"
 	if strings.Join(got, "\n") != want {
 		t.Errorf("%s\nwant\n%s", strings.Join(got, "\n"), want)
 	}

@@ -22,7 +22,8 @@ func Rebuild(v *inventory.Inventory, units map[string][]byte) (out []fstab.Entry
 	for _, u := range v.Uses {
 		n, ok := v.Node(u.Node)
 		have := slices.ContainsFunc(out, func(e fstab.Entry) bool {
-			return e.Dir == u.Where && u.How == inventory.Mounted || u.How == inventory.SwapOn && slices.ContainsFunc(v.Resolve(e.Spec), func(o inventory.Node) bool { return o.Name == u.Node })
+			return e.Dir == u.Where && u.How == inventory.Mounted ||
+				u.How == inventory.SwapOn && slices.ContainsFunc(v.Resolve(e.Spec), func(o inventory.Node) bool { return o.Name == u.Node })
 		})
 		if !ok || have || u.Elsewhere != "" || v.Imaged(n) || u.How == inventory.Held {
 			continue
@@ -55,7 +56,12 @@ func fromUnit(name string, data []byte) (fstab.Entry, bool) {
 	}
 	switch {
 	case strings.HasSuffix(name, ".mount"):
-		e := fstab.Entry{Spec: fstab.Spec(get("Mount", "What")), Dir: get("Mount", "Where"), Type: get("Mount", "Type"), Options: fstab.Split(get("Mount", "Options"))}
+		e := fstab.Entry{
+			Spec:    fstab.Spec(get("Mount", "What")),
+			Dir:     get("Mount", "Where"),
+			Type:    get("Mount", "Type"),
+			Options: fstab.Split(get("Mount", "Options")),
+		}
 		if e.Type == "" {
 			e.Type = "auto"
 		}

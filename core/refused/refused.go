@@ -52,9 +52,12 @@ const (
 
 // IDs lists them all.
 func IDs() []ID {
-	return []ID{BadWords, NoSuchDevice, NoSuchThing, Ambiguous, Silent, Unreadable, NoPermission, ReadOnly, InUse, NotInUse, SystemRoot, Sleeping, Locked, Fenced, Exists,
-		NoRoom, TooSmall, TooLarge, NoTable, TableDamaged, NothingThere, KindUnknown, KindCannot, SettingWrong, OptionWrong, NoDirectory, Needed, NotLost, Hopeless,
-		NoSuchDeed, NoSuchDraft, DraftStale, WrittenSince, NoUndo, Midway, TakenBack, Interrupted, KernelRefused, TextFile, StatePlace, Other}
+	return []ID{BadWords, NoSuchDevice, NoSuchThing, Ambiguous, Silent, Unreadable, NoPermission, ReadOnly, InUse,
+		NotInUse, SystemRoot, Sleeping, Locked, Fenced, Exists,
+		NoRoom, TooSmall, TooLarge, NoTable, TableDamaged, NothingThere, KindUnknown, KindCannot, SettingWrong,
+		OptionWrong, NoDirectory, Needed, NotLost, Hopeless,
+		NoSuchDeed, NoSuchDraft, DraftStale, WrittenSince, NoUndo, Midway, TakenBack, Interrupted, KernelRefused,
+		TextFile, StatePlace, Other}
 }
 
 // Error is a refusal of that kind; its text is the refusal's own.

@@ -81,7 +81,8 @@ func describe(n *inventory.Node, dev block.Device) error {
 	contents, unread := kind.Probe(dev)
 	n.Contents = contents
 	t, bad, err := Table(n.Name, dev)
-	if t != nil && t.Scheme == table.MBR && len(t.Parts) == 0 && !slices.ContainsFunc(contents, func(c fs.Content) bool { return c.Class == fs.Table }) {
+	if t != nil && t.Scheme == table.MBR && len(t.Parts) == 0 &&
+		!slices.ContainsFunc(contents, func(c fs.Content) bool { return c.Class == fs.Table }) {
 		t = nil // a boot sector, see kind.Probe
 	}
 	n.Table, n.TableBad = t, bad
@@ -130,7 +131,14 @@ func linux(disk inventory.Node, p table.Partition, dev block.Device) inventory.K
 }
 
 func partition(disk inventory.Node, dev block.Device, p table.Partition, scratch *block.Scratch) inventory.Node {
-	n := inventory.Node{Form: inventory.Partition, Parent: disk.Name, Number: p.Number, Entry: p, Geometry: disk.Geometry, Hardware: disk.Hardware}
+	n := inventory.Node{
+		Form:     inventory.Partition,
+		Parent:   disk.Name,
+		Number:   p.Number,
+		Entry:    p,
+		Geometry: disk.Geometry,
+		Hardware: disk.Hardware,
+	}
 	n.Name, n.Path = Name(disk, p.Number)
 	start, size, ok := disk.Table.Bytes(p.Span)
 	n.Start, n.Size = start, size

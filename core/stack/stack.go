@@ -55,7 +55,8 @@ type FitError struct {
 }
 
 func (e *FitError) Error() string {
-	return fmt.Sprintf("%s, %s: it has %v (%d bytes), and %v (%d bytes) cannot be: %s", e.Layer.Name, e.Layer.What, e.Layer.Size, e.Layer.Size, e.Want, e.Want, e.Why)
+	return fmt.Sprintf("%s, %s: it has %v (%d bytes), and %v (%d bytes) cannot be: %s", e.Layer.Name, e.Layer.What,
+		e.Layer.Size, e.Layer.Size, e.Want, e.Want, e.Why)
 }
 
 // Plan gives the changes in the order in which they are carried out, where the layer at an
@@ -67,7 +68,8 @@ func Plan(layers []Layer, at int, size quantity.Bytes) (changes []Change, notes 
 		return nil, nil, err
 	}
 	if sizes[at] != size {
-		notes = append(notes, fmt.Sprintf("%d bytes become %v (%d bytes): %s has sizes of its own", size, sizes[at], sizes[at], layers[at].What))
+		notes = append(notes, fmt.Sprintf("%d bytes become %v (%d bytes): %s has sizes of its own", size, sizes[at],
+			sizes[at], layers[at].What))
 	}
 	for i := at - 1; i >= 0; i-- { // as small as what it holds lets it be
 		if sizes[i], err = layers[i].around(sizes[i+1]); err != nil {

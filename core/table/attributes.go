@@ -1,6 +1,7 @@
 package table
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -14,7 +15,14 @@ func attributes(s Scheme) map[string]uint64 {
 	if s == MBR {
 		return map[string]uint64{"boot": Boot(MBR)}
 	}
-	return map[string]uint64{"required": 1 << 0, "no-firmware": 1 << 1, "boot": Boot(GPT), "grow-file-system": 1 << 59, "read-only": 1 << 60, "no-auto": 1 << 63}
+	return map[string]uint64{
+		"required":      1 << 0,
+		"no-firmware":   1 << 1,
+		"boot":          Boot(GPT),
+		"grows":         1 << 59,
+		"read-only":     1 << 60,
+		"not-by-itself": 1 << 63,
+	}
 }
 
 // Named are all bits of a scheme that have a name.
@@ -27,7 +35,11 @@ func Named(s Scheme) (bits uint64) {
 
 // ParseAttribute gives the bit of the name.
 func ParseAttribute(s Scheme, word string) (uint64, error) {
-	if bit, ok := attributes(s)[strings.ToLower(word)]; ok {
+	ofSpecification := map[string]string{
+		"sd_gpt_flag_growfs": "grows", "sd_gpt_flag_read_only": "read-only", "sd_gpt_flag_no_auto": "not-by-itself",
+	}
+	word = strings.ToLower(word)
+	if bit, ok := attributes(s)[cmp.Or(ofSpecification[word], word)]; ok {
 		return bit, nil
 	}
 	return 0, fmt.Errorf("attribute %q: %w: use %s", word, ErrValue, strings.Join(AttributeNames(s, ^uint64(0)), ", "))

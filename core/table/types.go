@@ -11,7 +11,7 @@ import (
 
 // Type is a partition type by its short name, as the schemes write it.
 type Type struct {
-	Name    string // of the Discoverable Partitions Specification, where that has one
+	Name    string // what it is for, with the processor behind @ where that matters
 	GUID    string // of GPT; empty where it has none
 	Byte    string // of MBR, two hexadecimal digits; empty where it has none
 	Meaning string
@@ -35,24 +35,24 @@ func Types() []Type {
 	windows := append([]string{"ntfs", "exfat", "BitLocker"}, fat...)
 	members := []string{"physical volume"}
 	return []Type{
-		{"linux-generic", "0fc63daf-8483-4772-8e79-3d69d8477de4", "83", "Linux file system", linux},
+		{"linux", "0fc63daf-8483-4772-8e79-3d69d8477de4", "83", "Linux file system", linux},
 		{"swap", "0657fd6d-a4ab-43c4-84e5-0933c84b4f4f", "82", "Linux swap", []string{"swap", "LUKS"}},
 		{"esp", "c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "ef", "EFI system partition", fat},
-		{"xbootldr", "bc13c2ff-59e6-4262-a352-b275fd6f7172", "ea", "boot loader, extended (/boot)", append(fat, linux...)},
-		{"root-x86-64", "4f68bce3-e8cd-4db1-96e7-fbcaf984b709", "", "Linux root, x86-64", linux},
-		{"root-x86", "44479540-f297-41b2-9af7-d131d5f0458a", "", "Linux root, x86", linux},
-		{"root-arm64", "b921b045-1df0-41c3-af44-4c6f280d3fae", "", "Linux root, 64-bit ARM", linux},
-		{"root-arm", "69dad710-2ce4-4e3c-b16c-21a1d49abed3", "", "Linux root, 32-bit ARM", linux},
-		{"root-riscv64", "72ec70a6-cf74-40e6-bd49-4bda08e8f224", "", "Linux root, 64-bit RISC-V", linux},
-		{"usr-x86-64", "8484680c-9521-48c6-9c11-b0720656f69e", "", "Linux /usr, x86-64", linux},
-		{"usr-arm64", "b0e01050-ee5f-4390-949a-9101b17104e9", "", "Linux /usr, 64-bit ARM", linux},
-		{"home", "933ac7e1-2eb4-4f13-b844-0e14e2aef915", "", "Linux /home", linux},
-		{"user-home", "773f91ef-66d4-49b5-bd83-d683bf40ad16", "", "home of one user", linux},
-		{"srv", "3b8f8425-20e0-4f3b-907f-1a25a76f98e8", "", "Linux /srv", linux},
-		{"var", "4d21b016-b534-45c2-a9fb-5c16e091fd2d", "", "Linux /var", linux},
-		{"tmp", "7ec6f557-3bc5-4aca-b293-16ef5df639d1", "", "Linux /var/tmp", linux},
-		{"root-x86-64-verity", "2c7357ed-ebd2-46d9-aec1-23d437ec2bf5", "", "verity of the root, x86-64", nil},
-		{"usr-x86-64-verity", "77ff5f63-e7b6-4633-acf4-1565b864c0e6", "", "verity of /usr, x86-64", nil},
+		{"boot-extra", "bc13c2ff-59e6-4262-a352-b275fd6f7172", "ea", "boot loader, extended (/boot)", append(fat, linux...)},
+		{"root@x86-64", "4f68bce3-e8cd-4db1-96e7-fbcaf984b709", "", "Linux root, x86-64", linux},
+		{"root@x86", "44479540-f297-41b2-9af7-d131d5f0458a", "", "Linux root, x86", linux},
+		{"root@arm64", "b921b045-1df0-41c3-af44-4c6f280d3fae", "", "Linux root, 64-bit ARM", linux},
+		{"root@arm", "69dad710-2ce4-4e3c-b16c-21a1d49abed3", "", "Linux root, 32-bit ARM", linux},
+		{"root@riscv64", "72ec70a6-cf74-40e6-bd49-4bda08e8f224", "", "Linux root, 64-bit RISC-V", linux},
+		{"usr@x86-64", "8484680c-9521-48c6-9c11-b0720656f69e", "", "Linux /usr, x86-64", linux},
+		{"usr@arm64", "b0e01050-ee5f-4390-949a-9101b17104e9", "", "Linux /usr, 64-bit ARM", linux},
+		{"/home", "933ac7e1-2eb4-4f13-b844-0e14e2aef915", "", "Linux /home", linux},
+		{"home-of-user", "773f91ef-66d4-49b5-bd83-d683bf40ad16", "", "home of one user", linux},
+		{"/srv", "3b8f8425-20e0-4f3b-907f-1a25a76f98e8", "", "Linux /srv", linux},
+		{"/var", "4d21b016-b534-45c2-a9fb-5c16e091fd2d", "", "Linux /var", linux},
+		{"/var/tmp", "7ec6f557-3bc5-4aca-b293-16ef5df639d1", "", "Linux /var/tmp", linux},
+		{"verity-of-root@x86-64", "2c7357ed-ebd2-46d9-aec1-23d437ec2bf5", "", "verity of the root, x86-64", nil},
+		{"verity-of-usr@x86-64", "77ff5f63-e7b6-4633-acf4-1565b864c0e6", "", "verity of /usr, x86-64", nil},
 		{"volume", "e6d6d379-f507-44c2-a23c-238f2a3df928", "8e", "Linux physical volume", members},
 		{"raid", "a19d880f-05fc-4d3b-a006-743f0f84911e", "fd", "Linux software RAID", []string{"RAID member"}},
 		{"luks", "ca7d7ccb-63ed-4c53-861c-1742536059cc", "", "Linux, encrypted (LUKS)", []string{"LUKS"}},
@@ -98,7 +98,7 @@ func Fitting(kind string, s Scheme) (Type, bool) {
 		case t.Value(s) == "" || !slices.Contains(t.Holds, kind):
 		case strings.EqualFold(t.Name, kind):
 			return t, true
-		case first.Name == "" && t.Name != "esp" && t.Name != "xbootldr":
+		case first.Name == "" && t.Name != "esp" && t.Name != "boot-extra":
 			first = t
 		}
 	}
@@ -113,14 +113,17 @@ func (t Type) Value(s Scheme) string {
 	return t.GUID
 }
 
-// known is the type of a short name, or of one that it goes by among people.
-//
-// The words of the specification are long; what was taken before, and what hands are used
-// to, is taken still.
+// known is the type of a short name, of one that it goes by among people, or of the constant that the
+// Discoverable Partitions Specification has for it.
 func known(word string) (Type, bool) {
 	other := map[string]string{
-		"linux": "linux-generic", "efi": "esp", "boot": "xbootldr", "root": "root-x86-64", "usr": "usr-x86-64",
-		"root-verity": "root-x86-64-verity", "usr-verity": "usr-x86-64-verity",
+		"efi": "esp", "boot": "boot-extra", "root": "root@x86-64", "usr": "usr@x86-64",
+		"sd_gpt_linux_generic": "linux", "sd_gpt_esp": "esp", "sd_gpt_xbootldr": "boot-extra", "sd_gpt_swap": "swap",
+		"sd_gpt_home": "/home", "sd_gpt_srv": "/srv", "sd_gpt_var": "/var", "sd_gpt_tmp": "/var/tmp",
+		"sd_gpt_user_home": "home-of-user", "sd_gpt_root_x86_64": "root@x86-64", "sd_gpt_root_x86": "root@x86",
+		"sd_gpt_root_arm64": "root@arm64", "sd_gpt_root_arm": "root@arm", "sd_gpt_root_riscv64": "root@riscv64",
+		"sd_gpt_usr_x86_64": "usr@x86-64", "sd_gpt_usr_arm64": "usr@arm64",
+		"sd_gpt_root_x86_64_verity": "verity-of-root@x86-64", "sd_gpt_usr_x86_64_verity": "verity-of-usr@x86-64",
 	}
 	word = strings.ToLower(word)
 	for _, t := range Types() {
@@ -147,7 +150,8 @@ func ParseType(s Scheme, word string) (string, error) {
 	if t, ok := known(word); ok && t.Value(s) != "" {
 		return t.Value(s), nil
 	} else if ok {
-		return "", fmt.Errorf("%q: %w: %s has no such type; fundus types %s lists what there is", word, ErrType, strings.ToUpper(string(s)), word)
+		return "", fmt.Errorf("%q: %w: %s has no such type; fundus types %s lists what there is", word, ErrType,
+			strings.ToUpper(string(s)), word)
 	}
 	const few = 8
 	var names []string
@@ -157,13 +161,15 @@ func ParseType(s Scheme, word string) (string, error) {
 		}
 	}
 	if t, ok := ofContent(word); ok {
-		return "", fmt.Errorf("%q: %w: that is what a partition holds, and the type for it is %s; the file system itself is made by a step of its own", word, ErrType, t.Name)
+		return "", fmt.Errorf("%q: %w: that is what a partition holds, and the type for it is %s; the file system itself is made by a step of its own",
+			word, ErrType, t.Name)
 	}
 	if s == MBR {
 		if b, ok := typeByte(word); ok {
 			return b, nil
 		}
-		return "", fmt.Errorf("%q: %w: use %s …, or two hexadecimal digits such as 0x83; fundus types lists them all", word, ErrType, strings.Join(names, ", "))
+		return "", fmt.Errorf("%q: %w: use %s …, or two hexadecimal digits such as 0x83; fundus types lists them all",
+			word, ErrType, strings.Join(names, ", "))
 	}
 	id, err := uuid.Parse(word)
 	if err != nil || id == uuid.Nil {
@@ -195,7 +201,10 @@ func SearchTypes(words []string) (out []Type) {
 				continue
 			}
 			b, isByte := typeByte(w)
-			fits = fits && (strings.Contains(t.Name, w) || strings.Contains(strings.ToLower(t.Meaning), w) || len(w) >= 4 && strings.HasPrefix(t.GUID, w) || isByte && t.Byte == b)
+			fits = fits &&
+				(strings.Contains(t.Name, w) || strings.Contains(strings.ToLower(t.Meaning), w) ||
+					len(w) >= 4 && strings.HasPrefix(t.GUID, w) ||
+					isByte && t.Byte == b)
 		}
 		if fits {
 			out = append(out, t)

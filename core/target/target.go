@@ -259,6 +259,8 @@ func unknown(v *inventory.Inventory, word string) error {
 		return way.To(fmt.Errorf("%w; each device is a word of its own", none), way.Survey())
 	case Gone(v, word):
 		return lacks(v, word, none)
+	case tableless(v, word) != "":
+		return way.To(fmt.Errorf("%w; %s has no partition table", none, tableless(v, word)), way.Survey(tableless(v, word)))
 	case image && endsInDigit(word) && !strings.Contains(word, ":"):
 		at := strings.LastIndex(word, ".img") + len(".img")
 		return fmt.Errorf("%w; a partition of an image is written %s:%s", none, word[:at], word[at:])
@@ -293,7 +295,12 @@ func nearest(v *inventory.Inventory, word string, none error) error {
 	if len(names) == 0 {
 		return way.To(none, way.Survey())
 	}
-	return fmt.Errorf("%w; there is %s", none, strings.Join(names[:min(3, len(names))], ", "))
+	const few = 6
+	words := strings.Join(names[:min(few, len(names))], ", ")
+	if len(names) > few {
+		words += " …"
+	}
+	return fmt.Errorf("%w; there is %s", none, words)
 }
 
 // Disk resolves a word that must mean a whole disk.
@@ -343,6 +350,16 @@ func has(v *inventory.Inventory, disk inventory.Node) string {
 func Gone(v *inventory.Inventory, word string) bool {
 	_, gone := without(v, word)
 	return gone
+}
+
+// tableless is the disk or image of a word for one of its partitions, which it cannot have without a
+// table; "" for another word.
+func tableless(v *inventory.Inventory, word string) string {
+	disk, number, is := strings.Cut(word, ":")
+	if n, known := v.Node(disk); is && known && n.Table == nil && number != "" && strings.Trim(number, "0123456789") == "" {
+		return n.Name
+	}
+	return ""
 }
 
 // without finds the disk of a partition that it does not have.

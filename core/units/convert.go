@@ -44,7 +44,8 @@ func FromLine(e fstab.Entry, real fstab.Real) (Made, error) {
 		m.Unit = unit.Name(u.What, "swap")
 	}
 	if n := len("50-.conf") + len(m.Unit); n > mostName {
-		return Made{}, unsayable("the name of its unit would have %d letters, and a file's has at most %d", len(m.Unit), mostName-len("50-.conf"))
+		return Made{}, unsayable("the name of its unit would have %d letters, and a file's has at most %d",
+			len(m.Unit), mostName-len("50-.conf"))
 	}
 	m.Main = m.Unit
 	if u.Automount {
@@ -69,8 +70,10 @@ func convertible(u fstab.Unit) error {
 		return unsayable("%s is mounted before systemd reads its units, by what its line says", u.Where)
 	}
 	for _, o := range []struct{ option, why string }{
-		{"user", "only mount(8) and its like read it"}, {"users", "only mount(8) and its like read it"}, {"owner", "only mount(8) and its like read it"}, {"group", "only mount(8) and its like read it"},
-		{"x-systemd.makefs", "a service of the generator's does that"}, {"x-systemd.growfs", "a service of the generator's does that"}, {"x-initrd.mount", "the initial file system reads fstab alone"},
+		{"user", "only mount(8) and its like read it"}, {"users", "only mount(8) and its like read it"},
+		{"owner", "only mount(8) and its like read it"}, {"group", "only mount(8) and its like read it"},
+		{"x-systemd.makefs", "a service of the generator's does that"},
+		{"x-systemd.growfs", "a service of the generator's does that"}, {"x-initrd.mount", "the initial file system reads fstab alone"},
 	} {
 		if e.Has(o.option) {
 			return unsayable("the option %s has no word in a unit: %s", o.option, o.why)
@@ -338,7 +341,8 @@ func tied(e *fstab.Entry, main Loaded, automount bool) error {
 		return unsayable("%s is pulled in by %s, and not by %s", main.Name, main.By[0].Target, usual)
 	}
 	for _, by := range main.By {
-		e.Options = append(e.Options, map[fstab.Tie]string{fstab.Wanted: "x-systemd.wanted-by=", fstab.Required: "x-systemd.required-by="}[by.Tie]+by.Target)
+		e.Options = append(e.Options,
+			map[fstab.Tie]string{fstab.Wanted: "x-systemd.wanted-by=", fstab.Required: "x-systemd.required-by="}[by.Tie]+by.Target)
 	}
 	return nil
 }

@@ -311,7 +311,11 @@ func (g *generator) volatile() {
 
 // needs writes what the line says of other units.
 func needs(b *builder, e fstab.Entry) {
-	for _, need := range []struct{ option, key string }{{"x-systemd.after", "After"}, {"x-systemd.requires", "Requires"}, {"x-systemd.before", "Before"}} {
+	for _, need := range []struct{ option, key string }{
+		{"x-systemd.after", "After"},
+		{"x-systemd.requires", "Requires"},
+		{"x-systemd.before", "Before"},
+	} {
 		for _, word := range e.Values(need.option) {
 			name, _ := unit.Meant(word)
 			if need.key == "Requires" {

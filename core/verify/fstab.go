@@ -27,7 +27,10 @@ func (k *look) reading(thing string, l fstab.Line, u fstab.Unit) (out []finding.
 				below++
 			}
 		}
-		add(FstabDies.New(thing, "a timeout without a value: systemd's reader ends here, and %d lines below are not read", below).WithRemedy("give it a value, such as 90s, or take it out: fundus fstab edit %d --drop=OPTION", u.Line))
+		add(FstabDies.New(thing,
+			"a timeout without a value: systemd's reader ends here, and %d lines below are not read",
+			below).WithRemedy("give it a value, such as 90s, or take it out: fundus fstab edit %d --drop=OPTION",
+			u.Line))
 	case fstab.NoName, fstab.NoNeed:
 		add(FstabRefused.New(thing, "%s", u.None).WithRemedy("write the path without .., and a name behind the equals sign"))
 	case fstab.NotPath:
@@ -39,7 +42,9 @@ func (k *look) reading(thing string, l fstab.Line, u fstab.Unit) (out []finding.
 	}
 	out = append(out, written(thing, k.fstab, l, u)...)
 	e := u.Entry
-	if tag, value, is := strings.Cut(e.Spec, "="); is && !strings.HasPrefix(e.Spec, "/") && slices.Contains(text.Tags(), strings.ToUpper(tag)) && tag != strings.ToUpper(tag) {
+	if tag, value, is := strings.Cut(e.Spec, "="); is && !strings.HasPrefix(e.Spec, "/") &&
+		slices.Contains(text.Tags(), strings.ToUpper(tag)) &&
+		tag != strings.ToUpper(tag) {
 		add(FstabTagCase.New(thing, "%s= is not read as an identifier", tag).WithRemedy("write %s=%s", strings.ToUpper(tag), value))
 	}
 	if to, led := k.v.Leads[fstab.FromRoot(e.Dir)]; led && u.None == "" {
@@ -70,7 +75,8 @@ func written(thing string, table *fstab.File, l fstab.Line, u fstab.Unit) (out [
 		add(f)
 	}
 	for _, s := range []string{u.Entry.Spec, u.Entry.Dir} {
-		if esc := foreign().FindString(s); esc != "" && !(strings.HasPrefix(s, "/dev/disk/by-") && strings.HasPrefix(esc, `\x`)) { // udev writes its links so
+		if esc := foreign().FindString(s); esc != "" &&
+			!(strings.HasPrefix(s, "/dev/disk/by-") && strings.HasPrefix(esc, `\x`)) { // udev writes its links so
 			add(FstabEscape.New(thing, "%s stays %s in %q", esc, esc, s).WithRemedy("write the character itself"))
 		}
 	}
@@ -97,8 +103,10 @@ func (k *look) parent(thing string, u fstab.Unit) (out []finding.Finding) {
 		return nil
 	}
 	for _, p := range k.units {
-		if p.None == "" && p.Where != "" && p.Tie == fstab.Wanted && !p.Automount && strings.HasPrefix(u.Where, strings.TrimSuffix(p.Where, "/")+"/") {
-			out = append(out, FstabParent.New(thing, "%s is required and lies below %s (line %d), which has nofail", u.Where, p.Where, p.Line).WithMend(way.FstabEdit(way.N(u.Line), "--add=nofail")))
+		if p.None == "" && p.Where != "" && p.Tie == fstab.Wanted && !p.Automount &&
+			strings.HasPrefix(u.Where, strings.TrimSuffix(p.Where, "/")+"/") {
+			out = append(out, FstabParent.New(thing, "%s is required and lies below %s (line %d), which has nofail",
+				u.Where, p.Where, p.Line).WithMend(way.FstabEdit(way.N(u.Line), "--add=nofail")))
 		}
 	}
 	return out
@@ -131,13 +139,15 @@ func (k *look) options(thing string, u fstab.Unit, n inventory.Node) (out []find
 		out = append(out, f)
 	}
 	if by, value := kind.AtOtherOf(u.Entry.Type, u.Entry.Options); by != nil && !u.Entry.IsSwap() && !u.Entry.On("ro", "rw") {
-		out = append(out, FstabByCopy.New(thing, "%s=%s mounts by a copy of the superblock, for writing", by.Option, value).WithMend(way.FstabEdit(way.N(u.Line), "--add=ro")))
+		out = append(out, FstabByCopy.New(thing, "%s=%s mounts by a copy of the superblock, for writing", by.Option,
+			value).WithMend(way.FstabEdit(way.N(u.Line), "--add=ro")))
 	}
 	ask := mounts.Ask{On: n, Type: u.Entry.Type, Options: slices.Clone(u.Entry.Options), Answers: k.v.Answers, Names: k.v.Names}
 	if last := len(ask.Options) - 1; last >= 0 { // systemd takes blanks off the end of a value
 		ask.Options[last] = strings.TrimRight(ask.Options[last], "\r")
 	}
-	entries := map[mountopt.Trouble]finding.Entry{mountopt.Unknown: FstabOption, mountopt.BadValue: FstabValue, mountopt.Missing: FstabNeeds,
+	entries := map[mountopt.Trouble]finding.Entry{mountopt.Unknown: FstabOption, mountopt.BadValue: FstabValue,
+		mountopt.Missing:   FstabNeeds,
 		mountopt.Overruled: FstabOverruled, mountopt.NoEffect: FstabNoEffect, mountopt.Needless: FstabRedundant}
 	for _, fault := range ask.Faults() {
 		entry, known := entries[fault.Trouble]

@@ -61,14 +61,16 @@ func (k *look) offsets() (out []finding.Finding) {
 		var begins []string
 		right := false
 		for _, a := range k.v.Areas {
-			on := o.Spec == "" || slices.ContainsFunc(k.by.Resolve(refs.Normal(o.Spec)), func(n inventory.Node) bool { return n.Name == a.On })
+			on := o.Spec == "" ||
+				slices.ContainsFunc(k.by.Resolve(refs.Normal(o.Spec)), func(n inventory.Node) bool { return n.Name == a.On })
 			if a.First > 0 && on {
 				begins = append(begins, fmt.Sprintf("%s begins at %d", a.Path, a.First))
 				right = right || a.First == o.Pages
 			}
 		}
 		if len(begins) > 0 && !right { // without one that is on nobody can say
-			f := ReferenceOffset.New(fmt.Sprintf("%s:%d", o.Path, o.Line), "resume_offset=%d: no file to swap on begins there; %s", o.Pages, strings.Join(begins, ", "))
+			f := ReferenceOffset.New(fmt.Sprintf("%s:%d", o.Path, o.Line),
+				"resume_offset=%d: no file to swap on begins there; %s", o.Pages, strings.Join(begins, ", "))
 			out = append(out, f.WithRemedy("%s", mended(refs.Reference{Place: o.Place})))
 		}
 	}

@@ -85,7 +85,8 @@ func (k *look) reference(thing string, u fstab.Unit) []finding.Finding {
 		out = append(out, k.options(thing, u, nodes[0])...)
 	}
 	if len(nodes) == 1 && k.pulledOut(u, nodes[0]) {
-		out = append(out, FstabPulledOut.New(thing, "%s is needed at boot, and %s can be pulled out", u.Where, nodes[0].Name).WithMend(way.FstabEdit(way.N(u.Line), "--add=nofail")))
+		out = append(out, FstabPulledOut.New(thing, "%s is needed at boot, and %s can be pulled out", u.Where,
+			nodes[0].Name).WithMend(way.FstabEdit(way.N(u.Line), "--add=nofail")))
 	}
 	if unstable().MatchString(e.Spec) {
 		f := FstabUnstable.New(thing, "%s is a kernel name", e.Spec)

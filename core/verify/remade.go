@@ -88,7 +88,8 @@ func (k *look) allRemade() map[string]Remade {
 // no line says, while the one that is asked for is nobody's.
 func (k *look) swapAgain(spec, node string, said map[string]bool) bool {
 	value, is := strings.CutPrefix(spec, "UUID=")
-	if _, err := uuid.Parse(value); !is || err != nil || len(k.swaps) != 1 || k.swaps[0].Name != node || len(k.v.UsesOf(node)) > 0 || len(k.by.Resolve(spec)) > 0 {
+	if _, err := uuid.Parse(value); !is || err != nil || len(k.swaps) != 1 || k.swaps[0].Name != node || len(k.v.UsesOf(node)) > 0 ||
+		len(k.by.Resolve(spec)) > 0 {
 		return false
 	}
 	c, ok := k.swaps[0].Content()

@@ -29,7 +29,9 @@ func tables(v *inventory.Inventory) []finding.Finding {
 // /dev/sdb2 goes to where the second partition was. Images and volumes are left out: the
 // kernel of this machine has no list for them, or keeps another one.
 func kernelDiffers(v *inventory.Inventory, disk inventory.Node) []finding.Finding {
-	if disk.Form == inventory.Image || disk.Form == inventory.Volume || disk.Minor() && len(disk.Kernel) == 0 || disk.Problem != "" || disk.Table == nil && len(disk.TableBad) > 0 || disk.Table != nil && disk.Table.Unseen != "" {
+	if disk.Form == inventory.Image || disk.Form == inventory.Volume || disk.Minor() && len(disk.Kernel) == 0 || disk.Problem != "" ||
+		disk.Table == nil && len(disk.TableBad) > 0 ||
+		disk.Table != nil && disk.Table.Unseen != "" {
 		return nil
 	}
 	var words []string
@@ -43,7 +45,8 @@ func kernelDiffers(v *inventory.Inventory, disk inventory.Node) []finding.Findin
 			words = append(words, fmt.Sprintf("it does not know partition %d", n.Number))
 		case i >= 0 && !n.InKernel && n.Linux.Size > 0:
 			k := disk.Kernel[i]
-			words = append(words, fmt.Sprintf("its partition %d has %v from byte %d, in the table %v from byte %d", n.Number, k.Size, k.Start, n.Linux.Size, n.Linux.Start))
+			words = append(words, fmt.Sprintf("its partition %d has %v from byte %d, in the table %v from byte %d",
+				n.Number, k.Size, k.Start, n.Linux.Size, n.Linux.Start))
 		}
 	}
 	for _, k := range disk.Kernel {
@@ -56,7 +59,8 @@ func kernelDiffers(v *inventory.Inventory, disk inventory.Node) []finding.Findin
 	if words == nil {
 		return nil
 	}
-	return []finding.Finding{KernelDiffers.New(disk.Name, "the kernel goes by other partitions: %s", strings.Join(words, "; ")).WithMend(way.Rescan(disk.Name))}
+	return []finding.Finding{KernelDiffers.New(disk.Name, "the kernel goes by other partitions: %s",
+		strings.Join(words, "; ")).WithMend(way.Rescan(disk.Name))}
 }
 
 // contents looks at what lies on each device.
@@ -85,15 +89,18 @@ func contents(v *inventory.Inventory) []finding.Finding {
 			out = append(out, twofold(n, ok))
 		case ok && c.State == fs.Damaged && c.Class != fs.Table:
 			out = append(out, ContentDamaged.New(n.Name, "the %s is damaged: %s", c.Kind, damage(c)).
-				WithRemedy("write nothing there, and copy the device away as it is before anything is tried; fundus inspect %s says what is wrong", n.Name))
+				WithRemedy("write nothing there, and copy the device away as it is before anything is tried; fundus inspect %s says what is wrong",
+					n.Name))
 		case ok && c.AtMount.Any != "" && len(v.UsesOf(n.Name)) == 0:
 			out = append(out, ContentDamaged.New(n.Name, "the %s is damaged, and the kernel does not mount it: %s", c.Kind, c.AtMount.Any).
 				WithRemedy("write nothing there, and copy the device away as it is before anything is tried; its superblock is whole"))
 		case ok && c.AtMount.Journal != "" && len(v.UsesOf(n.Name)) == 0:
-			out = append(out, ContentDamaged.New(n.Name, "the %s is damaged, and the kernel mounts it without its journal alone: %s", c.Kind, c.AtMount.Journal).
+			out = append(out, ContentDamaged.New(n.Name,
+				"the %s is damaged, and the kernel mounts it without its journal alone: %s", c.Kind, c.AtMount.Journal).
 				WithRemedy("copy away what is in it (fundus mount %s DIRECTORY --untouched), before anything is tried", n.Name))
 		case ok && c.AtMount.Writing != "" && len(v.UsesOf(n.Name)) == 0:
-			out = append(out, ContentDamaged.New(n.Name, "the %s is damaged, and the kernel mounts it for reading alone: %s", c.Kind, c.AtMount.Writing).
+			out = append(out, ContentDamaged.New(n.Name,
+				"the %s is damaged, and the kernel mounts it for reading alone: %s", c.Kind, c.AtMount.Writing).
 				WithRemedy("copy away what is in it (fundus mount %s DIRECTORY --untouched), before anything is tried", n.Name))
 		case n.Unrecognised():
 			f := ContentUnknown.New(n.Name, "its contents are not recognised")
@@ -101,7 +108,8 @@ func contents(v *inventory.Inventory) []finding.Finding {
 				out = append(out, f.WithMend(way.TableRepair(n.Name, "--search")))
 				break
 			}
-			out = append(out, f.WithRemedy("look what was there (fundus inspect %s); what is still needed is copied away before anything is written there", n.Name))
+			out = append(out, f.WithRemedy("look what was there (fundus inspect %s); what is still needed is copied away before anything is written there",
+				n.Name))
 		case ok && c.Size > n.Size:
 			out = append(out, ContentTooLarge.New(n.Name, "the file system has %d bytes, the device %d", c.Size, n.Size).
 				WithRemedy("give the partition its former size again"))
@@ -124,7 +132,7 @@ func unread(n inventory.Node) finding.Finding {
 	if n.Silent {
 		return DeviceSilent.New(n.Name, "%s", n.Problem).WithRemedy("look at its cable and power, and at the kernel's log; until then leave out of fstab what is on it, or give it nofail")
 	}
-	return DeviceUnread.New(n.Name, "%s", n.Problem).WithRemedy("look again as root, and where that is so already, from outside of the container or with the rights that it lacks; else look at the kernel's log, and at the cable; copy away what still can be read before anything is written")
+	return DeviceUnread.New(n.Name, "%s", n.Problem).WithRemedy("run it as root, outside of a container; if it fails there too, look at the kernel's log and the cable, and copy away what can still be read before anything is written")
 }
 
 func nonTables(n inventory.Node) int {

@@ -22,7 +22,9 @@ func (k *look) unitFiles() (out []finding.Finding) {
 		line := k.lineOf(l)
 		switch {
 		case l.Masked && line > 0:
-			out = append(out, UnitMasked.New(l.Path, "%s is masked, and line %d of fstab asks for it: it is never mounted", l.Name, line).WithRemedy("take the mask away, or the line"))
+			out = append(out, UnitMasked.New(l.Path,
+				"%s is masked, and line %d of fstab asks for it: it is never mounted", l.Name,
+				line).WithRemedy("take the mask away, or the line"))
 		case l.Masked:
 			f := UnitMasked.New(l.Path, "%s is masked", l.Name)
 			f.Severity = finding.Note
@@ -45,7 +47,8 @@ func (k *look) unitFile(l units.Loaded, line int) (out []finding.Finding) {
 	if name := unit.Name(named, suffix); named != "" && strings.HasPrefix(named, "/") && name != l.Name {
 		out = append(out, UnitName.New(l.Path, "it is about %s, and would have to be called %s", named, name).WithRemedy("give it that name: systemd refuses it so"))
 	}
-	if tag, _, is := strings.Cut(what, "="); is && suffix != "automount" && !strings.HasPrefix(what, "/") && !strings.ContainsAny(tag, "/:") {
+	if tag, _, is := strings.Cut(what, "="); is && suffix != "automount" && !strings.HasPrefix(what, "/") &&
+		!strings.ContainsAny(tag, "/:") {
 		why := "it is mounted without waiting for the device, which may not be there yet"
 		if l.IsSwap() {
 			why = "systemd takes no path of it, and ignores it"
@@ -54,7 +57,8 @@ func (k *look) unitFile(l units.Loaded, line int) (out []finding.Finding) {
 		out = append(out, f.WithRemedy("write the link of udev's: What=%s", linkOf(what)))
 	}
 	if line > 0 && suffix != "automount" {
-		f := UnitBeside.New(l.Path, "line %d of fstab is for %s too: the unit counts, and the boot depends on it as the line says", line, named)
+		f := UnitBeside.New(l.Path,
+			"line %d of fstab is for %s too: the unit counts, and the boot depends on it as the line says", line, named)
 		out = append(out, f.WithMend(way.FstabDisable(way.N(line))))
 	}
 	return out

@@ -61,7 +61,8 @@ func (k *look) otherwise(u inventory.Use, l fstab.Unit) []finding.Finding {
 	switch {
 	case !namesDevice(l.Entry.Spec) || len(found) == 0: // said elsewhere
 	case !slices.ContainsFunc(found, func(n inventory.Node) bool { return n.Name == u.Node }):
-		return []finding.Finding{MountDiffers.New(thing, "the line mounts %s at %s, where %s is mounted now", found[0].Name, u.Where, u.Node).
+		return []finding.Finding{MountDiffers.New(thing, "the line mounts %s at %s, where %s is mounted now",
+			found[0].Name, u.Where, u.Node).
 			WithRemedy("where what is mounted now is right, let the line name it")}
 	// The most common reason is errors=remount-ro: the kernel found damage, and what is
 	// written since is lost on every program's side, without a word on the terminal.
@@ -88,7 +89,8 @@ func fit(v *inventory.Inventory) (out []finding.Finding) {
 		// A file system ends on whole groups or clusters, so that a little is always left:
 		// a hundredth, or 8 MiB, is no room that anybody misses.
 		if spare := n.Size - c.Size; grows(c) && c.Size > 0 && spare > max(8*quantity.MiB, n.Size/100) {
-			out = append(out, ContentSmaller.New(n.Name, "the %s has %v, the device %v: it could grow by %v", c.Kind, c.Size, n.Size, spare).WithRemedy("nothing needs to be done at once"))
+			out = append(out, ContentSmaller.New(n.Name, "the %s has %v, the device %v: it could grow by %v", c.Kind,
+				c.Size, n.Size, spare).WithRemedy("nothing needs to be done at once"))
 		}
 		if c.Due == "" && !c.CheckBy.IsZero() && v.Machine.Now.After(c.CheckBy) {
 			c.Due = "it was to be checked by " + c.CheckBy.Format("2006-01-02")
@@ -99,7 +101,9 @@ func fit(v *inventory.Inventory) (out []finding.Finding) {
 		// A stripe fits where the one is a multiple of the other: then whole stripes of the
 		// array are written, be it one or several at a time.
 		if best := quantity.Bytes(n.Geometry.OptIO); c.Stripe > 0 && best > 0 && best%c.Stripe != 0 && c.Stripe%best != 0 {
-			out = append(out, ContentStripe.New(n.Name, "the %s was made for stripes of %v, the device does best with %v", c.Kind, c.Stripe, best).WithRemedy("nothing needs to be done at once; a new file system would fit"))
+			out = append(out, ContentStripe.New(n.Name,
+				"the %s was made for stripes of %v, the device does best with %v", c.Kind, c.Stripe,
+				best).WithRemedy("nothing needs to be done at once; a new file system would fit"))
 		}
 		if c.State == fs.Errors {
 			out = append(out, ContentErrors.New(n.Name, "the kernel recorded errors in the %s %s", c.Kind, c.Label).
@@ -117,7 +121,8 @@ func fit(v *inventory.Inventory) (out []finding.Finding) {
 func nameless(n inventory.Node) (out []finding.Finding) {
 	zeros := func(id string) bool { return id != "" && strings.Trim(id, "0-") == "" }
 	if n.Table != nil && zeros(n.Table.ID) {
-		out = append(out, IdentifierNone.New(n.Name, "its %s has no identifier of its own: %s", strings.ToUpper(string(n.Table.Scheme)), n.Table.ID).
+		out = append(out, IdentifierNone.New(n.Name, "its %s has no identifier of its own: %s",
+			strings.ToUpper(string(n.Table.Scheme)), n.Table.ID).
 			WithRemedy("PARTUUID cannot name its partitions: name them by the UUID of what they hold"))
 	}
 	// Of a GPT, whose first group has eight digits too: an MBR makes the PARTUUID of the

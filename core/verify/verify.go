@@ -57,7 +57,8 @@ func All(v *inventory.Inventory) []finding.Finding {
 func Judge(v *inventory.Inventory) ([]finding.Finding, boot.Report) {
 	l := newLook(v)
 	references := l.references()
-	out := slices.Concat(alignment(v), tables(v), contents(v), identifiers(v), references, l.foretold(references), l.named(), l.offsets(), l.uses(), l.unitFiles(), fit(v))
+	out := slices.Concat(alignment(v), tables(v), contents(v), identifiers(v), references, l.foretold(references),
+		l.named(), l.offsets(), l.uses(), l.unitFiles(), fit(v))
 	slices.SortStableFunc(out, func(a, b finding.Finding) int {
 		return cmp.Or(cmp.Compare(b.Severity.Rank(), a.Severity.Rank()), cmp.Compare(a.Thing, b.Thing))
 	})

@@ -70,6 +70,9 @@ func Inspect(words ...string) Step { return step("inspect", words) }
 // Label is fundus label.
 func Label(words ...string) Step { return step("label", words) }
 
+// SwapAdd creates a file to swap on.
+func SwapAdd(words ...string) Step { return step("swap add", words) }
+
 // Mount is fundus mount.
 func Mount(words ...string) Step { return step("mount", words) }
 

@@ -146,7 +146,12 @@ func gatherPlace(v *inventory.Inventory, m machine.Machine, word string) (string
 			return "", boot.Unmountable(v, n)
 		}
 		if len(mounts) == 0 {
-			return "", &machine.Refusal{Rule: machine.RuleNotMounted, Thing: n.Name, Text: "it is not mounted: the kernel puts files together while they can be used", Next: way.Mount(n.Name)}
+			return "", &machine.Refusal{
+				Rule:  machine.RuleNotMounted,
+				Thing: n.Name,
+				Text:  "it is not mounted: the kernel puts files together while they can be used",
+				Next:  way.Mount(n.Name),
+			}
 		}
 		return mounts[0].Where, nil
 	}

@@ -4,17 +4,18 @@ import (
 	"github.com/spf13/cobra"
 
 	"fundus/core/kind"
+	"fundus/core/way"
 	"fundus/internal/task/content"
 )
 
 func newAdjust(e *Env) *cobra.Command {
 	return e.addChange(&cobra.Command{
-		Use: "adjust TARGET KEY=VALUE…", Short: "Give a file system other settings, or another identifier",
-		Long: `Give what is on a device other settings without making it anew: those that
-fundus settings TARGET shows as changeable, and uuid=ID or uuid=new, which every
-kind has. Every line of a text file that names it by its identifier says the new
-one, in the same deed. What is mounted has to be unmounted first; the UUID of an
-ext4 with checksum-seed=yes the kernel changes while it is mounted.`,
+		Use: "adjust TARGET KEY=VALUE…", Short: "Change settings of a file system, or its identifier",
+		Long: `Change settings of a file system without creating it again: those that fundus
+settings TARGET shows as changeable, and uuid=ID or uuid=new, which every kind
+has. Lines of text files that use the old identifier get the new one in the same
+deed. Unmount it first; the UUID of an ext4 with checksum-seed=yes can be changed
+while it is mounted.`,
 		Example:           "  fundus adjust sdb1 reserved=1% on-error=read-only\n  fundus adjust card.img:1 uuid=new",
 		Args:              words(2, 64, "a device, and settings as KEY=VALUE"),
 		ValidArgsFunction: e.completeAdjust,
@@ -22,6 +23,9 @@ ext4 with checksum-seed=yes the kernel changes while it is mounted.`,
 			asked, err := settingsOf(args[1:])
 			if err != nil {
 				return err
+			}
+			if label, is := asked["label"]; is {
+				return usageWay(way.Label(args[0], label), "a label is set by a command of its own")
 			}
 			return e.change(cmd, &content.Adjust{Target: args[0], Asked: asked})
 		},

@@ -63,12 +63,18 @@ func wanted(f *pflag.Flag) string {
 	return "it does not take this value"
 }
 
+// goAhead is said of options by which other programs ask nothing.
+const goAhead = "to go ahead without a question, say --commit"
+
 // shortOption answers options of one letter, which there are none of.
 //
 // A leading minus before a number is a change of size that has lost its option.
 func shortOption(cmd *cobra.Command, letters string, help way.Step) error {
 	if strings.ContainsAny(letters[:1], "0123456789") {
 		return usagef("-%s: a size never begins with a minus; a change of size is written --by=-4GiB", letters)
+	}
+	if letters[:1] == "y" || letters[:1] == "f" {
+		return usageWay(help, "-%s: options are written out in words; %s", letters[:1], goAhead)
 	}
 	var likely []string
 	visit := func(f *pflag.Flag) {
@@ -92,6 +98,9 @@ func longOption(cmd *cobra.Command, name, option string, help way.Step) error {
 			}
 			return usageWay(m.next, "--%s: %s", option, m.why)
 		}
+	}
+	if option == "force" || option == "yes" {
+		return usageWay(help, "--%s: there is no such option; %s", option, goAhead)
 	}
 	if hint := settingHint(option); name == "format" && hint != "" {
 		return usageWay(help, "--%s: %s", option, hint)

@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"bytes"
 	"cmp"
 	"fmt"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"fundus/core/advice"
 	"fundus/core/fs"
@@ -15,32 +17,58 @@ import (
 	"fundus/core/propose"
 	"fundus/core/table"
 	"fundus/core/verify"
+	"fundus/internal/deed"
 )
 
 // newCompletion prints what a shell reads to complete the words of Fundus.
 func newCompletion(e *Env, root *cobra.Command) *cobra.Command {
 	return &cobra.Command{
-		Use: "completion SHELL", Short: "Print what bash, zsh or fish reads to complete words",
-		Long: `Print what a shell reads to complete commands, devices and options. In bash it
-works without the package of helpers, too, as on a rescue system:
-source <(fundus completion bash).`,
+		Use: "completion SHELL", Short: "Print completions for bash, zsh or fish",
+		Long: `Print the script that lets a shell complete commands, devices and options. For
+bash it needs no helper package, so it works on a rescue system too: source
+<(fundus completion bash).`,
 		Example:   "  fundus completion bash\n  fundus completion zsh",
 		Args:      words(1, 1, "one shell: bash, zsh or fish"),
 		ValidArgs: []string{"bash", "zsh", "fish"},
 		RunE: func(_ *cobra.Command, args []string) error {
+			var script bytes.Buffer
+			var err error
+			first, helper := "", ""
 			switch args[0] {
 			case "bash":
-				if _, err := fmt.Fprint(e.Out, bashHelper); err != nil {
-					return err
-				}
-				return root.GenBashCompletionV2(e.Out, true)
+				helper, err = bashHelper, root.GenBashCompletionV2(&script, true)
 			case "zsh":
-				return root.GenZshCompletion(e.Out)
+				first, err = "#compdef fundus\n", root.GenZshCompletion(&script) // by which zsh knows what it is for
 			case "fish":
-				return root.GenFishCompletion(e.Out, true)
+				err = root.GenFishCompletion(&script, true)
+			default:
+				return usagef("%q: the shells are bash, zsh and fish", args[0])
 			}
-			return usagef("%q: the shells are bash, zsh and fish", args[0])
+			if err == nil {
+				_, err = fmt.Fprintf(e.Out, "%s# Lets %s complete commands, devices and options of fundus. It asks the program itself,\n# which reads the machine and changes nothing.\n\n%s%s",
+					first, args[0], helper, withoutHead(script.String()))
+			}
+			return err
 		},
+	}
+}
+
+// withoutHead is a script without the comments that it begins with.
+func withoutHead(script string) string {
+	for strings.HasPrefix(script, "#") || strings.HasPrefix(script, "\n") {
+		_, script, _ = strings.Cut(script, "\n")
+	}
+	return script
+}
+
+// unquoted takes the marks off that stand around the names of values in what options say: help needs
+// them, and a shell would show them.
+func unquoted(cmd *cobra.Command) {
+	plain := func(f *pflag.Flag) { f.Usage = strings.ReplaceAll(f.Usage, "`", "") }
+	cmd.LocalFlags().VisitAll(plain)
+	cmd.PersistentFlags().VisitAll(plain)
+	for _, c := range cmd.Commands() {
+		unquoted(c)
 	}
 }
 
@@ -159,6 +187,12 @@ func devices(v *inventory.Inventory, fits func(v *inventory.Inventory, n invento
 	return out
 }
 
+// labelled are those that can have a label.
+func labelled(_ *inventory.Inventory, n inventory.Node) bool {
+	c, ok := n.Content()
+	return ok && (c.Class == fs.FileSystem || c.Class == fs.Swap)
+}
+
 func anyDevice(*inventory.Inventory, inventory.Node) bool { return true }
 
 func wholeDisk(_ *inventory.Inventory, n inventory.Node) bool { return n.Parent == "" }
@@ -203,7 +237,14 @@ func (e *Env) completePlaces(cmd *cobra.Command, args []string, _ string) (out [
 		return nil, cobra.ShellCompDirectiveFilterDirs
 	}
 	if v := e.look(cmd); v != nil {
-		out = append(devices(v, mountable), fstabPlaces(v)...)
+		fits := mountable
+		if cmd.Name() == "mount" { // an area of swap is turned on, and not mounted
+			fits = func(v *inventory.Inventory, n inventory.Node) bool {
+				c, _ := n.Content()
+				return mountable(v, n) && c.Class == fs.FileSystem
+			}
+		}
+		out = append(devices(v, fits), fstabPlaces(v)...)
 	}
 	return out, cobra.ShellCompDirectiveDefault
 }
@@ -295,7 +336,9 @@ func (e *Env) completeDeeds(cmd *cobra.Command, args []string, _ string) (out []
 	}
 	all, _ := m.store.List()
 	for _, d := range all {
-		out = append(out, fmt.Sprintf("%d\t%s", d.Number, d.Title))
+		if cmd.Name() != "undo" || deed.NoWay(all, d) == nil {
+			out = append(out, fmt.Sprintf("%d\t%s", d.Number, d.Title))
+		}
 	}
 	return out, noFiles | cobra.ShellCompDirectiveKeepOrder
 }

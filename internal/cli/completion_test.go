@@ -40,9 +40,9 @@ $ fundus format sdb2 ext4
 	for _, c := range []struct{ line, want string }{
 		{"format |", "sda2 sdb2"}, {"format sdb2 |", "ext4 ext3 ext2 xfs fat swap"}, {"format sdb2 swap page=|", "page=4KiB page=8KiB page=16KiB page=32KiB page=64KiB for=any"}, {"table new |", "sda sdb"}, {"resize |", "sda1 sda2 sdb1 sdb2"},
 		{"unmount |", "/ /srv/herbarium"}, {"mount sdb2 |", ""}, {"mount |", "sda2 / /srv/herbarium"}, {"fstab remove |", "/ /srv/herbarium"}, {"inspect |", "sda sda1 sda2 sdb sdb1 sdb2"},
-		{"undo |", "4 3 2 1"}, {"deed show |", "4 3 2 1"}, {"table new sdb --scheme |", "gpt mbr"}, {"format sdb2 ext4 --references |", "follow drop disable keep"},
+		{"undo |", "4 3"}, {"deed show |", "4 3 2 1"}, {"table new sdb --scheme |", "gpt mbr"}, {"format sdb2 ext4 --references |", "follow drop disable keep"},
 		{"recover --direction |", "back forward"}, {"survey --kind |", "FAT32 GPT ext4"}, {"survey --sizes |", "iec si sectors bytes"}, {"fstab add sdb2 /srv --by |", "uuid label partuuid partlabel path"},
-		{"completion |", "bash zsh fish"}, {"format sdb2 ext4 --lose |", "QW-11830 fernhill LS-20417 herbarium"}, {"partition edit sdb1 --set |", "boot grow-file-system no-auto no-firmware read-only required"},
+		{"completion |", "bash zsh fish"}, {"format sdb2 ext4 --lose |", "QW-11830 fernhill LS-20417 herbarium"}, {"partition edit sdb1 --set |", "boot grows no-firmware not-by-itself read-only required"},
 	} {
 		words := strings.Split(strings.TrimSuffix(c.line, "|"), " ")
 		got := strings.Join(offered(w, words...), " ")

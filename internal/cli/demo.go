@@ -24,7 +24,7 @@ its real output; the demo stops with an error if one does anything unexpected.`,
 		Example: "  fundus demo\n  fundus demo --keep fernhill", Args: words(0, 0, "no words"),
 		RunE: func(cmd *cobra.Command, _ []string) error { return e.demo(cmd.Context(), keep, fast) },
 	}
-	cmd.Flags().BoolVar(&fast, "fast", false, "do not stop after each step at a terminal")
+	cmd.Flags().BoolVar(&fast, "fast", false, "do not pause after each step")
 	cmd.Flags().StringVar(&keep, "keep", "", "keep the bench in `DIR`")
 	return cmd
 }

@@ -51,6 +51,7 @@ type Env struct {
 	words  []string             // as they were typed
 	notes  []string             // that belong to the draft which comes
 	helped bool                 // help was asked for as a document
+	looks  bool                 // the command never changes anything
 	seen   *inventory.Inventory // the machine as it was when the command began; nil: nobody looked
 	c      *config.Config
 }
@@ -71,27 +72,27 @@ type options struct {
 
 func (e *Env) addCommon(cmd *cobra.Command) {
 	f := cmd.PersistentFlags()
-	f.StringVar(&e.o.bench, "bench", e.Getenv("FUNDUS_BENCH"), "work on the simulated machine in `DIR` (or FUNDUS_BENCH)")
-	f.StringVar(&e.o.root, "root", "", "use the text files of the system installed below `DIR`")
+	f.StringVar(&e.o.bench, "bench", e.Getenv("FUNDUS_BENCH"), "use the simulated machine in `DIR` (or FUNDUS_BENCH)")
+	f.StringVar(&e.o.root, "root", "", "use the text files of the system below `DIR`")
 	f.StringVar(&e.o.state, "state", "", "keep deeds and drafts in `DIR`")
 	f.BoolVar(&e.o.json, "json", false, "print one JSON document")
-	f.BoolVar(&e.o.events, "events", false, "with --json: print how far long work is, a document a line, on standard error")
-	f.StringVar(&e.o.sizes, "sizes", "", "print sizes as iec, si, sectors or bytes (default: iec, or as configured)")
-	f.StringVar(&e.o.colour, "colour", "", "colours: auto, always or never (default: auto, or as configured)")
-	f.BoolVar(&e.o.quiet, "quiet", false, "print results only")
+	f.BoolVar(&e.o.events, "events", false, "with --json: progress documents on standard error")
+	f.StringVar(&e.o.sizes, "sizes", "", "sizes as iec, si, sectors or bytes (default iec)")
+	f.StringVar(&e.o.colour, "colour", "", "colours: auto, always or never (default auto)")
+	f.BoolVar(&e.o.quiet, "quiet", false, "print the answer alone: no notes, no progress")
 }
 
 // addChange adds the options of commands that change something.
 func (e *Env) addChange(cmd *cobra.Command) *cobra.Command {
 	f := cmd.Flags()
 	f.BoolVar(&e.o.commit, "commit", false, "go ahead without asking")
-	f.BoolVar(&e.o.draft, "draft", false, "only show what would be done; nothing is kept")
-	f.BoolVar(&e.o.steps, "steps", false, "show each step, its reasons and every figure")
-	f.StringArrayVar(&e.o.lose, "lose", nil, "name what is destroyed: its label, UUID or serial (`NAME`, repeatable)")
-	f.StringArrayVar(&e.o.despite, "despite", nil, "accept this new error in the result (`FINDING`, repeatable)")
-	f.BoolVar(&e.o.withoutUndo, "without-undo", false, "keep nothing from before: no undo, it can only be completed")
-	f.BoolVar(&e.o.inPlace, "in-place", false, "write over a text file that nothing can be renamed over; not safe when cut short")
-	f.IntVar(&e.o.wait, "wait", 0, "wait so many `SECONDS` for another commit to end, or for who uses a mount")
+	f.BoolVar(&e.o.draft, "draft", false, "show what would be done, and store nothing")
+	f.BoolVar(&e.o.steps, "steps", false, "show each step, reasons and all figures")
+	f.StringArrayVar(&e.o.lose, "lose", nil, "label, UUID or serial of what is lost (`NAME`, repeatable)")
+	f.StringArrayVar(&e.o.despite, "despite", nil, "accept this new error (`FINDING`, repeatable)")
+	f.BoolVar(&e.o.withoutUndo, "without-undo", false, "save no old contents: no undo, only completion")
+	f.BoolVar(&e.o.inPlace, "in-place", false, "overwrite files that cannot be replaced; not crash-safe")
+	f.IntVar(&e.o.wait, "wait", 0, "wait up to `SECONDS` for a commit, or a busy mount")
 	return cmd
 }
 
@@ -140,7 +141,17 @@ func (e *Env) printer() *view.Printer {
 	if e.Width > 0 { // the last column is left free: some terminals break the line there
 		width = max(e.Width-1, narrowest)
 	}
-	return &view.Printer{Out: e.Out, Width: width, Height: e.Height, Terminal: e.Terminal, UTF8: utf8, Colour: colour, JSON: e.o.json, Quiet: e.o.quiet, Sizes: c.Sizes}
+	return &view.Printer{
+		Out:      e.Out,
+		Width:    width,
+		Height:   e.Height,
+		Terminal: e.Terminal,
+		UTF8:     utf8,
+		Colour:   colour,
+		JSON:     e.o.json,
+		Quiet:    e.o.quiet,
+		Sizes:    c.Sizes,
+	}
 }
 
 // narrowest is the width below which nothing is folded any more.

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/spf13/cobra"
+
 	"fundus/core/target"
 	"fundus/core/way"
 	"fundus/internal/deed"
@@ -29,6 +31,9 @@ const (
 func Run(ctx context.Context, e *Env, words []string) int {
 	e.words = words
 	root := NewRoot(e)
+	if len(words) > 0 && strings.HasPrefix(words[0], cobra.ShellCompRequestCmd) {
+		unquoted(root)
+	}
 	root.SetArgs(words)
 	err := root.ExecuteContext(ctx)
 	if err == nil && e.helped {
@@ -38,6 +43,9 @@ func Run(ctx context.Context, e *Env, words []string) int {
 	switch {
 	case err == nil, errors.Is(err, errWaiting), errors.Is(err, errFindings), errors.Is(err, errLater), errors.Is(err, errFailed):
 		return code
+	}
+	if cmd, _, found := root.Find(words); found == nil && cmd != root {
+		e.looks = cmd.Runnable() && !cmd.HasSubCommands() && cmd.Flags().Lookup("draft") == nil
 	}
 	e.o.json = e.o.json || slices.Contains(words, "--json") // words that make no sense were not read to their end
 	e.report(code, err)

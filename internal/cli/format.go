@@ -13,22 +13,21 @@ import (
 func newFormat(e *Env) *cobra.Command {
 	r := &content.Format{}
 	cmd := &cobra.Command{
-		Use: "format TARGET KIND [KEY=VALUE…]", Short: "Make a file system on a partition or a disk",
-		Long: `Make a file system on a partition, a whole disk or an image. Every other
-signature on it is removed. What was there must be named with --lose, and comes
-back by fundus undo until the new file system is mounted for writing.
-
-Each KEY=VALUE is a setting of the kind; fundus settings KIND lists them with what
-they take; size=SIZE, of every kind, leaves room behind it. What is not said
-comes from the configuration, or is chosen by the size of the device; the draft
-shows every value and where it is from.`,
+		Use: "format TARGET KIND [KEY=VALUE…]", Short: "Create a file system on a partition, a disk or an image",
+		Long: `Create a file system on a partition, a whole disk or an image, and remove every
+other signature from it. Old contents must be named with --lose; fundus undo
+restores them until the new file system is mounted read-write. Each KEY=VALUE is
+a setting of the kind: fundus settings KIND lists them, and size=SIZE leaves
+space after it. Settings you omit come from the configuration or are chosen to
+suit the device; the draft shows each value and its origin.`,
 		Example:           "  fundus format sdb1 ext4 --label herbarium reserved=1%\n  fundus format card.img:1 ext4 --lose=FIELDCARD --commit",
 		Args:              words(2, 64, "a device and a kind, such as ext4, and settings as KEY=VALUE"),
 		ValidArgsFunction: e.completeFormat,
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			_, errFirst := kind.FindMaker(strings.ToLower(args[0]))
 			if _, errSecond := kind.FindMaker(strings.ToLower(args[1])); errFirst == nil && errSecond != nil {
-				return usageWay(way.Help("format"), "the device stands before the kind: %s %s", args[1], args[0])
+				right := append([]string{"format", args[1], args[0]}, args[2:]...)
+				return usageWay(harmless(cmd.Root(), nil, right), "the device stands before the kind")
 			}
 			r.Target, r.Kind = args[0], strings.ToLower(args[1])
 			if r.Asked, err = settingsOf(args[2:]); err != nil {
@@ -46,12 +45,13 @@ shows every value and where it is from.`,
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&r.Label, "label", "", "the file system's `LABEL`")
-	f.StringVar(&r.References, "references", "", "what becomes of lines that say an identifier of before: follow, drop, disable or keep")
-	f.StringVar(&r.Type, "type", "", "fit: the partition's type becomes one that fits, in the same deed (`WORD`)")
-	f.BoolVar(&r.Discard, "discard", false, "tell the device at the end that the rest is not needed: from then on there is no way back")
-	f.BoolVar(&r.Unless, "unless-there", false, "do nothing where it is there already, of that kind and label")
-	f.StringVar(&r.UUID, "uuid", content.NewID, "the file system's identifier: an `ID`, new for a random one, or keep for that of what is there")
+	f.StringVar(&r.Label, "label", "", "`LABEL` of the file system")
+	f.StringVar(&r.References, "references", "", "lines with the old ID: follow, drop, disable or keep")
+	f.StringVar(&r.Type, "type", "", "fit: set a partition type that fits (`WORD`)")
+	f.BoolVar(&r.Discard, "discard", false, "discard unused blocks at the end; cannot be undone")
+	f.BoolVar(&r.Unless, "unless-there", false, "do nothing if it has this kind and label already")
+	f.StringVar(&r.UUID, "uuid", content.NewID,
+		"the file system's identifier: an `ID`, new for a random one, or keep for that of what is there")
 	return e.addChange(cmd)
 }
 
@@ -110,14 +110,17 @@ func settingHint(option string) string {
 func newLabel(e *Env) *cobra.Command {
 	none := false
 	cmd := &cobra.Command{
-		Use: "label TARGET NAME", Short: "Give a file system a label",
-		Long:              "Give a file system a label, or take its label away with --none.",
+		Use: "label TARGET NAME", Short: "Set the label of a file system",
+		Long:              `Set the label of a file system, or remove it with --none.`,
 		Example:           "  fundus label sdb1 herbarium\n  fundus label card.img:1 --none",
 		Args:              words(1, 2, "a device and a label, or a device and --none"),
-		ValidArgsFunction: e.completeDevices,
+		ValidArgsFunction: e.complete(labelled),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if none == (len(args) == 2) {
 				return usageWay(way.Help("label"), "say either the label or --none")
+			}
+			if len(args) == 2 && deviceLike(args[1]) && !deviceLike(args[0]) {
+				return usageWay(way.Label(args[1], args[0]), "the device stands before the label")
 			}
 			r := &content.Label{Target: args[0]}
 			if !none {
@@ -126,6 +129,6 @@ func newLabel(e *Env) *cobra.Command {
 			return e.change(cmd, r)
 		},
 	}
-	cmd.Flags().BoolVar(&none, "none", false, "take the label away")
+	cmd.Flags().BoolVar(&none, "none", false, "remove the label")
 	return e.addChange(cmd)
 }

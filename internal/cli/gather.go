@@ -15,12 +15,11 @@ import (
 func newGather(e *Env) *cobra.Command {
 	within := ""
 	cmd := &cobra.Command{
-		Use: "gather PLACE", Short: "Put files together that lie in many pieces",
-		Long: `Have the kernel put files of a mounted ext4 or XFS together that lie in more pieces
-than they need, the worst first, one at a time and into room that is set aside
-before; a tenth of the room is left alone. They can be used meanwhile: one that is
-written at that moment is left as it lies. --draft says what it is worth. Ctrl-C
-and --for end it between two files, and what is done stays.`,
+		Use: "gather PLACE", Short: "Defragment files of a mounted file system",
+		Long: `Defragment files of a mounted ext4 or XFS, worst first, one at a time, into space
+reserved beforehand; a tenth of the free space is never used. Files can be used
+meanwhile; a file being written is skipped. --draft shows what would be gained.
+Ctrl-C and --for stop between two files, and keep what is done.`,
 		Example:           "  fundus gather /srv/herbarium --draft\n  fundus gather /srv/herbarium --for 10min",
 		Args:              words(1, 1, "a directory, or what is mounted"),
 		ValidArgsFunction: e.completeMounted,
@@ -46,6 +45,6 @@ and --for end it between two files, and what is done stays.`,
 			return err
 		},
 	}
-	cmd.Flags().StringVar(&within, "for", "", "begin no file after this `TIME`, such as 10min")
+	cmd.Flags().StringVar(&within, "for", "", "start no file after this `TIME`, such as 10min")
 	return e.addChange(cmd)
 }

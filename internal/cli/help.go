@@ -19,7 +19,8 @@ type wish struct{ want, commands string }
 
 func wishes() []wish {
 	return []wish{
-		{"see what is there", "survey, inspect, references, settings, types"},
+		{"see what is there", "survey, inspect, references"},
+		{"see what is possible", "settings, types, options"},
 		{"find what is wrong", "verify, rehearse, fstab check"},
 		{"tables, partitions", "table, partition, resize, rescan"},
 		{"file systems", "format, label, adjust, erase"},
@@ -44,14 +45,17 @@ func (e *Env) addHelp(root *cobra.Command) {
 		}
 	})
 	root.SetHelpCommand(&cobra.Command{
-		Use: "help [COMMAND | common | documents | document KIND]", Short: "Say what a command is for, or how its documents are made", Example: "  fundus help partition add\n  fundus help common\n  fundus help document draft",
+		Use:     "help [COMMAND | common | terms | codes | documents | document KIND]",
+		Short:   "Explain a command, a term or a document",
+		Example: "  fundus help partition add\n  fundus help terms\n  fundus help document draft",
 		ValidArgsFunction: func(_ *cobra.Command, args []string, _ string) (out []string, _ cobra.ShellCompDirective) {
 			at, _, err := root.Find(args)
 			if err != nil {
 				return nil, cobra.ShellCompDirectiveNoFileComp
 			}
 			if at == root {
-				out = append(out, "common\toptions of every command", "documents\tkinds of JSON documents", "document\tthe schema of one kind")
+				out = append(out, "common\toptions of every command", "terms\twords that Fundus uses", "codes\texit codes",
+					"documents\tkinds of JSON documents", "document\tthe schema of one kind")
 			}
 			for _, c := range at.Commands() {
 				out = append(out, c.Name()+"\t"+c.Short)
@@ -63,6 +67,11 @@ func (e *Env) addHelp(root *cobra.Command) {
 			case len(args) == 1 && args[0] == "common":
 				if e.text() {
 					e.commonHelp(root)
+				}
+				return nil
+			case len(args) == 1 && (args[0] == "terms" || args[0] == "codes"):
+				if e.text() {
+					page(e.Out, args[0])
 				}
 				return nil
 			case len(args) == 1 && args[0] == "documents":
@@ -98,21 +107,57 @@ func (e *Env) showSchema(kind string) error {
 
 func rootHelp(w io.Writer) {
 	fmt.Fprint(w, `Fundus prepares disks: partition tables, file systems, mounts and fstab. Nothing
-is written before it was shown, and what was committed can be taken back.
+is written until you have seen it, and what was committed can be undone.
 
 `)
 	for _, t := range wishes() {
 		fmt.Fprintf(w, "  %-24s%s\n", t.want, t.commands)
 	}
 	fmt.Fprint(w, `
-fundus help COMMAND says what it is for, with examples and its options, and
-fundus help common which options all of them take. A TARGET is a device, an
-identifier (UUID=…), a mount point, or an image file: card.img, card.img:1.
+A TARGET is a device, an identifier (UUID=…), a mount point, or an image file:
+card.img, card.img:1. See also: version, completion.
 
   fundus survey            what is on the disks of this machine
-  fundus demo              the whole road, on a simulated machine
-  fundus bench new DIR     a simulated machine to try things on
+  fundus demo              six steps on a simulated machine
+  fundus help COMMAND      what a command is for, examples, options
+  fundus help common       options of all commands; also: terms, codes
 `)
+}
+
+// page prints one of the pages that belong to no command.
+func page(w io.Writer, name string) {
+	title, rows := "Words that Fundus uses in a sense of its own", terms()
+	if name == "codes" {
+		title, rows = "Exit codes of every command", codes()
+	}
+	fmt.Fprintf(w, "%s\n\n", title)
+	for _, r := range rows {
+		view.Hang(w, "  "+r.want, r.commands, 10)
+	}
+}
+
+func terms() []wish {
+	return []wish{
+		{"draft", "a change that is planned and shown, and not written yet. Its code is four bytes in hexadecimal; fundus commit CODE carries it out."},
+		{"deed", "a change that was committed, with the old and the new bytes. Deeds have numbers; fundus undo takes one back."},
+		{"fence", "what is written in place of a superblock while a deed is under way, so that nothing mounts what is half written. " +
+			"After a power cut fundus recover replaces it."},
+		{"bench", "a simulated machine in a directory: disks, mounts, fstab and a kernel that refuses what a real one refuses."},
+		{"gap", "free space between partitions that can take one; numbered in fundus partition list."},
+		{"kind", "what a file system is: ext4, xfs, fat …; also swap."},
+	}
+}
+
+func codes() []wish {
+	return []wish{
+		{"0", "done, nothing to do, or a draft was shown"},
+		{"1", "refused or failed, or answered with no; nothing was changed"},
+		{"2", "wrong usage; no device was read or changed"},
+		{"3", "a draft waits for fundus commit CODE"},
+		{"4", "there are findings of --severity or worse"},
+		{"5", "stopped midway; fundus recover completes it or rolls it back"},
+		{"6", "done, takes effect at the next boot"},
+	}
 }
 
 func nounHelp(w io.Writer, cmd *cobra.Command) {
@@ -137,7 +182,10 @@ func commandHelp(w io.Writer, cmd *cobra.Command) {
 	}
 	optionList(w, own)
 	if change {
-		fmt.Fprint(w, "\nBesides --draft, --commit, --lose and what else every change takes:\nfundus help common\n")
+		if len(own) == 0 {
+			fmt.Fprintln(w)
+		}
+		fmt.Fprint(w, "  Changes also take --draft, --commit, --lose … (fundus help common)\n")
 	}
 }
 

@@ -16,10 +16,9 @@ import (
 
 func newCommit(e *Env) *cobra.Command {
 	return e.addChange(&cobra.Command{
-		Use: "commit CODE", ValidArgsFunction: e.completeDrafts, Short: "Carry out a stored draft, exactly as it was reviewed",
-		Long: `Carry out a stored draft, exactly as it was reviewed. If the machine changed since
-so that it would come out otherwise, nothing is written and the new draft is
-shown.`,
+		Use: "commit CODE", ValidArgsFunction: e.completeDrafts, Short: "Carry out a stored draft, exactly as reviewed",
+		Long: `Carry out a stored draft, exactly as reviewed. If the machine has changed so that
+the result would differ, nothing is written and the new draft is shown.`,
 		Example: "  fundus commit 3fa9c210\n  fundus commit 3fa9c210 --lose=herbarium", Args: words(1, 1, "the code of a draft"),
 		RunE: func(cmd *cobra.Command, args []string) error { return e.commitStored(cmd.Context(), args[0]) },
 	})
@@ -28,7 +27,8 @@ shown.`,
 func newDraft(e *Env) *cobra.Command {
 	every := false
 	list := &cobra.Command{
-		Use: "list", Short: "See the drafts that wait", Example: "  fundus draft list\n  fundus draft list --json", Args: words(0, 0, "no words"),
+		Use: "list", Short: "List the drafts that wait for fundus commit", Example: "  fundus draft list\n  fundus draft list --json",
+		Args: words(0, 0, "no words"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			m, err := e.open(cmd.Context())
 			if err != nil {
@@ -42,14 +42,16 @@ func newDraft(e *Env) *cobra.Command {
 		},
 	}
 	show := &cobra.Command{
-		Use: "show CODE", ValidArgsFunction: e.completeDrafts, Short: "See a draft again", Example: "  fundus draft show 3fa9c210\n  fundus draft show 3fa9c210 --json", Args: words(1, 1, "the code of a draft"),
+		Use: "show CODE", ValidArgsFunction: e.completeDrafts, Short: "Show a stored draft again",
+		Example: "  fundus draft show 3fa9c210\n  fundus draft show 3fa9c210 --json", Args: words(1, 1, "the code of a draft"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			e.o.draft, e.o.steps = true, true
 			return e.commitStored(cmd.Context(), args[0])
 		},
 	}
 	remove := &cobra.Command{
-		Use: "remove CODE", ValidArgsFunction: e.completeDrafts, Short: "Forget a draft, or all of them", Example: "  fundus draft remove 3fa9c210\n  fundus draft remove --all", Args: words(0, 1, "the code of a draft, or --all"),
+		Use: "remove CODE", ValidArgsFunction: e.completeDrafts, Short: "Delete a stored draft, or all of them",
+		Example: "  fundus draft remove 3fa9c210\n  fundus draft remove --all", Args: words(0, 1, "the code of a draft, or --all"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if every != (len(args) == 0) {
 				return usageWay(way.DraftList(), "say either the code of a draft or --all")
@@ -70,8 +72,9 @@ func newDraft(e *Env) *cobra.Command {
 			return e.printer().Show(view.Message{Text: "draft " + args[0] + " is forgotten; nothing was written by it"})
 		},
 	}
-	remove.Flags().BoolVar(&every, "all", false, "every draft that waits")
-	return e.group("draft", "List, show and forget drafts that wait for fundus commit", "  fundus draft list\n  fundus draft show 3fa9c210", list, show, remove)
+	remove.Flags().BoolVar(&every, "all", false, "all drafts")
+	return e.group("draft", "List, show and forget drafts that wait for fundus commit",
+		"  fundus draft list\n  fundus draft show 3fa9c210", list, show, remove)
 }
 
 // forgetDrafts takes all drafts away.
@@ -102,7 +105,8 @@ func (e *Env) elsewhere(m *onMachine) string {
 func newDeed(e *Env) *cobra.Command {
 	whole := false
 	list := &cobra.Command{
-		Use: "list", Short: "See what was committed, newest first", Example: "  fundus deed list\n  fundus deed list --bench fernhill", Args: words(0, 0, "no words"),
+		Use: "list", Short: "List what was committed, newest first",
+		Example: "  fundus deed list\n  fundus deed list --bench fernhill", Args: words(0, 0, "no words"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			m, err := e.open(cmd.Context())
 			if err != nil {
@@ -115,9 +119,10 @@ func newDeed(e *Env) *cobra.Command {
 			return e.printer().Show(view.Deeds{List: all, All: whole, Elsewhere: e.elsewhere(m)})
 		},
 	}
-	list.Flags().BoolVar(&whole, "all", false, "all of them, not the newest twenty alone")
+	list.Flags().BoolVar(&whole, "all", false, "all deeds, not only the newest twenty")
 	show := &cobra.Command{
-		Use: "show DEED", ValidArgsFunction: e.completeDeeds, Short: "See one deed with its steps", Example: "  fundus deed show 7\n  fundus deed show 0007-3fa9c210", Args: words(1, 1, "the number of a deed"),
+		Use: "show DEED", ValidArgsFunction: e.completeDeeds, Short: "Show one deed with its steps",
+		Example: "  fundus deed show 7\n  fundus deed show 0007-3fa9c210", Args: words(1, 1, "the number of a deed"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			m, err := e.open(cmd.Context())
 			if err != nil {
@@ -135,7 +140,8 @@ func newDeed(e *Env) *cobra.Command {
 		},
 	}
 	remove := &cobra.Command{
-		Use: "remove DEED", ValidArgsFunction: e.completeDeeds, Short: "Forget a deed: it cannot be taken back then", Example: "  fundus deed remove 7\n  fundus deed remove 0007-3fa9c210", Args: words(1, 1, "the number of a deed"),
+		Use: "remove DEED", ValidArgsFunction: e.completeDeeds, Short: "Delete a deed; it cannot be undone afterwards",
+		Example: "  fundus deed remove 7\n  fundus deed remove 0007-3fa9c210", Args: words(1, 1, "the number of a deed"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			m, err := e.open(cmd.Context())
 			if err != nil {
@@ -154,10 +160,10 @@ func newDeed(e *Env) *cobra.Command {
 func newUndo(e *Env) *cobra.Command {
 	r := &past.Undo{}
 	cmd := &cobra.Command{
-		Use: "undo [DEED]", ValidArgsFunction: e.completeDeeds, Short: "Take a committed change back",
-		Long: `Take a committed change back, the newest if none is named: the bytes and files
-from before return. It is refused where somebody wrote in the same place since.
-An undo is a deed of its own and can be taken back too.`,
+		Use: "undo [DEED]", ValidArgsFunction: e.completeDeeds, Short: "Undo a committed change",
+		Long: `Undo a committed change, the newest if you name none: the old bytes and files come
+back. It refuses if that area has been written since. An undo is a deed of its own
+and can be undone too.`,
 		Example: "  fundus undo\n  fundus undo 7 --commit", Args: words(0, 1, "at most one deed"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			m, err := e.open(cmd.Context())
@@ -180,8 +186,8 @@ An undo is a deed of its own and can be taken back too.`,
 			return e.settle(cmd.Context(), m, r)
 		},
 	}
-	cmd.Flags().StringVar(&r.Image, "image", "", "the image `FILE` that the deed is about, where it was moved or copied")
-	cmd.Flags().BoolVar(&r.Over, "over-later-writes", false, "restore also where something was written since; that is lost")
+	cmd.Flags().StringVar(&r.Image, "image", "", "the deed's image `FILE`, if it was moved or copied")
+	cmd.Flags().BoolVar(&r.Over, "over-later-writes", false, "restore over what was written since; that is lost")
 	return e.addChange(cmd)
 }
 
@@ -203,12 +209,11 @@ func (e *Env) openOf(d *deed.Deed, image string) (*onMachine, error) {
 func newRecover(e *Env) *cobra.Command {
 	direction, image, over, stay := "", "", false, false
 	cmd := &cobra.Command{
-		Use: "recover [DEED]", ValidArgsFunction: e.completeDeeds, Short: "Bring a commit that was cut short to its end or its beginning",
-		Long: `Bring a commit that was cut short, by a power cut or a crash, to its end or back
-to its beginning: in the direction with fewer bytes, unless --direction says so.
-Until then what is unfinished is fenced, and nothing mounts it. Where somebody
-wrote to the place since, it refuses: --as-it-is keeps that, --over-later-writes
-does not.`,
+		Use: "recover [DEED]", ValidArgsFunction: e.completeDeeds, Short: "Complete or roll back an interrupted commit",
+		Long: `Complete or roll back a commit that a power cut or a crash interrupted, whichever
+writes less; --direction chooses. Until then a fence keeps anything from mounting
+what is unfinished. It refuses if the area was written since: --as-it-is keeps the
+newer data, --over-later-writes replaces it.`,
 		Example: "  fundus recover\n  fundus recover 7 --direction=back", Args: words(0, 1, "at most one deed"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			way, err := deed.ParseDirection(direction)
@@ -224,10 +229,10 @@ does not.`,
 			return e.recover(cmd, args, deed.Recover{Direction: way, Over: over, Image: image})
 		},
 	}
-	cmd.Flags().StringVar(&direction, "direction", "", "where to: back or forward")
-	cmd.Flags().StringVar(&image, "image", "", "the image `FILE` that the deed is about, where it was moved or copied")
-	cmd.Flags().BoolVar(&over, "over-later-writes", false, "replace what was written since, on devices and in text files; that is lost")
-	cmd.Flags().BoolVar(&stay, "as-it-is", false, "end the deed and touch nothing: what is there now is to stay")
+	cmd.Flags().StringVar(&direction, "direction", "", "back or forward")
+	cmd.Flags().StringVar(&image, "image", "", "the deed's image `FILE`, if it was moved or copied")
+	cmd.Flags().BoolVar(&over, "over-later-writes", false, "replace what was written since; that is lost")
+	cmd.Flags().BoolVar(&stay, "as-it-is", false, "end the deed and keep what is there now")
 	return cmd
 }
 

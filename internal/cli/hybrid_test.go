@@ -46,7 +46,7 @@ func TestHybridImages(t *testing.T) {
 	w := newWorld(t)
 	hybrid(t, "stick.img")
 	run := func(line string) string { return strings.Join(strings.Fields(w.fundus(line)), " ") }
-	if got := run("survey stick.img"); !strings.Contains(got, "iso9660 0 B HERBARIUM") || !strings.Contains(got, "part of iso9660") {
+	if got := run("survey stick.img"); !strings.Contains(got, "stick.img 4.0 MiB iso9660 HERBARIUM") || !strings.Contains(got, "part of iso9660") {
 		t.Errorf("survey: %s", got)
 	}
 	if got := run("verify stick.img --severity=note"); strings.Contains(got, "twofold") || strings.Contains(got, "duplicate") {

@@ -9,6 +9,7 @@ import (
 	"go/ast"
 	"go/parser"
 	"go/token"
+	"io"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -303,39 +304,51 @@ func TestDocuments(t *testing.T) {
 	}
 }
 
-// TestEvents: with --events standard error has documents alone, a line each: the first says that it
-// has begun, the last that all is done, in between the bytes grow; standard output stays one document.
+// TestEvents: with --events standard error has documents alone, a line each: each step begins and
+// ends once, in their order, in between the bytes grow; standard output stays one document.
 func TestEvents(t *testing.T) {
 	w := newWorld(t)
 	transcript(w, "$ fundus bench new fernhill --host fernhill\n$ fundus bench disk add sdb --size 8GiB --serial LS-20417\n")
-	var out, beside bytes.Buffer
 	e := *w.env
-	e.o = options{}
-	e.Out, e.Err = &out, &beside
-	if code := Run(context.Background(), &e, splitWords("format sdb ext4 --label herbarium --commit --json --events")); code != 0 {
-		t.Fatalf("exit %d: %s", code, out.String())
-	}
-	var doc view.DraftDoc
-	if err := json.Unmarshal(out.Bytes(), &doc); err != nil || !doc.Changed {
-		t.Errorf("%v: %s", err, out.String())
-	}
-	var events []view.ProgressDoc
-	for dec := json.NewDecoder(&beside); dec.More(); {
-		var p view.ProgressDoc
-		dec.DisallowUnknownFields()
-		if err := dec.Decode(&p); err != nil {
-			t.Fatal(err)
+	for _, line := range []string{"format sdb ext4 --label herbarium", "mount sdb /srv/herbarium --persist --make"} {
+		var out, beside bytes.Buffer
+		e.o, e.Out, e.Err = options{}, &out, &beside
+		if code := Run(context.Background(), &e, splitWords(line+" --commit --json --events")); code != 0 {
+			t.Fatalf("exit %d: %s", code, out.String())
 		}
-		events = append(events, p)
-	}
-	for i, p := range events {
-		if p.Kind != "progress" || p.Deed != doc.Deed || p.Step != 1 || p.Of != len(doc.Steps) || i > 0 && p.Done < events[i-1].Done {
-			t.Errorf("event %d: %+v", i, p)
+		var doc view.DraftDoc
+		if err := json.Unmarshal(out.Bytes(), &doc); err != nil || !doc.Changed {
+			t.Errorf("%v: %s", err, out.String())
+		}
+		var moments []string
+		bytesAt, between := int64(0), 0
+		for dec := json.NewDecoder(&beside); dec.More(); {
+			var p view.ProgressDoc
+			dec.DisallowUnknownFields()
+			if err := dec.Decode(&p); err != nil {
+				t.Fatal(err)
+			}
+			if p.Kind != "progress" || p.Deed != doc.Deed || p.Of != len(doc.Steps) || p.Title == "" || p.Done < bytesAt || p.Done > p.Total {
+				t.Errorf("%s: %+v after %d bytes", line, p, bytesAt)
+			}
+			if bytesAt = p.Done; p.Moment == "" {
+				between++
+			} else {
+				moments = append(moments, fmt.Sprint(p.Step, p.Moment))
+			}
+			if p.Moment == "end" && p.Step == p.Of && p.Done != p.Total {
+				t.Errorf("%s: ends with %d of %d bytes", line, p.Done, p.Total)
+			}
+		}
+		var want []string
+		for i := range doc.Steps {
+			want = append(want, fmt.Sprint(i+1, "begin"), fmt.Sprint(i+1, "end"))
+		}
+		if !slices.Equal(moments, want) || (between >= 2) != strings.HasPrefix(line, "format") {
+			t.Errorf("%s: %v, and %d between; want %v", line, moments, between, want)
 		}
 	}
-	if n := len(events); n < 2 || events[0].Done >= events[0].Total || events[n-1].Done != events[n-1].Total {
-		t.Errorf("%d events: %+v", n, events)
-	}
+	e.o, e.Out, e.Err = options{}, io.Discard, io.Discard
 	if code := Run(context.Background(), &e, splitWords("survey --events")); code != 2 {
 		t.Errorf("--events without --json: exit %d", code)
 	}

@@ -24,11 +24,11 @@ import (
 func newSurvey(e *Env) *cobra.Command {
 	f, watch := &look.SurveyFilter{}, false
 	cmd := &cobra.Command{
-		Use: "survey [TARGET…]", Short: "See all disks: what is on them, where it is used, what is free",
-		Long: `See all disks of the machine, or the ones that are named: partitions and free
-gaps in order, what each holds, where it is used, and how full it is. A mount
-point in parentheses stands in fstab but is not mounted. --unused shows what could
-be formatted without losing anything.`,
+		Use: "survey [TARGET…]", Short: "Show all disks: contents, where they are used, free space",
+		Long: `Show all disks of the machine, or those that you name: partitions and free gaps
+in order, what each holds, where it is used, and how full it is. A mount point
+in parentheses is in fstab but not mounted. --unused shows what can be formatted
+without losing anything.`,
 		Example:           "  fundus survey --unused\n  fundus survey card.img --sizes=sectors",
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -43,11 +43,11 @@ be formatted without losing anything.`,
 		},
 	}
 	flags := cmd.Flags()
-	flags.StringArrayVar(&f.Kinds, "kind", nil, "only what holds this `KIND`, such as ext4 (repeatable)")
-	flags.BoolVar(&f.Unused, "unused", false, "only what could be formatted without losing anything")
-	flags.BoolVar(&f.Removable, "removable", false, "only disks that can be taken out")
-	flags.BoolVar(&f.All, "all", false, "loop devices, memory, and optical drives too")
-	flags.BoolVar(&watch, "watch", false, "say what is plugged in or taken out as it happens, until interrupted")
+	flags.StringArrayVar(&f.Kinds, "kind", nil, "only devices that hold this `KIND` (repeatable)")
+	flags.BoolVar(&f.Unused, "unused", false, "only what can be formatted without losing anything")
+	flags.BoolVar(&f.Removable, "removable", false, "only removable disks")
+	flags.BoolVar(&f.All, "all", false, "loop devices, memory and optical drives too")
+	flags.BoolVar(&watch, "watch", false, "report disks plugged in or removed, until Ctrl-C")
 	return cmd
 }
 
@@ -65,6 +65,9 @@ func (e *Env) watch(ctx context.Context, words []string) error {
 		return usagef("--watch: nothing comes or goes on %s", m.Machine.Root())
 	}
 	p := e.printer()
+	if v, err := m.Machine.Inventory(ctx); err == nil {
+		p.Watching(len(v.Disks()))
+	}
 	return w.Watch(ctx, func(event machine.Event) { p.Event(e.Now(), event) })
 }
 
@@ -83,12 +86,12 @@ func (e *Env) survey(ctx context.Context, words []string, f look.SurveyFilter) (
 func newInspect(e *Env) *cobra.Command {
 	configuration, depth, place := false, look.InspectDepth{}, ""
 	cmd := &cobra.Command{
-		Use: "inspect TARGET", Short: "See everything known of one device, with the arithmetic",
-		Long: `See everything known of one device: its place, its identifiers, what is on it, the
-figures with their arithmetic, and who names it. --configuration shows instead
-what is configured, with the file and line that each value is from. --fields adds
-every field on the device with its bytes and meaning, --bytes the bytes of a place
-(both count from the first byte of the device that is named).`,
+		Use: "inspect TARGET", Short: "Show all that is known about one device",
+		Long: `Show all that is known about one device: its place, its identifiers, its contents,
+the figures with their arithmetic, and who names it. --configuration shows the
+configuration instead, with the file and line of each value. --fields adds every
+field on the device with its bytes and meaning, --bytes a range of bytes; both
+count from the first byte of the device that you name.`,
 		Example:           "  fundus inspect sdb1\n  fundus inspect card.img:1 --fields",
 		Args:              words(0, 1, "one device"),
 		ValidArgsFunction: e.completeDevices,
@@ -118,9 +121,9 @@ every field on the device with its bytes and meaning, --bytes the bytes of a pla
 			return e.printer().Show(view.Inspection{Inspection: i})
 		},
 	}
-	cmd.Flags().BoolVar(&configuration, "configuration", false, "what is configured, and where")
-	cmd.Flags().BoolVar(&depth.Fields, "fields", false, "every field on the device, with its bytes and meaning")
-	cmd.Flags().StringVar(&place, "bytes", "", "the bytes of a place: `OFFSET+LENGTH`, such as 1KiB+1KiB or 0x438+2")
+	cmd.Flags().BoolVar(&configuration, "configuration", false, "show the configuration, with each value's origin")
+	cmd.Flags().BoolVar(&depth.Fields, "fields", false, "every field on the device, with bytes and meaning")
+	cmd.Flags().StringVar(&place, "bytes", "", "a range: `OFFSET+LENGTH`, such as 0x438+2")
 	return cmd
 }
 
@@ -157,10 +160,10 @@ func parsePlace(word string) (at, length int64, err error) {
 func newVerify(e *Env) *cobra.Command {
 	severity, explain := "warning", false
 	cmd := &cobra.Command{
-		Use: "verify [TARGET…]", Short: "Check where things lie and what names them",
-		Long: `Check where things lie and what names them: the alignment of partitions, both
-copies of each GPT, identifiers that two devices carry, and fstab lines that name
-nothing. Exit code 4 says that there are findings of --severity or worse.`,
+		Use: "verify [TARGET…]", Short: "Check places, tables, identifiers and references",
+		Long: `Check the alignment of partitions, both copies of each GPT, identifiers that two
+devices carry, sizes, and fstab lines that match nothing. Exit code 4 means that
+there are findings of --severity or worse.`,
 		Example:           "  fundus verify\n  fundus verify sdb --severity=error",
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -179,7 +182,7 @@ nothing. Exit code 4 says that there are findings of --severity or worse.`,
 			return errors.Join(e.printer().Show(view.Verification{Verification: v, Explain: explain}), found(v.Findings, bar))
 		},
 	}
-	cmd.Flags().BoolVar(&explain, "explain", false, "say of each why it matters, and what to do")
+	cmd.Flags().BoolVar(&explain, "explain", false, "why each one matters, and what to do")
 	cmd.Flags().StringVar(&severity, "severity", severity, "what counts for the exit code: note, warning or error")
 	return cmd
 }
@@ -195,12 +198,12 @@ func found(list []finding.Finding, bar finding.Severity) error {
 func newRehearse(e *Env) *cobra.Command {
 	severity, s, file, everything := "warning", &look.Supposing{}, "", false
 	cmd := &cobra.Command{
-		Use: "rehearse [LINE]", Short: "Find out whether the next boot would come up",
-		Long: `Work through the next boot without booting: the root, each line of fstab and each
-unit, what waits for what, and what happens where something is missing. LINE shows
-one of them alone: a mount point, a device, or its number. The boot can be supposed
-to be another one: without a disk, with the kernel's names of disks in another order,
-with another table. Exit code 4 says that it would be delayed, or not come up.`,
+		Use: "rehearse [LINE]", Short: "Predict whether the next boot comes up",
+		Long: `Work through the next boot without booting: the root, each line of fstab, each
+unit, what waits for what, and what happens if something is missing. LINE shows
+one of them alone: a mount point, a device, or a number. Options suppose other
+circumstances: a missing disk, other kernel names, another table. Exit code 4
+means that the boot would be delayed, or not come up.`,
 		Example: "  fundus rehearse\n  fundus rehearse --absent=sdb", Args: words(0, 1, "one line, or none"),
 		ValidArgsFunction: e.completeFstab,
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -236,13 +239,13 @@ with another table. Exit code 4 says that it would be delayed, or not come up.`,
 	}
 	f := cmd.Flags()
 	f.StringVar(&severity, "severity", severity, "what counts for the exit code: note, warning or error")
-	f.StringArrayVar(&s.Absent, "absent", nil, "without this `DISK`, and what is built on it (repeatable)")
+	f.StringArrayVar(&s.Absent, "absent", nil, "without this `DISK` and what it carries (repeatable)")
 	f.BoolVar(&s.Shuffled, "names-shuffled", false, "the kernel finds the disks in another order")
-	f.Uint64Var(&s.Seed, "seed", 1, "which other order")
-	f.StringVar(&file, "fstab", "", "with this `FILE` in place of fstab (- reads it from standard input)")
-	f.StringVar(&s.Entry, "entry", "", "by the entry of a boot menu that has this `NAME`")
-	f.BoolVar(&s.NoInitrd, "no-initrd", false, "without an initial file system")
-	f.BoolVar(&everything, "all", false, "a row for every line, and not only for what is wrong")
+	f.Uint64Var(&s.Seed, "seed", 1, "number of the other order")
+	f.StringVar(&file, "fstab", "", "use this `FILE` as fstab (- is standard input)")
+	f.StringVar(&s.Entry, "entry", "", "boot this entry of the boot menu: its `NAME`")
+	f.BoolVar(&s.NoInitrd, "no-initrd", false, "without an initramfs")
+	f.BoolVar(&everything, "all", false, "show every line, not only what is wrong")
 	return cmd
 }
 

@@ -30,10 +30,9 @@ func newMount(e *Env) *cobra.Command {
 	var options string
 	var all, again bool
 	cmd := &cobra.Command{
-		Use: "mount [TARGET [DIRECTORY]]", Short: "Mount a file system, now or for good",
-		Long: `Mount a file system: where fstab says, or in the directory that is named. It acts
-at once and says how to reverse it. With --persist, which adds the fstab line as
-well, with --owner, --mode or --link it is a change that is shown first.`,
+		Use: "mount [TARGET [DIRECTORY]]", Short: "Mount a file system, now or at each boot",
+		Long: `Mount a file system where fstab says, or in a directory. It acts at once, and
+with --persist, --owner, --mode or --link it drafts first.`,
 		Example:           "  fundus mount /srv/herbarium\n  fundus mount sdb1 /srv/herbarium --persist",
 		Args:              words(0, 2, "a device and a directory, a mount point of fstab, or --all"),
 		ValidArgsFunction: e.completePlaces,
@@ -42,11 +41,13 @@ well, with --owner, --mode or --link it is a change that is shown first.`,
 				return usageWay(way.Help("mount"), "say either what to mount or --all")
 			}
 			if (all || again) && r.Home != (mount.Home{}) {
-				return usageWay(way.Help("mount"), "--owner, --below, --mode and --link are about one mount, by themselves or with --persist: not with --all or --remount")
+				return usageWay(way.Help("mount"),
+					"--owner, --below, --mode and --link are about one mount, by themselves or with --persist: not with --all or --remount")
 			}
 			if all {
 				if options != "" || r.Untouched || r.Persist || again {
-					return usageWay(way.Help("mount"), "--all mounts each line as it says: not with --options, --untouched, --persist or --remount")
+					return usageWay(way.Help("mount"),
+						"--all mounts each line as it says: not with --options, --untouched, --persist or --remount")
 				}
 				return e.all(cmd.Context(), "mount", func(v *inventory.Inventory) []act.Job { return act.MountAll(v, r.Make) })
 			}
@@ -58,7 +59,8 @@ well, with --owner, --mode or --link it is a change that is shown first.`,
 				return e.use(cmd.Context(), &mount.Remount{Target: args[0], Options: r.Options}, way.Mount, args[0])
 			}
 			if !reflect.ValueOf(r.Line).IsZero() && !r.Persist {
-				return usageWay(way.Help("mount"), "--by, --needed, --automount, --idle, --device-wait and --comment are about a line of fstab, which --persist adds")
+				return usageWay(way.Help("mount"),
+					"--by, --needed, --automount, --idle, --device-wait and --comment are about a line of fstab, which --persist adds")
 			}
 			if r.Persist || r.Home != (mount.Home{}) {
 				if err := checkBy(r.Line.By); err != nil {
@@ -70,16 +72,16 @@ well, with --owner, --mode or --link it is a change that is shown first.`,
 		},
 	}
 	f := cmd.Flags()
-	f.BoolVar(&r.Untouched, "untouched", false, "for a look: nothing is written, not even by the replay of a journal")
-	f.BoolVar(&r.Make, "make", false, "make the directory where it is missing")
-	f.BoolVar(&again, "remount", false, "give what is mounted the options that are named; the others stay")
+	f.BoolVar(&r.Untouched, "untouched", false, "read only, and write nothing: no journal replay")
+	f.BoolVar(&r.Make, "make", false, "create the directory if it is missing")
+	f.BoolVar(&again, "remount", false, "change options of a mount; the others stay")
 	f.StringVar(&options, "options", "", "mount `OPTIONS`, separated by commas")
 	f.BoolVar(&r.Persist, "persist", false, "add the fstab line as well")
-	f.StringVar(&r.Home.Owner, "owner", "", "whom the mounted root belongs to: a `USER`, or USER:GROUP")
-	f.BoolVar(&r.Home.Below, "below", false, "everything below as well: counted first, and put back by undo")
-	f.StringVar(&r.Home.Mode, "mode", "", "the `MODE` of the mounted root, in octal")
-	f.StringVar(&r.Home.Link, "link", "", "make a symbolic link to it at `PATH`")
-	f.BoolVar(&all, "all", false, "mount every line of fstab and say each one's result")
+	f.StringVar(&r.Home.Owner, "owner", "", "owner of the mounted top directory: `USER[:GROUP]`")
+	f.BoolVar(&r.Home.Below, "below", false, "everything below too; counted first, undo restores it")
+	f.StringVar(&r.Home.Mode, "mode", "", "`MODE` of the mounted top directory, octal")
+	f.StringVar(&r.Home.Link, "link", "", "create a symbolic link to it at `PATH`")
+	f.BoolVar(&all, "all", false, "mount every line of fstab, with each one's result")
 	lineFlags(f, &r.Line)
 	return e.addChange(cmd)
 }
@@ -98,10 +100,10 @@ func split(options string) []string {
 func newUnmount(e *Env) *cobra.Command {
 	r, all := &mount.Unmount{}, false
 	cmd := &cobra.Command{
-		Use: "unmount [TARGET]", Short: "Take a mount away",
-		Long: `Take a mount away: the mount point or the device is named. It acts at once and says
-how to reverse it. With --all everything goes that the running system does not
-need, the innermost first.`,
+		Use: "unmount [TARGET]", Short: "Unmount a file system",
+		Long: `Unmount a file system: name the mount point or the device. It acts at once and
+says how to reverse it. --all unmounts everything that the running system does
+not need, innermost first.`,
 		Example:           "  fundus unmount /srv/herbarium\n  fundus unmount --all",
 		Args:              words(0, 1, "one mount point or device, or --all"),
 		ValidArgsFunction: e.completeMounted,
@@ -117,10 +119,10 @@ need, the innermost first.`,
 		},
 	}
 	f := cmd.Flags()
-	f.BoolVar(&all, "all", false, "all that the running system does not need")
+	f.BoolVar(&all, "all", false, "everything the running system does not need")
 	ifThere(cmd, &r.IfThere)
-	f.BoolVar(&r.Below, "below", false, "what is mounted further in as well, the innermost first")
-	f.BoolVar(&r.Detach, "detach", false, "from the tree alone: the device stays in use until nobody uses it")
+	f.BoolVar(&r.Below, "below", false, "mounts below it too, innermost first")
+	f.BoolVar(&r.Detach, "detach", false, "detach it: the device stays in use until unused")
 	return e.addChange(cmd)
 }
 
@@ -245,7 +247,14 @@ func reverseWords(seen *inventory.Inventory, a machine.Action) []string {
 // act carries out what changes the running system only; with the draft it gives the machine as
 // it was.
 func (e *Env) act(ctx context.Context, m *onMachine, r task.Request) (*draft.Draft, *inventory.Inventory, error) {
-	s := task.Conditions{Machine: m.Machine, Store: m.store, Clock: e.Now(), Spill: spill(m.store), Config: e.configuration(), Decode: all.Decode}
+	s := task.Conditions{
+		Machine: m.Machine,
+		Store:   m.store,
+		Clock:   e.Now(),
+		Spill:   spill(m.store),
+		Config:  e.configuration(),
+		Decode:  all.Decode,
+	}
 	if _, err := io.ReadFull(e.Random, s.Seed[:]); err != nil {
 		return nil, nil, err
 	}
@@ -263,7 +272,8 @@ func (e *Env) act(ctx context.Context, m *onMachine, r task.Request) (*draft.Dra
 	for i, step := range plan.Draft.Steps {
 		a, is := step.Body.(*draft.Acting)
 		if !is {
-			return nil, nil, fmt.Errorf("%s: %q changes more than the running system; --commit carries it out as a change", r.Verb(), step.Title)
+			return nil, nil, fmt.Errorf("%s: %q changes more than the running system; --commit carries it out as a change",
+				r.Verb(), step.Title)
 		}
 		if err := m.Machine.Do(ctx, plan.Seen, a.Action); err != nil {
 			return nil, plan.Seen, partly(plan.Draft.Steps[:i], err)

@@ -12,10 +12,10 @@ import (
 
 func newOptions(e *Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "options [KIND]", Short: "List the mount options of a kind, and those of every mount",
-		Long: `List the options with which a kind is mounted: how each is written, what it does, and
-what it needs. Without a KIND those are listed that every mount and every line of
-fstab can have.`,
+		Use: "options [KIND]", Short: "List the mount options of a kind, or of every mount",
+		Long: `List the mount options of a kind: how each is written, what it does, and what it
+needs. Without a KIND it lists those that every mount and every fstab line can
+have.`,
 		Example:   "  fundus options ext4\n  fundus options swap",
 		Args:      words(0, 1, "a kind, or nothing"),
 		ValidArgs: kind.MountTypes(),

@@ -13,17 +13,18 @@ import (
 )
 
 func newPartition(e *Env) *cobra.Command {
-	return about("partition list", e.group("partition", "List, add, edit and remove partitions", "  fundus partition list sdb\n  fundus partition add sdb --size 20GiB",
+	return about("partition list", e.group("partition", "List, add, edit and remove partitions",
+		"  fundus partition list sdb\n  fundus partition add sdb --size 20GiB",
 		newPartitionList(e), newPartitionAdd(e), newPartitionEdit(e), newPartitionRemove(e)))
 }
 
 func newPartitionList(e *Env) *cobra.Command {
 	identifiers := false
 	cmd := &cobra.Command{
-		Use: "list DISK", Short: "See the partitions and gaps of a disk with their sectors",
-		Long: `See the partitions of a disk: what each holds, its first and last sector, type and
-name, and between them the gaps that take a partition, numbered as fundus partition
-add --in wants them.`,
+		Use: "list DISK", Short: "Show the partitions and gaps of a disk, in sectors",
+		Long: `Show the partitions of a disk: first and last sector, size, type, contents and
+name, and between them the gaps that can take a partition, numbered for fundus
+partition add --in.`,
 		Example:           "  fundus partition list sdb\n  fundus partition list card.img --sizes=bytes",
 		Args:              words(1, 1, "one disk"),
 		ValidArgsFunction: e.complete(wholeDisk),
@@ -38,7 +39,7 @@ add --in wants them.`,
 			return e.printer().Show(view.Partitions{Survey: s, Identifiers: identifiers})
 		},
 	}
-	cmd.Flags().BoolVar(&identifiers, "identifiers", false, "PARTUUIDs and attributes too")
+	cmd.Flags().BoolVar(&identifiers, "identifiers", false, "show PARTUUIDs and attributes too")
 	return cmd
 }
 
@@ -54,15 +55,14 @@ type addWords struct {
 func newPartitionAdd(e *Env) *cobra.Command {
 	w, content := addWords{}, ""
 	cmd := &cobra.Command{
-		Use: "add DISK", Short: "Add partitions in the first gaps that take them",
-		Long: `Add a partition in the first gap that takes it, or over the whole largest gap if
-no size is given; --in and --at choose the gap or the place. It starts on the
-alignment step, and its size is rounded up to it. Several sizes make several
-partitions in one go, with types and names in the same order. On an MBR what lies
-inside the extended partition is logical. Old content in the space must be kept or
-erased on purpose: --content.`,
+		Use: "add DISK", Short: "Add partitions in the first gaps that fit",
+		Long: `Add a partition in the first gap that fits, or in the whole largest gap if you
+give no size; --in and --at choose the gap or the place. Start and size are
+aligned. Several sizes make several partitions, with types and names in the same
+order. On an MBR, partitions inside the extended one are logical. Old contents in
+the space must be kept or erased on purpose: --content.`,
 		Example: `  fundus partition add sdb --size 20GiB --name herbarium
-  fundus partition add card.img --size 1GiB --type efi --size max --type linux --content=erase`,
+  fundus partition add card.img --size 1GiB --type efi --size max --type linux`,
 		Args:              words(1, 1, "one disk"),
 		ValidArgsFunction: e.complete(wholeDisk),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -77,17 +77,18 @@ erased on purpose: --content.`,
 		},
 	}
 	f := cmd.Flags()
-	f.StringArrayVar(&w.sizes, "size", nil, "how large: `SIZE` such as 20GiB, 50% or max (repeatable)")
-	f.StringVar(&w.at, "at", "", "where it begins: `PLACE` such as 20GiB from the beginning of the disk")
-	f.StringVar(&w.to, "to", "", "where it ends, in place of a size: `PLACE` such as 40GiB from the beginning of the disk")
-	f.IntVar(&w.in, "in", 0, "in which gap: its `NUMBER` in fundus partition list")
-	f.StringArrayVar(&w.names, "name", nil, "the partition's `NAME` in the table (repeatable)")
-	f.StringArrayVar(&w.types, "type", nil, "what it is for: a `TYPE` of fundus types, a GUID or a byte (repeatable; default linux-generic)")
-	f.StringArrayVar(&w.numbers, "number", nil, "its `NUMBER` (repeatable; default the lowest that is free)")
-	f.StringArrayVar(&w.ids, "uuid", nil, "its PARTUUID, a `GUID` (repeatable; default a random one)")
-	f.BoolVar(&w.boot, "boot", false, "mark it as the one that old firmware starts from")
-	f.BoolVar(&w.unless, "unless-there", false, "do nothing where --number has it already, as asked")
-	f.StringVar(&content, "content", "", "what becomes of old content in that space: keep or erase")
+	f.StringArrayVar(&w.sizes, "size", nil, "`SIZE` such as 20GiB, 50% or max (repeatable)")
+	f.StringVar(&w.at, "at", "", "where it begins: `PLACE` such as 20GiB")
+	f.StringVar(&w.to, "to", "", "where it ends, instead of a size: `PLACE` like 40GiB")
+	f.IntVar(&w.in, "in", 0, "the gap: its `NUMBER` in fundus partition list")
+	f.StringArrayVar(&w.names, "name", nil, "`NAME` in the table (repeatable)")
+	f.StringArrayVar(&w.types, "type", nil,
+		"what it is for: a `TYPE` of fundus types, a GUID or a byte (repeatable; default linux)")
+	f.StringArrayVar(&w.numbers, "number", nil, "its `NUMBER` (repeatable; default the lowest free)")
+	f.StringArrayVar(&w.ids, "uuid", nil, "its PARTUUID, a `GUID` (repeatable; default random)")
+	f.BoolVar(&w.boot, "boot", false, "mark it as the one that old firmware boots from")
+	f.BoolVar(&w.unless, "unless-there", false, "do nothing if --number exists already, as asked")
+	f.StringVar(&content, "content", "", "old contents in that space: keep or erase")
 	return e.addChange(cmd)
 }
 
@@ -110,7 +111,8 @@ func (w *addWords) parts() ([]disk.NewPart, error) {
 		case len(list) == 0:
 			return "", nil
 		}
-		return "", fmt.Errorf("--%s: say it for each of the %d partitions, in the order of their sizes (it was said for %d)", option, n, len(list))
+		return "", fmt.Errorf("--%s: say it for each of the %d partitions, in the order of their sizes (it was said for %d)",
+			option, n, len(list))
 	}
 	parts := make([]disk.NewPart, n)
 	for i := range parts {
@@ -160,11 +162,11 @@ func newPartitionEdit(e *Env) *cobra.Command {
 	number := ""
 	boot, noBoot := false, false
 	cmd := &cobra.Command{
-		Use: "edit TARGET", Short: "Change type, name, attributes, number or PARTUUID of a partition",
-		Long: `Change what the table says of a partition beside its place. Lines of text files
-that name it by what changes are changed too. Attributes of a GPT are required,
-no-firmware, boot, grow-file-system, read-only and no-auto; of an MBR boot.`,
-		Example:           "  fundus partition edit sdb1 --type home --name seeds\n  fundus partition edit sdb1 --set read-only --clear no-auto",
+		Use: "edit TARGET", Short: "Change type, name, attributes, number or PARTUUID",
+		Long: `Change what the table says about a partition, except its place. Lines of text
+files that name it by a changed identifier follow. Attributes of a GPT are
+required, no-firmware, boot, grows, read-only and not-by-itself; of an MBR boot.`,
+		Example:           "  fundus partition edit sdb1 --type /home --name seeds\n  fundus partition edit sdb1 --set read-only --clear not-by-itself",
 		Args:              words(1, 1, "one partition"),
 		ValidArgsFunction: e.complete(partition),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -195,24 +197,24 @@ no-firmware, boot, grow-file-system, read-only and no-auto; of an MBR boot.`,
 	}
 	f := cmd.Flags()
 	f.StringVar(&r.Type, "type", "", "a `TYPE` of fundus types, a GUID or a byte")
-	f.StringVar(&name, "name", "", "the `NAME` in the table; empty for none")
+	f.StringVar(&name, "name", "", "`NAME` in the table; empty for none")
 	f.StringArrayVar(&r.Set, "set", nil, "set this `ATTRIBUTE` (repeatable)")
 	f.StringArrayVar(&r.Clear, "clear", nil, "clear this `ATTRIBUTE` (repeatable)")
-	f.BoolVar(&boot, "boot", false, "mark it as the one that old firmware starts from")
-	f.BoolVar(&noBoot, "no-boot", false, "take that mark away")
-	f.StringVar(&number, "number", "", "another `NUMBER`")
-	f.StringVar(&r.UUID, "uuid", "", "another PARTUUID: a `GUID`, or new for a random one")
+	f.BoolVar(&boot, "boot", false, "mark it as the one that old firmware boots from")
+	f.BoolVar(&noBoot, "no-boot", false, "remove that mark")
+	f.StringVar(&number, "number", "", "new `NUMBER`")
+	f.StringVar(&r.UUID, "uuid", "", "new PARTUUID: a `GUID`, or new for a random one")
 	return e.addChange(cmd)
 }
 
 func newPartitionRemove(e *Env) *cobra.Command {
 	r := &disk.PartitionRemove{}
 	cmd := &cobra.Command{
-		Use: "remove TARGET...", Short: "Take partitions out of the table",
-		Long: `Take partitions out of the table. They must not be in use, and what is on them
-must be named. Lines of fstab that name them can be taken out in the same go, or be
-made comments: --references. On an MBR the logical partitions behind one that goes
-move up by a number, and what names them follows.`,
+		Use: "remove TARGET...", Short: "Remove partitions from the table",
+		Long: `Remove partitions from the table. They must not be in use, and their contents must
+be named with --lose. --references removes or disables fstab lines that name them.
+On an MBR the logical partitions after a removed one move up by one number, and
+references follow.`,
 		Example:           "  fundus partition remove sdb2\n  fundus partition remove card.img:1 --commit --lose=FIELDCARD",
 		Args:              words(1, 128, "the partitions"),
 		ValidArgsFunction: e.complete(partition),
@@ -221,7 +223,7 @@ move up by a number, and what names them follows.`,
 			return e.change(cmd, r)
 		},
 	}
-	cmd.Flags().StringVar(&r.References, "references", "", "what becomes of lines of fstab that name them: drop, disable or keep")
+	cmd.Flags().StringVar(&r.References, "references", "", "fstab lines that name them: drop, disable or keep")
 	ifThere(cmd, &r.IfThere)
 	return e.addChange(cmd)
 }

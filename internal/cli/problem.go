@@ -68,16 +68,55 @@ func identified() []struct {
 		{refused.StatePlace, []error{deed.ErrOld, deed.ErrSpace, deed.ErrPlace, deed.ErrLimit, deed.ErrTorn, deed.ErrVersion}},
 		{refused.TableDamaged, []error{schemes.ErrDamaged, gpt.ErrInvalid, gpt.ErrCut, mbr.ErrChain, mbr.ErrUnusual}},
 		{refused.NoTable, []error{target.ErrNoTable, schemes.ErrNone}},
-		{refused.NoSuchDevice, []error{target.ErrNoTarget, target.ErrNotDisk, target.ErrNotPart, table.ErrNoEntry, bench.ErrNoDisk, file.ErrKind}},
-		{refused.Exists, []error{boot.ErrHasLine, boot.ErrHasUnit, table.ErrTaken, disk.ErrTakenID, bench.ErrTaken, iofs.ErrExist, disk.ErrContent, content.ErrOtherHas, bench.ErrNotEmpty}},
-		{refused.NoSuchThing, []error{boot.ErrNoLine, boot.ErrNoUnit, fstab.ErrNoEntry, look.ErrNoEntry, look.ErrNoLine, content.ErrNotThere, propose.ErrNoName, content.ErrNoID, several.ErrMade, bench.ErrNone, iofs.ErrNotExist}},
-		{refused.NoRoom, []error{table.ErrNoRoom, table.ErrNoSlot, place.ErrGap, fat.ErrFull, oscall.ErrRoom, extent.ErrOverlap, extent.ErrBeyond}},
+		{
+			refused.NoSuchDevice,
+			[]error{target.ErrNoTarget, target.ErrNotDisk, target.ErrNotPart, table.ErrNoEntry, bench.ErrNoDisk, file.ErrKind},
+		},
+		{
+			refused.Exists,
+			[]error{
+				boot.ErrHasLine, boot.ErrHasUnit, table.ErrTaken, disk.ErrTakenID, bench.ErrTaken, iofs.ErrExist,
+				disk.ErrContent, content.ErrOtherHas, bench.ErrNotEmpty,
+			},
+		},
+		{
+			refused.NoSuchThing,
+			[]error{
+				boot.ErrNoLine, boot.ErrNoUnit, fstab.ErrNoEntry, look.ErrNoEntry, look.ErrNoLine, content.ErrNotThere,
+				propose.ErrNoName, content.ErrNoID, several.ErrMade, bench.ErrNone, iofs.ErrNotExist,
+			},
+		},
+		{
+			refused.NoRoom,
+			[]error{table.ErrNoRoom, table.ErrNoSlot, place.ErrGap, fat.ErrFull, oscall.ErrRoom, extent.ErrOverlap, extent.ErrBeyond},
+		},
 		{refused.TooSmall, []error{fs.ErrTooSmall, gpt.ErrTooSmall, space.ErrNeeded}},
 		{refused.TooLarge, []error{fs.ErrTooLarge}},
 		{refused.KindUnknown, []error{kind.ErrUnknown}},
-		{refused.KindCannot, []error{kind.ErrCannot, fs.ErrUnsupported, field.ErrUnsupported, content.ErrExtended, content.ErrShared, fs.ErrFixed, oscall.ErrHoles, oscall.ErrShared, oscall.ErrSignature, xfs.ErrGrow, ext.ErrGrow, stage.ErrOpaque, units.ErrConvert}},
-		{refused.SettingWrong, []error{fs.ErrSetting, fs.ErrNoSetting, fs.ErrLabel, fs.ErrBlockSize, table.ErrPlace, table.ErrName, table.ErrValue, extent.ErrEmpty, fs.ErrID, table.ErrType, stack.ErrOwnWord, quantity.ErrSyntax, quantity.ErrUnit, quantity.ErrNoUnit, quantity.ErrRange, look.ErrBytes, quantity.ErrNegative, file.ErrSize, deed.ErrRoot, errConfiguration, bench.ErrConfig}},
-		{refused.TextFile, []error{look.ErrNoFstab, fstab.ErrUnsaid, fstab.ErrComment, fstab.ErrTwoPlace, boot.ErrNothingKept, saved.ErrDocument, text.ErrUnsayable, machine.ErrNoText, machine.ErrNowhere, oscall.ErrLinked}},
+		{
+			refused.KindCannot,
+			[]error{
+				kind.ErrCannot, fs.ErrUnsupported, field.ErrUnsupported, content.ErrExtended, content.ErrShared, fs.ErrFixed,
+				oscall.ErrHoles, oscall.ErrShared, oscall.ErrSignature, xfs.ErrGrow, ext.ErrGrow, stage.ErrOpaque,
+				units.ErrConvert,
+			},
+		},
+		{
+			refused.SettingWrong,
+			[]error{
+				fs.ErrSetting, fs.ErrNoSetting, fs.ErrLabel, fs.ErrBlockSize, table.ErrPlace, table.ErrName, table.ErrValue,
+				extent.ErrEmpty, fs.ErrID, table.ErrType, stack.ErrOwnWord, quantity.ErrSyntax, quantity.ErrUnit,
+				quantity.ErrNoUnit, quantity.ErrRange, look.ErrBytes, quantity.ErrNegative, file.ErrSize, deed.ErrRoot,
+				errConfiguration, bench.ErrConfig,
+			},
+		},
+		{
+			refused.TextFile,
+			[]error{
+				look.ErrNoFstab, fstab.ErrUnsaid, fstab.ErrComment, fstab.ErrTwoPlace, boot.ErrNothingKept, saved.ErrDocument,
+				text.ErrUnsayable, machine.ErrNoText, machine.ErrNowhere, oscall.ErrLinked,
+			},
+		},
 		{refused.Unreadable, []error{target.ErrUnread, field.ErrChecksum, field.ErrMagic, field.ErrRange, field.ErrShort, block.ErrRange}},
 		{refused.Fenced, []error{deed.ErrFenced}},
 		{refused.NothingThere, []error{look.ErrNoSettings}},
@@ -94,18 +133,24 @@ func identified() []struct {
 // ofRules has the identifier of each rule.
 func ofRules() map[machine.Rule]refused.ID {
 	return map[machine.Rule]refused.ID{
-		machine.RuleNoDevice: refused.NoSuchDevice, machine.RuleNoContent: refused.NothingThere, machine.RuleWrongKind: refused.KindCannot, machine.RuleDamaged: refused.Unreadable,
-		machine.RuleFeature: refused.KindCannot, machine.RuleTooLarge: refused.TooLarge, machine.RuleFenced: refused.Fenced, machine.RuleDirectory: refused.NoDirectory,
-		machine.RuleReadOnly: refused.ReadOnly, machine.RuleMounted: refused.InUse, machine.RuleRoot: refused.SystemRoot, machine.RuleNotMounted: refused.NotInUse,
-		machine.RuleBusy: refused.InUse, machine.RuleTableInUse: refused.InUse, machine.RulePartitionUse: refused.InUse, machine.RuleSwapTwice: refused.InUse,
-		machine.RuleNotSwap: refused.NothingThere, machine.RuleOption: refused.OptionWrong, machine.RuleAsleep: refused.Sleeping, machine.RuleFile: refused.TextFile,
-		machine.RuleMemory: refused.NoRoom, machine.RuleExchange: refused.KindCannot, machine.RuleNoGrowth: refused.KindCannot, machine.RuleNoSystemd: refused.KernelRefused,
+		machine.RuleNoDevice: refused.NoSuchDevice, machine.RuleNoContent: refused.NothingThere,
+		machine.RuleWrongKind: refused.KindCannot, machine.RuleDamaged: refused.Unreadable,
+		machine.RuleFeature: refused.KindCannot, machine.RuleTooLarge: refused.TooLarge,
+		machine.RuleFenced: refused.Fenced, machine.RuleDirectory: refused.NoDirectory,
+		machine.RuleReadOnly: refused.ReadOnly, machine.RuleMounted: refused.InUse,
+		machine.RuleRoot: refused.SystemRoot, machine.RuleNotMounted: refused.NotInUse,
+		machine.RuleBusy: refused.InUse, machine.RuleTableInUse: refused.InUse,
+		machine.RulePartitionUse: refused.InUse, machine.RuleSwapTwice: refused.InUse,
+		machine.RuleNotSwap: refused.NothingThere, machine.RuleOption: refused.OptionWrong,
+		machine.RuleAsleep: refused.Sleeping, machine.RuleFile: refused.TextFile,
+		machine.RuleMemory: refused.NoRoom, machine.RuleExchange: refused.KindCannot,
+		machine.RuleNoGrowth: refused.KindCannot, machine.RuleNoSystemd: refused.KernelRefused,
 	}
 }
 
 // problem is the error as data.
 func (e *Env) problemOf(code int, err error) problem.Problem {
-	r := problem.Problem{Code: code, ID: idOf(code, err), Text: plain(err), State: problem.Untouched, Next: way.Next(err), Remarks: e.notes}
+	r := problem.Problem{Code: code, ID: idOf(code, err), Text: plain(err), State: problem.Untouched, Next: way.Next(err), Remarks: e.notes, Looks: e.looks}
 	if r.Next.Empty() {
 		r.Next = e.renamed(err)
 	}

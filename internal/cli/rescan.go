@@ -12,9 +12,9 @@ import (
 func newRescan(e *Env) *cobra.Command {
 	return e.addChange(&cobra.Command{
 		Use: "rescan [DISK]", Short: "Have the kernel look at disks again",
-		Long: `Have the kernel ask a disk for its size again, as after a virtual disk was made
-larger, and take up its table: each partition that differs is told one by one, so
-that what is mounted beside it is not disturbed. Without a disk it is every disk.
+		Long: `Have the kernel ask a disk for its size again, for instance after a virtual disk
+was enlarged, and read its table: each partition that differs is updated by
+itself, so that mounted ones are not disturbed. Without a disk it is every disk.
 It acts at once; nothing on the disks is changed.`,
 		Example:           "  fundus rescan sdb\n  fundus rescan --draft",
 		Args:              words(0, 1, "at most one disk"),

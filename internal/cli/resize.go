@@ -5,6 +5,7 @@ import (
 
 	"fundus/core/inventory"
 	"fundus/core/quantity"
+	"fundus/core/way"
 	"fundus/internal/act"
 	"fundus/internal/task/space"
 )
@@ -12,17 +13,17 @@ import (
 func newResize(e *Env) *cobra.Command {
 	r := &space.Resize{}
 	cmd := &cobra.Command{
-		Use: "resize TARGET [SIZE]", Short: "Give a partition another size, with what is in it",
-		Long: `Give a partition another size; where it begins stays, and so do its number and its
-identifiers. It grows into the gap right behind it, and what is in it grows along:
-ext3, ext4 and XFS while they are mounted, ext2, ext3 and ext4 while they are not. A
-swap area grows and shrinks; one that is on is given up for that long. What has no
-way to another size keeps its own, and no partition is made smaller than that.
+		Use: "resize TARGET [SIZE]", Short: "Resize a partition and what is in it",
+		Long: `Resize a partition; its start, number and identifiers stay. It grows into the gap
+after it, and its contents grow along: ext3, ext4 and XFS while mounted, ext2,
+ext3 and ext4 while not. A swap area grows and shrinks; an active one is turned
+off meanwhile. Contents that cannot be resized keep their size; the partition
+never becomes smaller than they are.
 
-A partition that is named gets the size itself. A mount point, or UUID= and LABEL=,
-mean what is in it, and the partition goes along. max is all that there is, min what
-is needed. The disk is asked for its size first, but with --draft: one that has grown
-needs no rescan.`,
+Name a partition and SIZE is its size; name a mount point, UUID= or LABEL= and
+SIZE is the file system's, and the partition follows. max uses all available
+space, min the smallest possible. The disk is asked for its size first, except
+with --draft.`,
 		Example:           "  fundus resize sdb1 40GiB\n  fundus resize /srv/herbarium --by=+4GiB",
 		Args:              words(1, 2, "a partition or a mount point, and its size unless --by is given"),
 		ValidArgsFunction: e.complete(partition),
@@ -33,6 +34,9 @@ needs no rescan.`,
 			if len(args) == 2 {
 				var err error
 				if r.Size, err = quantity.Parse(args[1]); err != nil {
+					if _, other := quantity.Parse(args[0]); other == nil {
+						return usageWay(way.Resize(args[1], args[0], "--draft"), "the device stands before the size")
+					}
 					return usageError{err}
 				}
 			}
@@ -55,6 +59,6 @@ needs no rescan.`,
 			return e.settleFrom(cmd.Context(), m, r, look)
 		},
 	}
-	cmd.Flags().StringVar(&r.By, "by", "", "by how much: `±SIZE` such as +4GiB or -10%")
+	cmd.Flags().StringVar(&r.By, "by", "", "change by this much: `±SIZE` such as +4GiB or -10%")
 	return e.addChange(cmd)
 }

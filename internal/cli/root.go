@@ -83,7 +83,9 @@ func about(list string, noun *cobra.Command) *cobra.Command {
 
 // deviceLike reports whether the word looks like a device, or an image.
 func deviceLike(word string) bool {
-	return strings.HasPrefix(word, "/dev/") || strings.HasSuffix(word, ".img") || strings.ContainsAny(word, "0123456789=:") || live.Knows(word) || len(word) == 3 && (strings.HasPrefix(word, "sd") || strings.HasPrefix(word, "vd"))
+	return strings.HasPrefix(word, "/dev/") || strings.HasSuffix(word, ".img") || strings.ContainsAny(word, "0123456789=:") ||
+		live.Knows(word) ||
+		len(word) == 3 && (strings.HasPrefix(word, "sd") || strings.HasPrefix(word, "vd"))
 }
 
 // Version is what this release is called.
@@ -91,7 +93,8 @@ const Version = "0.1.0"
 
 func newVersion(e *Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "version", Short: "Say which release this is", Example: "  fundus version\n  fundus version --json", Args: words(0, 0, "no words"),
+		Use: "version", Short: "Show the release", Example: "  fundus version\n  fundus version --json",
+		Args: words(0, 0, "no words"),
 		RunE: func(*cobra.Command, []string) error { return showVersion(e) },
 	}
 }

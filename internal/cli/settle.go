@@ -43,7 +43,16 @@ func (e *Env) settle(ctx context.Context, m *onMachine, r task.Request) error {
 
 // settleFrom plans at first by a look that was taken already; nil: it looks itself.
 func (e *Env) settleFrom(ctx context.Context, m *onMachine, r task.Request, look *inventory.Inventory) error {
-	s := task.Conditions{Machine: m.Machine, Store: m.store, Clock: e.Now(), Spill: spill(m.store), Config: e.configuration(), Decode: all.Decode, WithoutUndo: e.o.withoutUndo, InPlace: e.o.inPlace}
+	s := task.Conditions{
+		Machine:     m.Machine,
+		Store:       m.store,
+		Clock:       e.Now(),
+		Spill:       spill(m.store),
+		Config:      e.configuration(),
+		Decode:      all.Decode,
+		WithoutUndo: e.o.withoutUndo,
+		InPlace:     e.o.inPlace,
+	}
 	if _, err := io.ReadFull(e.Random, s.Seed[:]); err != nil {
 		return err
 	}
@@ -150,6 +159,8 @@ func (e *Env) ask(ctx context.Context, d *draft.Draft, needs []draft.Need) error
 			return errStopped
 		case word == "":
 			return errNoAnswer
+		case word == "no" || word == "n":
+			return errStopped
 		case !slices.Contains(accept, word):
 			return fmt.Errorf("%q is not %q", word, accept[0])
 		}
@@ -185,7 +196,8 @@ func (e *Env) commit(ctx context.Context, m *onMachine, s task.Conditions, r tas
 	defer e.Shield()()
 	bar := e.progress()
 	defer bar.finish()
-	c := &deed.Commit{Store: m.store, Machine: m.Machine, Reviewed: d, Seen: reviewed.Seen, Wait: time.Duration(e.o.wait) * time.Second, Progress: bar.report,
+	c := &deed.Commit{Store: m.store, Machine: m.Machine, Reviewed: d, Seen: reviewed.Seen,
+		Wait: time.Duration(e.o.wait) * time.Second, Progress: bar.report,
 		Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Again(ctx, s, r) }}
 	done, err := c.Run(ctx)
 	bar.finish()
@@ -266,7 +278,16 @@ func (e *Env) commitStored(ctx context.Context, code string) error {
 	if err != nil {
 		return err
 	}
-	s := task.Conditions{Machine: m.Machine, Store: m.store, Clock: stored.Clock, Spill: spill(m.store), Config: e.configuration(), Decode: all.Decode, WithoutUndo: stored.Forward, InPlace: stored.InPlace}
+	s := task.Conditions{
+		Machine:     m.Machine,
+		Store:       m.store,
+		Clock:       stored.Clock,
+		Spill:       spill(m.store),
+		Config:      e.configuration(),
+		Decode:      all.Decode,
+		WithoutUndo: stored.Forward,
+		InPlace:     stored.InPlace,
+	}
 	seed, err := hex.DecodeString(stored.Seed)
 	if err != nil || len(seed) != len(s.Seed) {
 		return fmt.Errorf("draft %s: its record is damaged; draft the change again", code)

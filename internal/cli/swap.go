@@ -17,21 +17,15 @@ import (
 )
 
 func newSwap(e *Env) *cobra.Command {
-	cmd := &cobra.Command{
-		Use: "swap", Short: "What the machine swaps on",
-		Long:    "List the areas that the machine swaps on or could, turn them on and off.",
-		Example: "  fundus swap list\n  fundus swap on sdb2 --persist",
-	}
-	cmd.AddCommand(newSwapList(e), newSwapAdd(e), newSwapOn(e), newSwapOff(e))
-	return cmd
+	return e.group("swap", "List swap areas, create them, turn them on and off", "  fundus swap list\n  fundus swap on sdb2 --persist",
+		newSwapList(e), newSwapAdd(e), newSwapOn(e), newSwapOff(e))
 }
 
 func newSwapList(e *Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "list", Short: "List the areas of swap: what is used of them, and what turns them on",
-		Long: `List the areas of swap, files and compressed memory too: how large each is and how
-much of it is used, in which order they are used, and which line of fstab turns
-them on at boot.`,
+		Use: "list", Short: "List swap areas: size, use, and what turns them on",
+		Long: `List swap areas, files and compressed memory too: how large each is, how much of
+it is used, in which order, and which line of fstab turns it on at boot.`,
 		Example: "  fundus swap list\n  fundus swap list --json",
 		Args:    words(0, 0, "nothing more"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -52,10 +46,9 @@ func newSwapAdd(e *Env) *cobra.Command {
 	r := &mount.SwapAdd{}
 	var options string
 	cmd := &cobra.Command{
-		Use: "add PATH SIZE", Short: "Make a file to swap on, and turn it on",
-		Long: `Make a file of the size with blocks of its own, that only root may read, and have
-the kernel swap on it. --persist adds the fstab line as well. Undo
-gives it up and takes it away.`,
+		Use: "add PATH SIZE", Short: "Create a swap file and turn it on",
+		Long: `Create a swap file with its blocks allocated, readable by root alone, and turn it
+on. --persist adds the fstab line as well. Undo turns it off and removes it.`,
 		Example: "  fundus swap add /srv/swap 4GiB\n  fundus swap add /srv/swap 4GiB --options=pri=5 --persist",
 		Args:    words(2, 2, "a path and a size"),
 		ValidArgsFunction: func(_ *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
@@ -67,6 +60,9 @@ gives it up and takes it away.`,
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			r.Path, r.Options = args[0], split(options)
 			if r.Size, err = quantity.Parse(args[1]); err != nil {
+				if _, other := quantity.Parse(args[0]); other == nil {
+					return usageWay(way.SwapAdd(args[1], args[0], "--draft"), "the file stands before the size")
+				}
 				return usageError{err}
 			}
 			return e.change(cmd, r)
@@ -74,9 +70,9 @@ gives it up and takes it away.`,
 	}
 	f := cmd.Flags()
 	f.StringVar(&options, "options", "", "swap `OPTIONS`: pri=N, discard")
-	f.StringVar(&r.Label, "label", "", "the area's `LABEL`")
+	f.StringVar(&r.Label, "label", "", "`LABEL` of the area")
 	f.BoolVar(&r.Persist, "persist", false, "add the fstab line as well")
-	f.BoolVar(&r.Written, "written", false, "write its zeros, instead of setting the blocks aside")
+	f.BoolVar(&r.Written, "written", false, "write zeros instead of allocating the blocks")
 	return e.addChange(cmd)
 }
 
@@ -85,11 +81,10 @@ func newSwapOn(e *Env) *cobra.Command {
 	var options string
 	var all bool
 	cmd := &cobra.Command{
-		Use: "on [TARGET…]", Short: "Swap on an area, now or for good",
-		Long: `Have the kernel swap on an area, with the options of its line in fstab or those
-that are named: pri=N, of which the highest is used first, and discard. It acts
-at once and says how to reverse it. --persist adds the fstab line as well, and
-then it is a change that is shown first.`,
+		Use: "on [TARGET…]", Short: "Turn swap areas on, now or at each boot",
+		Long: `Turn a swap area on, with the options of its fstab line or those you give: pri=N
+(the highest is used first) and discard. It acts at once and says how to reverse
+it; with --persist, which adds the fstab line, it drafts first.`,
 		Example:           "  fundus swap on sdb2 --options=pri=10 --persist\n  fundus swap on --all",
 		Args:              words(0, 16, "areas, or --all"),
 		ValidArgsFunction: e.completeDevices,
@@ -123,17 +118,17 @@ then it is a change that is shown first.`,
 	f := cmd.Flags()
 	f.StringVar(&options, "options", "", "swap `OPTIONS`: pri=N, discard")
 	f.BoolVar(&r.Persist, "persist", false, "add the fstab line as well")
-	f.BoolVar(&all, "all", false, "each line of fstab that is for boot")
+	f.BoolVar(&all, "all", false, "every area that fstab turns on at boot")
 	return e.addChange(cmd)
 }
 
 func newSwapOff(e *Env) *cobra.Command {
 	var all bool
 	cmd := &cobra.Command{
-		Use: "off [TARGET…]", Short: "Give an area of swap up",
-		Long: `Have the kernel give areas of swap up. What is in use on them goes into memory and
-onto the others: where that has no room it is refused, with the numbers, since the
-kernel would kill programs instead. Ctrl-C leaves the area in use.`,
+		Use: "off [TARGET…]", Short: "Turn swap areas off",
+		Long: `Turn swap areas off. Their contents move to memory and to other areas; without
+room there it is refused, with figures, because the kernel would start killing
+programs. Ctrl-C leaves the area on.`,
 		Example:           "  fundus swap off sdb2\n  fundus swap off --all",
 		Args:              words(0, 16, "areas, or --all"),
 		ValidArgsFunction: e.completeDevices,
@@ -147,7 +142,7 @@ kernel would kill programs instead. Ctrl-C leaves the area in use.`,
 			return e.use(cmd.Context(), &mount.SwapOff{Targets: args}, way.SwapOn)
 		},
 	}
-	cmd.Flags().BoolVar(&all, "all", false, "each area that a line of fstab names")
+	cmd.Flags().BoolVar(&all, "all", false, "every area that fstab names")
 	return e.addChange(cmd)
 }
 

@@ -18,17 +18,18 @@ import (
 )
 
 func newTable(e *Env) *cobra.Command {
-	return about("partition list", e.group("table", "Make, edit, repair, convert, save or restore a table", "  fundus table new sdb --scheme gpt\n  fundus table repair sdb",
+	return about("partition list", e.group("table", "Make, edit, repair, convert, save or restore a table",
+		"  fundus table new sdb --scheme gpt\n  fundus table repair sdb",
 		newTableNew(e), newTableEdit(e), newTableRepair(e), newTableConvert(e), newTableSave(e), newTableRestore(e)))
 }
 
 func newTableNew(e *Env) *cobra.Command {
 	scheme, r := "gpt", &disk.TableNew{}
 	cmd := &cobra.Command{
-		Use: "new DISK", Short: "Give a disk a new partition table",
-		Long: `Give a disk a new, empty partition table. What was on the disk is lost from view
-and must be named. A GPT is what every machine of these days wants; an MBR has four
-entries and reaches 2 TiB, and is for cards and for firmware that knows no other.`,
+		Use: "new DISK", Short: "Create a new, empty partition table",
+		Long: `Create a new, empty partition table. Old contents become inaccessible and must be
+named with --lose. Use GPT on any current machine; an MBR has four entries and
+reaches 2 TiB, for memory cards and firmware that knows nothing else.`,
 		Example:           "  fundus table new sdb --scheme gpt\n  fundus table new card.img --commit --lose=FIELDCARD",
 		Args:              words(1, 1, "one disk"),
 		ValidArgsFunction: e.complete(wholeDisk),
@@ -40,21 +41,21 @@ entries and reaches 2 TiB, and is for cards and for firmware that knows no other
 			return e.change(cmd, r)
 		},
 	}
-	cmd.Flags().StringVar(&scheme, "scheme", scheme, "how the table is written: gpt or mbr")
-	cmd.Flags().StringVar(&r.References, "references", "", "what becomes of lines of fstab that name what goes: drop, disable or keep")
-	cmd.Flags().BoolVar(&r.Unless, "unless-there", false, "do nothing where the disk has a table of that scheme, whatever is in it")
-	cmd.Flags().IntVar(&r.Entries, "entries", 0, "how many partitions a GPT has room for: `NUMBER` from 128 (default 128)")
+	cmd.Flags().StringVar(&scheme, "scheme", scheme, "the scheme: gpt or mbr")
+	cmd.Flags().StringVar(&r.References, "references", "", "fstab lines that name it: drop, disable or keep")
+	cmd.Flags().BoolVar(&r.Unless, "unless-there", false, "do nothing if the disk has a table of that scheme")
+	cmd.Flags().IntVar(&r.Entries, "entries", 0, "number of entries of a GPT: `NUMBER` (default 128)")
 	return e.addChange(cmd)
 }
 
 func newTableEdit(e *Env) *cobra.Command {
 	r := &disk.TableEdit{}
 	cmd := &cobra.Command{
-		Use: "edit DISK", Short: "Give a table another identifier, as a copy of a disk needs it",
-		Long: `Give the partition table of a disk another identifier. A disk that was copied block
-by block has that of the first, and nobody can tell the two apart. The PARTUUIDs of
-an MBR are made of it: lines of text files that name them are changed too. The
-partitions of a GPT have their own: fundus partition edit, --uuid=new.`,
+		Use: "edit DISK", Short: "Change the identifier of a table, for a copied disk",
+		Long: `Change the identifier of a partition table. A disk that was copied block by block
+has that of the original, and nothing can tell the two apart. PARTUUIDs of an MBR
+derive from it: text files that name them follow. Partitions of a GPT have their
+own: fundus partition edit --uuid=new.`,
 		Example:           "  fundus table edit sdc --uuid=new\n  fundus table edit card.img --uuid=5eed5eed --draft",
 		Args:              words(1, 1, "one disk"),
 		ValidArgsFunction: e.complete(wholeDisk),
@@ -65,19 +66,18 @@ partitions of a GPT have their own: fundus partition edit, --uuid=new.`,
 			return e.change(cmd, r)
 		},
 	}
-	cmd.Flags().StringVar(&r.UUID, "uuid", "", "the identifier: a `GUID`, of an MBR eight hexadecimal digits, or new for a random one")
+	cmd.Flags().StringVar(&r.UUID, "uuid", "", "a `GUID`, 8 hexadecimal digits (MBR), or new")
 	return e.addChange(cmd)
 }
 
 func newTableRepair(e *Env) *cobra.Command {
 	find, choose, scheme, references := false, "", "gpt", ""
 	cmd := &cobra.Command{
-		Use: "repair DISK", Short: "Write a GPT anew from its good copy, or a lost table from what is found",
-		Long: `Write both copies of a GPT, and its protective record, anew from the copy that is
-good; where the disk has become larger the backup copy goes to its end. Where no
-table is left, --search reads the whole disk, finds file systems, swap and volumes
-by their superblocks, and shows how sure each is; --choose then writes a table of
-those that are chosen.`,
+		Use: "repair DISK", Short: "Repair a GPT, or rebuild a lost table from what is found",
+		Long: `Rewrite both copies of a GPT, and its protective record, from the good copy; on a
+disk that has grown the backup moves to the end. If no table is left, --search
+reads the whole disk, finds file systems, swap and volumes by their superblocks,
+and shows how sure each is; --choose writes a table of those you choose.`,
 		Example:           "  fundus table repair sdb\n  fundus table repair sdb --search --choose 1,3",
 		Args:              words(1, 1, "one disk"),
 		ValidArgsFunction: e.complete(wholeDisk),
@@ -114,10 +114,10 @@ those that are chosen.`,
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&references, "references", "", "what becomes of lines of fstab that name what goes: drop, disable or keep")
-	f.BoolVar(&find, "search", false, "look for lost partitions on the whole disk")
-	f.StringVar(&choose, "choose", "", "write a table of these finds: `NUMBERS` such as 1,3, or proposed")
-	f.StringVar(&scheme, "scheme", scheme, "how the table of them is written: gpt or mbr")
+	f.StringVar(&references, "references", "", "fstab lines that name it: drop, disable or keep")
+	f.BoolVar(&find, "search", false, "search the whole disk for lost partitions")
+	f.StringVar(&choose, "choose", "", "write a table of these: `NUMBERS` such as 1,3, or proposed")
+	f.StringVar(&scheme, "scheme", scheme, "the scheme of the new table: gpt or mbr")
 	return e.addChange(cmd)
 }
 
@@ -140,10 +140,10 @@ func newTableConvert(e *Env) *cobra.Command {
 	r := &disk.TableConvert{}
 	scheme := ""
 	cmd := &cobra.Command{
-		Use: "convert DISK", Short: "Write a table in the other scheme, partitions in place",
-		Long: `Write an MBR as a GPT, or a GPT as an MBR where it fits. Every partition stays where
-it is with its number; lines of text files that name it by its PARTUUID follow.
-What cannot be kept is said.`,
+		Use: "convert DISK", Short: "Convert a table between GPT and MBR, in place",
+		Long: `Write an MBR as a GPT, or a GPT as an MBR if it fits. Every partition keeps its
+place and number; text files that name it by PARTUUID follow. What cannot be kept
+is listed.`,
 		Example:           "  fundus table convert sdb --scheme gpt\n  fundus table convert card.img --scheme mbr --draft",
 		Args:              words(1, 1, "one disk"),
 		ValidArgsFunction: e.complete(wholeDisk),
@@ -155,16 +155,17 @@ What cannot be kept is said.`,
 			return e.change(cmd, r)
 		},
 	}
-	cmd.Flags().StringVar(&scheme, "scheme", "", "how the table is to be written: gpt or mbr")
+	cmd.Flags().StringVar(&scheme, "scheme", "", "the new scheme: gpt or mbr")
 	return e.addChange(cmd)
 }
 
 func newTableSave(e *Env) *cobra.Command {
 	return &cobra.Command{
-		Use: "save DISK [FILE]", Short: "Write a table into a file that restores it",
-		Long: `Write the table of a disk as a JSON document (docs/formats.md) into a new file, or
-to the standard output. It is the table alone, not what is on the partitions.`,
-		Example: "  fundus table save sdb sdb-table.json\n  fundus table save sdb", Args: words(1, 2, "one disk, and a file that is not there yet"),
+		Use: "save DISK [FILE]", Short: "Save a table to a file",
+		Long: `Save the table of a disk as a JSON document (docs/formats.md) in a new file, or on
+standard output. It is the table alone, not the contents of the partitions.`,
+		Example:           "  fundus table save sdb sdb-table.json\n  fundus table save sdb",
+		Args:              words(1, 2, "one disk, and a file that is not there yet"),
 		ValidArgsFunction: e.complete(wholeDisk),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			m, err := e.open(cmd.Context(), args[0])
@@ -184,11 +185,13 @@ to the standard output. It is the table alone, not what is on the partitions.`,
 				return err
 			}
 			if err := oscall.NewFile(args[1], data); errors.Is(err, fs.ErrExist) {
-				return refused.As(refused.Exists, fmt.Errorf("%s is there already: choose another name for the table of %s", args[1], args[0]))
+				return refused.As(refused.Exists, fmt.Errorf("%s is there already: choose another name for the table of %s",
+					args[1], args[0]))
 			} else if err != nil {
 				return err
 			}
-			return e.printer().Show(view.Message{Text: fmt.Sprintf("the table of %s is in %s; fundus table restore %s %s writes it again", args[0], args[1], args[0], args[1])})
+			return e.printer().Show(view.Message{Text: fmt.Sprintf("the table of %s is in %s; fundus table restore %s %s writes it again",
+				args[0], args[1], args[0], args[1])})
 		},
 	}
 }
@@ -196,11 +199,12 @@ to the standard output. It is the table alone, not what is on the partitions.`,
 func newTableRestore(e *Env) *cobra.Command {
 	references := ""
 	cmd := &cobra.Command{
-		Use: "restore DISK FILE", Short: "Write a saved table onto a disk",
-		Long: `Write a table that fundus table save wrote: onto the disk that it is from as it
-was, or onto another of at least its size with new identifiers. What is on the
-partitions is neither saved nor restored.`,
-		Example: "  fundus table restore sdb sdb-table.json\n  fundus table restore card.img sdb-table.json --draft", Args: words(2, 2, "one disk and a file"),
+		Use: "restore DISK FILE", Short: "Restore a saved table",
+		Long: `Restore a table that fundus table save wrote: to the same disk as it was, or to
+another one, at least as large, with new identifiers. The contents of partitions
+are neither saved nor restored.`,
+		Example:           "  fundus table restore sdb sdb-table.json\n  fundus table restore card.img sdb-table.json --draft",
+		Args:              words(2, 2, "one disk and a file"),
 		ValidArgsFunction: e.complete(wholeDisk),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			data, _, err := oscall.ReadFile(args[1])
@@ -214,7 +218,7 @@ partitions is neither saved nor restored.`,
 			return e.change(cmd, r)
 		},
 	}
-	cmd.Flags().StringVar(&references, "references", "", "what becomes of lines of fstab that name what goes: drop, disable or keep")
+	cmd.Flags().StringVar(&references, "references", "", "fstab lines that name it: drop, disable or keep")
 	return e.addChange(cmd)
 }
 

@@ -15,12 +15,12 @@ import (
 func newTypes(e *Env) *cobra.Command {
 	return &cobra.Command{
 		Use: "types [WORD…]", Short: "Find partition types by word, GUID or byte",
-		Long: `Find partition types of both schemes: every word must fit the name, the meaning,
-the beginning of the GUID, or the type byte. partition add --type takes the names;
-other GUIDs and bytes are taken as they are.`,
+		Long: `Find partition types of both schemes: every word must match the name, the meaning,
+the beginning of the GUID, or the type byte. partition add --type accepts the
+names, any other GUID, and any byte.`,
 		Example: "  fundus types efi\n  fundus types linux arm64",
 		RunE: func(_ *cobra.Command, args []string) error {
-			found := table.SearchTypes(args)
+			found := table.SearchTypes(strings.Fields(strings.Join(args, " "))) // several in one word too
 			if len(found) == 0 {
 				return way.To(refused.As(refused.NoSuchThing, fmt.Errorf("no type fits %s", strings.Join(args, " "))), way.Types())
 			}

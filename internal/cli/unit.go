@@ -15,17 +15,18 @@ import (
 )
 
 func newUnit(e *Env) *cobra.Command {
-	return e.group("unit", "Look at systemd's units for mounts and swap, add, remove and check them", "  fundus unit list\n  fundus unit add sdc1 /media/fieldcard --automount --idle=60s",
+	return e.group("unit", "Look at systemd's units for mounts and swap, add, remove and check them",
+		"  fundus unit list\n  fundus unit add sdc1 /media/fieldcard --automount --idle=60s",
 		newUnitList(e), newUnitAdd(e), newUnitRemove(e), newUnitCheck(e))
 }
 
 func newUnitList(e *Env) *cobra.Command {
 	all := false
 	cmd := &cobra.Command{
-		Use: "list", Short: "See the units for mounts, automounts and swap, and what becomes of them",
-		Long: `See the units for mounts, automounts and swap that lie in systemd's directories:
-the device that each means now, how the boot depends on it, and whether it is
-mounted. What is made of fstab at each boot is in fundus fstab list.`,
+		Use: "list", Short: "List mount, automount and swap units, and their state",
+		Long: `List the mount, automount and swap units in systemd's directories: which device
+each means now, how the boot depends on it, and whether it is mounted. Units
+generated from fstab are in fundus fstab list.`,
 		Example: "  fundus unit list\n  fundus unit list --all", Args: words(0, 0, "no words"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			u, err := e.lookUnits(cmd, all)
@@ -35,7 +36,7 @@ mounted. What is made of fstab at each boot is in fundus fstab list.`,
 			return e.printer().Show(view.Units{Units: u})
 		},
 	}
-	cmd.Flags().BoolVar(&all, "all", false, "also those that come with the system")
+	cmd.Flags().BoolVar(&all, "all", false, "units that came with the system too")
 	return cmd
 }
 
@@ -50,10 +51,9 @@ func (e *Env) lookUnits(cmd *cobra.Command, all bool) (*look.Units, error) {
 func newUnitCheck(e *Env) *cobra.Command {
 	explain := false
 	cmd := &cobra.Command{
-		Use: "check", Short: "Find units that do not do what they say",
-		Long: `Find units that systemd refuses or does not start, that wait for no device, and
-those beside which a line of fstab says another thing. Exit code 4 says that there
-are findings.`,
+		Use: "check", Short: "Find units that do not do what they seem to do",
+		Long: `Find units that systemd refuses or does not start, that wait for no device, or
+that an fstab line contradicts. Exit code 4 means findings.`,
 		Example: "  fundus unit check\n  fundus unit check --explain", Args: words(0, 0, "no words"),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			u, err := e.lookUnits(cmd, false)
@@ -63,7 +63,7 @@ are findings.`,
 			return errors.Join(e.printer().Show(view.Units{Units: u, Check: true, Explain: explain}), found(u.Findings, finding.Warning))
 		},
 	}
-	cmd.Flags().BoolVar(&explain, "explain", false, "say of each why it matters, and what to do")
+	cmd.Flags().BoolVar(&explain, "explain", false, "why each one matters, and what to do")
 	return cmd
 }
 
@@ -71,12 +71,12 @@ func newUnitAdd(e *Env) *cobra.Command {
 	r := &boot.UnitAdd{}
 	var options string
 	cmd := &cobra.Command{
-		Use: "add [TARGET DIRECTORY|swap]", Short: "Add units that mount a device at each boot, or at the first access",
-		Long: `Add units that mount a device at each boot, from the same description as a line of
-fstab: a mount, with --automount an automount before it, or swap. The files are
-written, the links that pull them in are made, and where systemd runs it reads them
-and starts what is new. --from-fstab takes what a line says, and makes a comment of
-the line in the same deed; what only a line can say is refused.`,
+		Use: "add [TARGET DIRECTORY|swap]", Short: "Add units that mount a device, at boot or on access",
+		Long: `Add units that mount a device at each boot, from the same description as an fstab
+line: a mount unit, with --automount an automount unit for it, or a swap unit.
+Files and links are created, and a running systemd reads them and starts them.
+--from-fstab takes what a line says and turns the line into a comment in the same
+deed; what only a line can say is refused.`,
 		Example:           "  fundus unit add sdc1 /media/fieldcard --automount --idle=60s\n  fundus unit add --from-fstab /srv/scans",
 		Args:              words(0, 2, "a device and a directory, or swap; or --from-fstab alone"),
 		ValidArgsFunction: e.completePlaces,
@@ -84,7 +84,8 @@ the line in the same deed; what only a line can say is refused.`,
 			switch {
 			case (len(args) == 2) == (r.FromFstab != ""), len(args) == 1:
 				return usageWay(way.Help("unit", "add"), "say a device and a directory, or swap; or --from-fstab=LINE alone")
-			case r.FromFstab != "" && (options != "" || r.Kind != "" || r.By != "" || r.Needed || r.Automount || r.Idle != "" || r.DeviceWait != ""):
+			case r.FromFstab != "" &&
+				(options != "" || r.Kind != "" || r.By != "" || r.Needed || r.Automount || r.Idle != "" || r.DeviceWait != ""):
 				return usagef("--from-fstab takes what the line says, and nothing else")
 			}
 			if err := checkBy(r.By); err != nil {
@@ -100,24 +101,24 @@ the line in the same deed; what only a line can say is refused.`,
 		},
 	}
 	f := cmd.Flags()
-	f.StringVar(&options, "options", "", "these mount `OPTIONS`, separated by commas, and no others")
-	f.StringVar(&r.Kind, "type", "", "file system `TYPE` (default: what is on the device)")
-	f.StringVar(&r.FromFstab, "from-fstab", "", "what this `LINE` of fstab says: its mount point, device, or number")
-	f.StringVar(&r.By, "by", "", "name the device by uuid, label, partuuid, partlabel or path")
-	f.BoolVar(&r.Needed, "needed", false, "the boot stops where it is missing")
+	f.StringVar(&options, "options", "", "mount `OPTIONS`, separated by commas, no others")
+	f.StringVar(&r.Kind, "type", "", "file system `TYPE` (default: the device's)")
+	f.StringVar(&r.FromFstab, "from-fstab", "", "from this `LINE`: mount point, device or number")
+	f.StringVar(&r.By, "by", "", "name it by uuid, label, partuuid, partlabel or path")
+	f.BoolVar(&r.Needed, "needed", false, "required: the boot stops if it is missing")
 	f.BoolVar(&r.Automount, "automount", false, "mount it at the first access")
-	f.StringVar(&r.Idle, "idle", "", "unmount it again after this `TIME` without use")
-	f.StringVar(&r.DeviceWait, "device-wait", "", "the `TIME` that the boot waits for the device")
+	f.StringVar(&r.Idle, "idle", "", "unmount it after this `TIME` without use")
+	f.StringVar(&r.DeviceWait, "device-wait", "", "`TIME` that the boot waits for the device")
 	return e.addChange(cmd)
 }
 
 func newUnitRemove(e *Env) *cobra.Command {
 	r := &boot.UnitRemove{}
 	cmd := &cobra.Command{
-		Use: "remove UNIT", Short: "Take units away, with the links that pull them in",
-		Long: `Take away the unit of a mount or of swap, with the automount before it, the links
-that pull them in, and the time that its device is waited for. The UNIT is a name,
-or its mount point. What is mounted stays mounted.`,
+		Use: "remove UNIT", Short: "Remove units, with the links that enable them",
+		Long: `Remove the unit of a mount or of swap, with its automount unit, the links that
+enable them, and its device timeout. UNIT is a name or a mount point. What is
+mounted stays mounted.`,
 		Example:           "  fundus unit remove /media/fieldcard\n  fundus unit remove srv-scans.mount --draft",
 		Args:              words(1, 1, "one unit: its name, or its mount point"),
 		ValidArgsFunction: e.completeUnits,

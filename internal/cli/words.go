@@ -6,6 +6,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"fundus/core/kind"
+	"fundus/core/table"
 	"fundus/core/way"
 )
 
@@ -18,7 +20,7 @@ func (e *Env) unknownWord(cmd *cobra.Command, args []string) error {
 		if cmd.Parent() == nil {
 			return cmd.Help()
 		}
-		return usagef("%s what? there is %s", noun, strings.Join(names, ", "))
+		return usageWay(way.Help(noun), "%s what? there is %s", noun, strings.Join(names, ", "))
 	}
 	phrase := strings.TrimSpace(noun + " " + args[0])
 	if list, ok := cmd.Annotations[forDevice]; ok && deviceLike(args[0]) {
@@ -32,14 +34,79 @@ func (e *Env) unknownWord(cmd *cobra.Command, args []string) error {
 	if m, ok := missOf(phrase); ok {
 		return m.answer(cmd, phrase, e.before(cmd, args[0]), e.behind(args[0]))
 	}
+	if right := e.turned(cmd, args); len(right) > 0 {
+		return usageWay(harmless(cmd.Root(), e.before(cmd, args[0]), right), "there is no command %q; did you mean this?", phrase)
+	}
 	cmd.SuggestionsMinimumDistance = 2
 	for _, near := range cmd.SuggestionsFor(args[0]) {
 		right := strings.TrimSpace(noun + " " + near)
 		if !destroys(right) {
-			return usageWay(way.Typed(strings.Fields(right)...), "there is no command %q; did you mean this?", phrase)
+			return usageWay(harmless(cmd.Root(), e.before(cmd, args[0]), append(strings.Fields(right), e.behind(args[0])...)),
+				"there is no command %q; did you mean this?", phrase)
 		}
 	}
 	return usageWay(way.Help(noun), "there is no command %q", phrase)
+}
+
+// turned finds the command whose words were typed in another order: the verb before the noun, the device
+// before the verb, or a kind or a scheme as the verb. Nil where there is none.
+func (e *Env) turned(cmd *cobra.Command, args []string) []string {
+	root := cmd.Root()
+	named := func(word string) *cobra.Command {
+		for _, name := range []string{word, strings.TrimSuffix(word, "s")} {
+			if c, rest, err := root.Find([]string{name}); err == nil && c != root && len(rest) == 0 {
+				return c
+			}
+		}
+		return nil
+	}
+	if cmd != root || len(args) < 2 {
+		return nil
+	}
+	rest := e.behind(args[1])
+	if _, err := kind.FindMaker(args[0]); err == nil {
+		return append([]string{"format", args[1], args[0]}, rest...)
+	}
+	if s := strings.ToLower(args[0]); s == string(table.GPT) || s == string(table.MBR) {
+		return append([]string{"table", "new", args[1], "--scheme", s}, rest...)
+	}
+	noun := named(args[1])
+	if noun != nil && noun.HasSubCommands() {
+		verb := args[0]
+		if m, ok := missOf(noun.Name() + " " + verb); ok && strings.HasPrefix(m.right, noun.Name()+" ") {
+			verb = strings.TrimPrefix(m.right, noun.Name()+" ")
+		}
+		if c, _, err := root.Find([]string{noun.Name(), verb}); err == nil && c != noun {
+			return append([]string{noun.Name(), verb}, rest...)
+		}
+	}
+	if noun != nil && deviceLike(args[0]) {
+		return append([]string{noun.Name(), args[0]}, rest...)
+	}
+	return nil
+}
+
+// harmless is the line to be pasted: whole where it is one that the command takes, and then as a draft
+// where it would destroy; else what the command is for.
+func harmless(root *cobra.Command, first, words []string) way.Step {
+	cmd, _, err := root.Find(words)
+	if err != nil || cmd == root {
+		return way.Help()
+	}
+	name := strings.Fields(cmd.CommandPath())[1:]
+	words = slices.DeleteFunc(slices.Clone(words), func(w string) bool { return w == "--commit" || strings.HasPrefix(w, "--lose") })
+	risky := destroys(strings.Join(name, " "))
+	switch {
+	case !fits(root, words) && risky:
+		return way.Help(name...)
+	case !fits(root, words):
+		return way.Typed(name...)
+	case risky && cmd.Flags().Lookup("draft") == nil:
+		return way.Help(name...)
+	case risky && !slices.Contains(words, "--draft"):
+		words = append(words, "--draft")
+	}
+	return way.Typed(slices.Concat(first, words)...)
 }
 
 func commandsOf(cmd *cobra.Command) (names []string) {
@@ -86,7 +153,8 @@ type miss struct {
 	note        string // what there is to say beside it
 }
 
-// next is the line that leads on: never a command that destroys, but the help of that.
+// next is the line that leads on where what was typed does not fit: never a command that destroys, but
+// the help of that.
 func (m miss) next() way.Step {
 	if destroys(m.right) {
 		return way.Help(m.right)
@@ -107,9 +175,9 @@ func (m miss) answer(cmd *cobra.Command, phrase string, first, rest []string) er
 	if typed < 0 {
 		typed = len(rest)
 	}
-	whole := !destroys(m.right) && !strings.HasPrefix(m.right, "help") && typed >= len(strings.Fields(m.args))
+	whole := !strings.HasPrefix(m.right, "help") && typed >= len(strings.Fields(m.args))
 	if words := append(strings.Fields(m.right), rest...); whole && len(rest) > 0 && fits(cmd.Root(), words) {
-		next = way.Typed(slices.Concat(first, words)...)
+		next = harmless(cmd.Root(), first, words)
 	}
 	if m.note != "" {
 		return usageWay(next, "there is no command %q: %s", phrase, m.note)
@@ -142,12 +210,25 @@ const notYet = "this release cannot do that"
 // nearMisses are words that people try by mistake, and words of what is not built.
 func nearMisses() []miss {
 	return []miss{
-		{[]string{"list", "show", "disks", "devices", "status", "ls", "disk", "scan", "disk list", "bench list", "bench disk list", "bench disk show", "list disks"}, "survey", "", ""},
+		{
+			[]string{
+				"list", "show", "disks", "devices", "status", "disk", "scan", "disk list", "bench list",
+				"bench disk list", "bench disk show", "list disks",
+			},
+			"survey",
+			"",
+			"",
+		},
 		{[]string{"info", "details"}, "inspect", "TARGET", ""},
 		{[]string{"validate", "doctor"}, "verify", "", ""},
-		{[]string{"check"}, "verify", "", "fundus verify looks at tables, identifiers and alignment; what is inside a file system it does not check"},
+		{
+			[]string{"check"},
+			"verify",
+			"",
+			"fundus verify looks at tables, identifiers and alignment; what is inside a file system it does not check",
+		},
 		{[]string{"partition new", "partition create", "create", "new", "add"}, "partition add", "DISK", ""},
-		{[]string{"partition delete", "partition rm", "delete", "remove", "rm"}, "partition remove", "TARGET", ""},
+		{[]string{"partition delete", "delete", "remove"}, "partition remove", "TARGET", ""},
 		{[]string{"partition resize", "grow", "shrink", "extend"}, "resize", "TARGET SIZE", ""},
 		{[]string{"partition change", "partition set", "partition rename"}, "partition edit", "TARGET", ""},
 		{[]string{"partition type"}, "partition edit", "TARGET --type TYPE", ""},
@@ -159,7 +240,7 @@ func nearMisses() []miss {
 		{[]string{"table list", "table show", "table print"}, "partition list", "DISK", ""},
 		{[]string{"table backup"}, "table save", "DISK FILE", ""},
 		{[]string{"fstab new", "fstab append"}, "fstab add", "TARGET DIRECTORY", ""},
-		{[]string{"fstab delete", "fstab rm"}, "fstab remove", "TARGET", ""},
+		{[]string{"fstab delete"}, "fstab remove", "TARGET", ""},
 		{[]string{"fstab change", "fstab set"}, "fstab edit", "LINE", ""},
 		{[]string{"fstab verify", "fstab test"}, "fstab check", "", ""},
 		{[]string{"boot", "reboot", "simulate"}, "rehearse", "", ""},
@@ -167,11 +248,21 @@ func nearMisses() []miss {
 		{[]string{"revert", "rollback", "deed undo"}, "undo", "DEED", ""},
 		{[]string{"redo"}, "deed list", "", "an undo is a deed too, and is undone by its number: fundus undo N"},
 		{[]string{"deed recover", "repair"}, "recover", "", ""},
-		{[]string{"umount", "unmounted", "eject"}, "unmount", "TARGET", ""},
+		{[]string{"unmounted", "eject"}, "unmount", "TARGET", ""},
 		{[]string{"remount"}, "mount", "TARGET --remount --options=LIST", "what is mounted gets other options by fundus mount --remount"},
 		{[]string{"apply", "write", "draft commit"}, "commit", "CODE", ""},
-		{[]string{"uuid"}, "inspect", "TARGET", "fundus inspect shows identifiers; fundus adjust TARGET uuid=new changes that of a file system, fundus partition edit --uuid that of a partition"},
-		{[]string{"erase", "wipe", "clear", "clone", "copy", "move", "tune", "prepare", "encrypt", "unit", "volume", "array"}, "help", "", notYet},
+		{
+			[]string{"uuid"},
+			"inspect",
+			"TARGET",
+			"fundus inspect shows identifiers; fundus adjust TARGET uuid=new changes that of a file system, fundus partition edit --uuid that of a partition",
+		},
+		{
+			[]string{"wipe", "clone", "copy", "move", "prepare", "encrypt", "volume", "array"},
+			"help",
+			"",
+			notYet,
+		},
 	}
 }
 
@@ -234,5 +325,5 @@ func joined(disk, number string) string {
 
 // ifThere is an option of all that takes something away.
 func ifThere(cmd *cobra.Command, to *bool) {
-	cmd.Flags().BoolVar(to, "if-there", false, "do nothing where it is not there")
+	cmd.Flags().BoolVar(to, "if-there", false, "do nothing if it does not exist")
 }

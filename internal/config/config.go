@@ -71,7 +71,12 @@ type Entry struct {
 
 // Default is the configuration without any file.
 func Default() *Config {
-	c := &Config{Options: map[string][]string{}, BusOptions: map[string][]string{}, Formats: map[string]map[string]string{}, from: map[string]string{}}
+	c := &Config{
+		Options:    map[string][]string{},
+		BusOptions: map[string][]string{},
+		Formats:    map[string]map[string]string{},
+		from:       map[string]string{},
+	}
 	for _, k := range keys() {
 		if k.preset != "" {
 			if err := k.set(c, k.name, k.preset); err != nil {
@@ -191,7 +196,10 @@ func (c *Config) Entries() (out []Entry) {
 	for _, k := range keys() {
 		if k.kind != "" && c.from[k.name] == "" {
 			if !kinds[k.kind] {
-				out = append(out, Entry{"format." + k.kind + ".*", "", "default", "what new " + k.kind + " are made with; fundus settings " + k.kind + " lists the keys"})
+				out = append(out, Entry{
+					"format." + k.kind + ".*", "", "default",
+					"what new " + k.kind + " are made with; fundus settings " + k.kind + " lists the keys",
+				})
 			}
 			kinds[k.kind] = true
 			continue

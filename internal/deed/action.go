@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"fundus/core/inventory"
+	"fundus/core/way"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 )
@@ -177,7 +178,8 @@ func (u *Undoing) lasting(ctx context.Context, v *inventory.Inventory, a machine
 	case machine.Holds(v, inverse):
 		return nil
 	case !machine.Holds(v, a) && !u.Over:
-		return fmt.Errorf("deed %s: %w: %q is no longer so; what was before is given back all the same with --over-later-writes", u.Deed.ID, ErrSince, a)
+		return way.To(fmt.Errorf("deed %s: %w: %q is no longer so", u.Deed.ID, ErrSince, a),
+			way.Undo(way.N(u.Deed.Number), "--over-later-writes", "--draft"))
 	}
 	return u.Stage.Tell(ctx, inverse)
 }

@@ -47,6 +47,9 @@ type MidwayError struct {
 }
 
 func (e *MidwayError) Error() string {
+	if errors.Is(e.Err, context.Canceled) {
+		return "stopped midway, because it was interrupted; what is unfinished is fenced"
+	}
 	return fmt.Sprintf("stopped midway: %v; what is unfinished is fenced", e.Err)
 }
 
@@ -196,11 +199,13 @@ func (c *Commit) admit(plan *draft.Plan, list []entry) error {
 		volatile = volatile && (t.Image || v.Machine.Kind == "bench") && oscall.Volatile(path)
 	}
 	if len(written) > 0 && !volatile && oscall.Volatile(c.Store.Dir) {
-		return fmt.Errorf("%w: %s lies in memory and a power loss empties it; choose a place on a disk with --state DIR", ErrPlace, c.Store.Dir)
+		return fmt.Errorf("%w: %s lies in memory and a power loss empties it; choose a place on a disk with --state DIR",
+			ErrPlace, c.Store.Dir)
 	}
 	free, err := c.Store.Free(c.Store.Dir)
 	if err == nil && free < 2*bytes+1<<20 {
-		return fmt.Errorf("%w: it needs up to %d bytes, %s has %d left; choose another place with --state DIR", ErrSpace, 2*bytes+1<<20, c.Store.Dir, free)
+		return fmt.Errorf("%w: it needs up to %d bytes, %s has %d left; choose another place with --state DIR",
+			ErrSpace, 2*bytes+1<<20, c.Store.Dir, free)
 	}
 	return err
 }
@@ -233,8 +238,10 @@ func (s *Store) newDeed(plan *draft.Plan, bootID string, list []entry) (*Deed, e
 	}
 	p := &plan.Draft
 	d := &Deed{State: Unfinished, Manifest: Manifest{
-		Format: draft.Format, Number: number, Code: p.Code, Created: s.Now(), BootID: bootID, Machine: p.Machine, Root: p.Root, Title: p.Title,
-		Request: p.Request, Undo: p.Undo, Last: p.LastStep, Forward: p.Forward, Undoes: plan.Undoes, Devices: p.Devices, Steps: p.Steps, Digests: map[string]string{}, Errors: p.Errors,
+		Format: draft.Format, Number: number, Code: p.Code, Created: s.Now(), BootID: bootID, Machine: p.Machine,
+		Root: p.Root, Title: p.Title,
+		Request: p.Request, Undo: p.Undo, Last: p.LastStep, Forward: p.Forward, Undoes: plan.Undoes,
+		Devices: p.Devices, Steps: p.Steps, Digests: map[string]string{}, Errors: p.Errors,
 	}}
 	d.ID = fmt.Sprintf("%04d-%s", number, p.Code)
 	d.dir = s.path("deeds", d.ID)
@@ -258,7 +265,8 @@ func (s *Store) fill(ctx context.Context, d *Deed, plan *draft.Plan) error {
 		err = cmp.Or(err, ErrLimit)
 	}
 	if errors.Is(err, ErrLimit) {
-		err = fmt.Errorf("%w: more than %d bytes of before and after, compressed; deeds.images in the configuration raises that limit, and --without-undo keeps only what completes it", ErrLimit, s.Images)
+		err = fmt.Errorf("%w: more than %d bytes of before and after, compressed; deeds.images in the configuration raises that limit, and --without-undo keeps only what completes it",
+			ErrLimit, s.Images)
 	}
 	if err := errors.Join(err, after.close(), before.close()); err != nil {
 		return err
@@ -312,7 +320,8 @@ func (d *Deed) addStrokes(strokes []draft.Stroke, r *recorder) error {
 // Stored gives the draft as it is kept for a later commit.
 func Stored(d *draft.Draft, now time.Time, given draft.Given) StoredDraft {
 	s := StoredDraft{Format: draft.Format, Code: d.Code, Digest: hex.EncodeToString(d.Digest[:]), Created: now, Machine: d.Machine,
-		Title: d.Title, Request: d.Request, Root: d.Root, Forward: d.Forward, InPlace: d.InPlace, Seed: hex.EncodeToString(d.Seed[:]), Clock: d.Clock, Lose: slices.Clone(given.Lose), Despite: slices.Clone(given.Despite)}
+		Title: d.Title, Request: d.Request, Root: d.Root, Forward: d.Forward, InPlace: d.InPlace,
+		Seed: hex.EncodeToString(d.Seed[:]), Clock: d.Clock, Lose: slices.Clone(given.Lose), Despite: slices.Clone(given.Despite)}
 	for _, t := range d.Devices {
 		if t.Image && t.Identity.Number == 0 {
 			s.Images = append(s.Images, t.Name)

@@ -70,7 +70,8 @@ func (changing) foreign(_ context.Context, x *executor) error {
 		}
 		if !now.Missing && string(now.Data) != string(c.Before.Data) && string(now.Data) != string(c.After.Data) {
 			// The line that replaces it is not one to be copied without having been read.
-			return way.To(fmt.Errorf("%s: %w; copy your version elsewhere, then --over-later-writes replaces it and --as-it-is keeps it", c.Path, ErrEdited), way.DeedShow(way.N(x.deed.Number)))
+			return way.To(fmt.Errorf("%s: %w; copy your version elsewhere, then --over-later-writes replaces it and --as-it-is keeps it",
+				c.Path, ErrEdited), way.DeedShow(way.N(x.deed.Number)))
 		}
 	}
 	return nil
@@ -170,7 +171,8 @@ func (changing) inverse(ctx context.Context, u *Undoing, _ int, s draft.Step) er
 		return u.Stage.PutFile("take the deed's lines out of "+c.Path, c.Path, now, back)
 	}
 	if !u.Over {
-		return fmt.Errorf("deed %s: %w: the lines of %s that it changed are not as it left them; take your change out, or restore the whole file over it: --over-later-writes", u.Deed.ID, ErrSince, c.Path)
+		return way.To(fmt.Errorf("deed %s: %w: the lines of %s that it changed were changed again; remove your change, or restore the whole file",
+			u.Deed.ID, ErrSince, c.Path), way.Undo(way.N(u.Deed.Number), "--over-later-writes", "--draft"))
 	}
 	u.Warn("%s was changed since; its content of before the deed is restored over that", c.Path)
 	return u.Stage.PutFile("restore "+c.Path, c.Path, now, c.Before)
@@ -188,10 +190,19 @@ func (u *Undoing) vacate(ctx context.Context, dir string) error {
 		return nil
 	}
 	if !u.lineFor(v, dir, use.Node) {
-		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: fmt.Sprintf("the deed made it, and %s is mounted there, which the deed did not say", use.Node), Next: way.Unmount(dir)}
+		return &machine.Refusal{
+			Rule:  machine.RuleMounted,
+			Thing: dir,
+			Text:  fmt.Sprintf("the deed made it, and %s is mounted there, which the deed did not say", use.Node),
+			Next:  way.Unmount(dir),
+		}
 	}
 	u.Note("%s is unmounted from %s first, which the deed made", use.Node, dir)
-	return u.Stage.Tell(ctx, machine.Action{Verb: machine.Unmount, Device: use.Node, UseArgs: machine.UseArgs{Where: use.Where, Kind: use.Kind, Options: machine.SameAgain(use)}})
+	return u.Stage.Tell(ctx, machine.Action{
+		Verb:    machine.Unmount,
+		Device:  use.Node,
+		UseArgs: machine.UseArgs{Where: use.Where, Kind: use.Kind, Options: machine.SameAgain(use)},
+	})
 }
 
 // lineFor reports whether a line that the deed wrote mounts the device at the directory.

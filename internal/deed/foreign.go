@@ -164,7 +164,8 @@ func (writing) foreign(ctx context.Context, x *executor) error {
 			return err
 		}
 		if at >= 0 {
-			return fmt.Errorf("deed %s: byte %d of %s: %w; --as-it-is keeps what is there now, --over-later-writes replaces it", x.deed.ID, at, t.Name, ErrForeign)
+			return fmt.Errorf("deed %s: byte %d of %s: %w; --as-it-is keeps what is there now, --over-later-writes replaces it",
+				x.deed.ID, at, t.Name, ErrForeign)
 		}
 	}
 	return nil
@@ -177,7 +178,8 @@ func (x *executor) asItIs(v *inventory.Inventory) (*Outcome, error) {
 	for _, n := range v.Nodes {
 		for _, c := range n.Contents {
 			if c.Class == fs.Fence && c.UUID == x.deed.ID {
-				return nil, fmt.Errorf("deed %s: %s: %w; go one way or the other: --direction=back or forward", x.deed.ID, n.Name, ErrFenced)
+				return nil, fmt.Errorf("deed %s: %s: %w; go one way or the other: --direction=back or forward",
+					x.deed.ID, n.Name, ErrFenced)
 			}
 		}
 	}

@@ -97,7 +97,13 @@ func fromFormat2(data []byte) ([]byte, error) {
 
 // body is the one field that the kind names; nothing else may be set.
 func (s step2) body() (draft.Body, error) {
-	fields := map[draft.StepKind]json.RawMessage{draft.Write: s.Write, draft.File: s.File, draft.Make: s.Make, draft.Own: s.Own, draft.Link: s.Link}
+	fields := map[draft.StepKind]json.RawMessage{
+		draft.Write: s.Write,
+		draft.File:  s.File,
+		draft.Make:  s.Make,
+		draft.Own:   s.Own,
+		draft.Link:  s.Link,
+	}
 	if s.Action != nil {
 		action, err := json.Marshal(s.Action.action())
 		if err != nil {
@@ -119,10 +125,18 @@ func (s step2) body() (draft.Body, error) {
 
 func (a *action2) action() machine.Action {
 	out := machine.Action{
-		Verb:        a.Verb,
-		Device:      cmp.Or(a.Disk, a.Node),
-		PartArgs:    machine.PartArgs{Number: a.Number, Start: a.Start, Size: a.Size, Was: a.Was},
-		UseArgs:     machine.UseArgs{Where: a.Where, From: a.From, Unit: a.Unit, Kind: a.Kind, Options: a.Options, Detach: a.Detach, Make: a.Make},
+		Verb:     a.Verb,
+		Device:   cmp.Or(a.Disk, a.Node),
+		PartArgs: machine.PartArgs{Number: a.Number, Start: a.Start, Size: a.Size, Was: a.Was},
+		UseArgs: machine.UseArgs{
+			Where:   a.Where,
+			From:    a.From,
+			Unit:    a.Unit,
+			Kind:    a.Kind,
+			Options: a.Options,
+			Detach:  a.Detach,
+			Make:    a.Make,
+		},
 		ContentArgs: machine.ContentArgs{Label: a.Label, FormerLabel: a.Former, ID: a.ID, FormerID: a.Before},
 		Spans:       a.Spans,
 	}

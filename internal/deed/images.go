@@ -59,7 +59,14 @@ func decodeRuns(b []byte) ([]run, error) {
 	out := make([]run, 0, len(b)/runSize)
 	le := binary.LittleEndian
 	for ; len(b) > 0; b = b[runSize:] {
-		r := run{Off: int64(le.Uint64(b)), Len: int64(le.Uint64(b[8:])), Zero: b[16] == 1, At: int64(le.Uint64(b[17:])), Size: int64(le.Uint64(b[25:])), CRC: le.Uint32(b[33:])}
+		r := run{
+			Off:  int64(le.Uint64(b)),
+			Len:  int64(le.Uint64(b[8:])),
+			Zero: b[16] == 1,
+			At:   int64(le.Uint64(b[17:])),
+			Size: int64(le.Uint64(b[25:])),
+			CRC:  le.Uint32(b[33:]),
+		}
 		if r.Off < 0 || r.Len <= 0 || r.At < 0 || r.Size < 0 || !r.Zero && r.Len > chunk || b[16] > 1 {
 			return nil, fmt.Errorf("extents: run at byte %d: %w", r.Off, ErrTorn)
 		}
@@ -90,7 +97,13 @@ func newImageWriter(path string) (*imageWriter, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &imageWriter{f: f, w: bufio.NewWriterSize(f, 1<<20), stored: map[uint32]run{}, other: make([]byte, chunk), blank: make([]byte, chunk)}, nil
+	return &imageWriter{
+		f:      f,
+		w:      bufio.NewWriterSize(f, 1<<20),
+		stored: map[uint32]run{},
+		other:  make([]byte, chunk),
+		blank:  make([]byte, chunk),
+	}, nil
 }
 
 // put takes the next bytes of a stroke, in their order, and adds to its runs; zeros without a part
@@ -168,7 +181,8 @@ func (w *imageWriter) frame(runs []run, off int64, part []byte, view io.ReaderAt
 	}
 	if w.enc == nil { // an image of zeros alone needs none
 		var err error
-		if w.enc, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(chunk), zstd.WithEncoderConcurrency(1)); err != nil {
+		if w.enc, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(chunk),
+			zstd.WithEncoderConcurrency(1)); err != nil {
 			return nil, err
 		}
 	}

@@ -78,9 +78,10 @@ func (making) carry(ctx context.Context, x *executor, number int, way Way) error
 	case there:
 		return nil
 	}
-	return oscall.MakeFile(ctx, oscall.Making{Path: full, Size: int64(m.Size), Header: m.Header, Written: m.Written, Plain: m.Plain}, func(done int64) {
-		x.sink.Send("zeros of "+m.Path, quantity.Bytes(done), m.Size)
-	})
+	return oscall.MakeFile(ctx,
+		oscall.Making{Path: full, Size: int64(m.Size), Header: m.Header, Written: m.Written, Plain: m.Plain}, func(done int64) {
+			x.sink.Send("zeros of "+m.Path, quantity.Bytes(done), m.Size)
+		})
 }
 
 // givenUp has the kernel give a file up that is swapped on. One that is taken away while it is

@@ -74,14 +74,17 @@ func diskOf(v *inventory.Inventory, d draft.Device) (inventory.Node, error) {
 	case len(found) > 1:
 		return found[0], fmt.Errorf("%w: %s fits %s and %s; take one of them out", ErrIdentity, d.Identity, found[0].Name, found[1].Name)
 	case len(found) == 0 && d.Image && other != "":
-		return inventory.Node{}, refused.As(refused.WrittenSince, fmt.Errorf("%w: %s is another file now than the one that the deed wrote; where it is a copy of that: --image FILE", ErrIdentity, d.Name))
+		return inventory.Node{}, refused.As(refused.WrittenSince, fmt.Errorf("%w: %s is another file now than the one that the deed wrote; where it is a copy of that: --image FILE",
+			ErrIdentity, d.Name))
 	case len(found) == 0 && d.Image:
 		return inventory.Node{}, fmt.Errorf("%w: %s is not there; where it was moved or copied: --image FILE", ErrIdentity, d.Name)
 	case len(found) == 0:
-		return inventory.Node{}, fmt.Errorf("%w: %s (%s) is not on this machine%s; plug it in, then run the command again", ErrIdentity, d.Name, d.Identity, other)
+		return inventory.Node{}, fmt.Errorf("%w: %s (%s) is not on this machine%s; plug it in, then run the command again",
+			ErrIdentity, d.Name, d.Identity, other)
 	}
 	if end := d.Identity.Start + d.Identity.Length; end > found[0].Size {
-		return found[0], fmt.Errorf("%w: %s (%s) has %v now, and the deed is about what reaches to %v; give it its former size again", ErrIdentity, found[0].Name, d.Identity, found[0].Size, end)
+		return found[0], fmt.Errorf("%w: %s (%s) has %v now, and the deed is about what reaches to %v; give it its former size again",
+			ErrIdentity, found[0].Name, d.Identity, found[0].Size, end)
 	}
 	return found[0], nil
 }
@@ -98,7 +101,8 @@ func (m *Manifest) is(v *inventory.Inventory, names map[string]string, name stri
 			return fmt.Errorf("%w: %s (%s) is not on this machine", ErrIdentity, names[name], d.Identity)
 		}
 		if n.Identity.Number != d.Identity.Number || n.Identity.Start != d.Identity.Start || !n.Identity.SameDisk(d.Identity) {
-			return fmt.Errorf("%w: %s is now %s at byte %d, it was %s at byte %d", ErrIdentity, n.Name, n.Identity, n.Start, d.Identity, d.Identity.Start)
+			return fmt.Errorf("%w: %s is now %s at byte %d, it was %s at byte %d", ErrIdentity, n.Name, n.Identity,
+				n.Start, d.Identity, d.Identity.Start)
 		}
 	}
 	return nil

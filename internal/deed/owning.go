@@ -147,7 +147,12 @@ func (owning) inverse(ctx context.Context, u *Undoing, number int, s draft.Step)
 	back.Undoes, back.Step = u.Deed.ID, number
 	back.Node = u.name(back.Node)
 	if use, mounted := v.MountedAt(back.Where); !mounted || use.Node != back.Node {
-		return &machine.Refusal{Rule: machine.RuleNotMounted, Thing: back.Node, Text: fmt.Sprintf("it is not mounted at %s, and whose its files were cannot be put back", back.Where), Next: way.Mount(back.Node, back.Where)}
+		return &machine.Refusal{
+			Rule:  machine.RuleNotMounted,
+			Thing: back.Node,
+			Text:  fmt.Sprintf("it is not mounted at %s, and whose its files were cannot be put back", back.Where),
+			Next:  way.Mount(back.Node, back.Where),
+		}
 	}
 	u.Stage.Add("put back whose it was, where nobody changed it since: "+back.Where, &back)
 	return nil

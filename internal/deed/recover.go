@@ -172,6 +172,7 @@ func (x *executor) recover(ctx context.Context, way Direction) (*Outcome, error)
 	var err error
 	if way == Forward {
 		out.Strokes = len(x.deed.Strokes) - at.next
+		x.work = fmt.Sprintf("completing deed %d", x.deed.Number)
 		_, err = x.forward(ctx, at.next)
 		x.deed.State = Done
 	} else {

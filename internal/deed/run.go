@@ -27,6 +27,7 @@ type executor struct {
 	log           *journal
 	after, before *imageReader
 	sink          progress.Sink
+	work          string // what is done, in words; "" for the deed's title
 	done, total   quantity.Bytes
 	buf           []byte // of gather
 	spare         *spare // buffers of reading back
@@ -130,14 +131,12 @@ func (x *executor) noWayBack(ctx context.Context, from int) (int, error) {
 // forward carries out the strokes from the given one. On an error it says which
 // stroke failed.
 func (x *executor) forward(ctx context.Context, from int) (failed int, err error) {
-	x.total = 0
-	for _, s := range x.deed.Strokes[from:] {
-		x.total += quantity.Bytes(x.deed.weight(s))
-	}
+	x.weigh(x.deed.Strokes[from:])
 	for i := from; i < len(x.deed.Strokes); i++ {
 		if err := ctx.Err(); err != nil {
 			return i - 1, fmt.Errorf("interrupted: %w", err)
 		}
+		x.moment(i, progress.Begin)
 		way := x.way(i, true)
 		if err := x.log.line(beginForward, i, string(x.deed.stepOf(i).Kind())); err != nil {
 			return i, err
@@ -148,6 +147,7 @@ func (x *executor) forward(ctx context.Context, from int) (failed int, err error
 		if err := x.log.line(endForward, i, ""); err != nil {
 			return i, err
 		}
+		x.moment(i, progress.End)
 	}
 	if x.indirect {
 		if err := x.log.line(remark, 0, "read back without direct I/O: clean pages were dropped instead"); err != nil {
@@ -157,8 +157,41 @@ func (x *executor) forward(ctx context.Context, from int) (failed int, err error
 	return len(x.deed.Strokes), x.log.line(completed, 0, "")
 }
 
+// weigh counts anew how many bytes are to be written.
+func (x *executor) weigh(strokes []StrokeRecord) {
+	x.done, x.total = 0, 0
+	for _, s := range strokes {
+		x.total += quantity.Bytes(x.deed.weight(s))
+	}
+}
+
+// moment tells that the step of a stroke begins with it, or has ended with it: a step that writes
+// between a fence and its last sector has several.
+func (x *executor) moment(stroke int, m progress.Moment) {
+	step, beside := x.deed.Strokes[stroke].Step, stroke-1
+	if m == progress.End {
+		beside = stroke + 1
+	}
+	if beside >= 0 && beside < len(x.deed.Strokes) && x.deed.Strokes[beside].Step == step {
+		return
+	}
+	x.sink.Tell(progress.Report{
+		Work:   x.deed.Steps[step].Title,
+		Done:   x.done,
+		Total:  x.total,
+		Deed:   x.deed.ID,
+		Step:   step + 1,
+		Steps:  len(x.deed.Steps),
+		Moment: m,
+	})
+}
+
 // back takes the strokes back from the given one down to another.
 func (x *executor) back(ctx context.Context, from, to int) error {
+	if from >= to {
+		x.weigh(x.deed.Strokes[to : from+1])
+	}
+	x.work = fmt.Sprintf("taking back deed %d", x.deed.Number)
 	for i := from; i >= to; i-- {
 		way := x.way(i, false)
 		if err := x.log.line(beginBack, i, ""); err != nil {

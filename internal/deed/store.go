@@ -384,7 +384,8 @@ func (s *Store) Draft(code string) (StoredDraft, error) {
 	case len(found) > 1:
 		return StoredDraft{}, fmt.Errorf("draft %q: %w: %s and %s begin so", code, ErrAmbiguous, found[0].Code, found[1].Code)
 	}
-	return StoredDraft{}, way.To(fmt.Errorf("draft %q: %w; drafts are kept for %d hours", code, ErrNoDraft, int(s.DraftAge.Hours())), way.DraftList())
+	return StoredDraft{}, way.To(fmt.Errorf("draft %q: %w; drafts are kept for %d hours", code, ErrNoDraft,
+		int(s.DraftAge.Hours())), way.DraftList())
 }
 
 // RemoveDraft forgets a stored draft.

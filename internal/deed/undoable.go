@@ -30,13 +30,15 @@ func NoWay(all []*Deed, d *Deed) error {
 	case d.State == TakenBack:
 		return fmt.Errorf("deed %s: %w, nothing is left of it", d.ID, ErrNotDone)
 	case d.UndoneBy != "":
-		return way.To(fmt.Errorf("deed %s: %w, by deed %s, which can be taken back itself", d.ID, ErrUndone, d.UndoneBy), way.Undo(d.UndoneBy))
+		return way.To(fmt.Errorf("deed %s: %w, by deed %s, which can be taken back itself", d.ID, ErrUndone,
+			d.UndoneBy), way.Undo(d.UndoneBy))
 	}
 	if d.Forward {
 		return fmt.Errorf("deed %s: %w: nothing from before was kept", d.ID, ErrNoUndo)
 	}
 	if d.Last > 0 {
-		return fmt.Errorf("deed %s: %w: step %d, %q, has no way back, and what stands before it must stay as it is", d.ID, ErrNoUndo, d.Last, d.Steps[d.Last-1].Title)
+		return fmt.Errorf("deed %s: %w: step %d, %q, has no way back, and what stands before it must stay as it is",
+			d.ID, ErrNoUndo, d.Last, d.Steps[d.Last-1].Title)
 	}
 	newer := newerOn(all, d)
 	if newer != nil && newer.State == Done && !newer.Reversible() {

@@ -1,6 +1,7 @@
 package deed
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -12,6 +13,7 @@ import (
 	"fundus/core/fs"
 	"fundus/core/progress"
 	"fundus/core/quantity"
+	"fundus/core/way"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 )
@@ -124,6 +126,11 @@ func (writing) carry(ctx context.Context, x *executor, number int, way Way) erro
 		if err != nil {
 			return err
 		}
+		rest := runs[count:]
+		if data == nil && n > mostZeros { // a piece of it, so that it can be interrupted, and is seen to go on
+			rest = append([]run{{Off: runs[0].Off + mostZeros, Len: n - mostZeros, Zero: true}}, rest...)
+			n = mostZeros
+		}
 		if data != nil {
 			x.buf = data
 		}
@@ -136,9 +143,16 @@ func (writing) carry(ctx context.Context, x *executor, number int, way Way) erro
 		if err != nil {
 			return fmt.Errorf("%s: %w", disk, err)
 		}
-		runs = runs[count:]
+		runs = rest
 		x.done += quantity.Bytes(n)
-		x.sink.Tell(progress.Report{Work: x.deed.Title, Done: x.done, Total: x.total, Deed: x.deed.ID, Step: s.Step + 1, Steps: len(x.deed.Steps)})
+		x.sink.Tell(progress.Report{
+			Work:  cmp.Or(x.work, x.deed.Title),
+			Done:  x.done,
+			Total: x.total,
+			Deed:  x.deed.ID,
+			Step:  s.Step + 1,
+			Steps: len(x.deed.Steps),
+		})
 	}
 	if err := dev.Sync(); err != nil {
 		return fmt.Errorf("%s: sync: %w", disk, err)
@@ -154,8 +168,12 @@ func (writing) carry(ctx context.Context, x *executor, number int, way Way) erro
 	return nil
 }
 
-// most is how many bytes are written together.
-const most = 1 << 20
+// most is how many bytes are written together, and mostZeros how many are zeroed: a disk that has to
+// write them takes about a second for that.
+const (
+	most      = 1 << 20
+	mostZeros = 256 << 20
+)
 
 // gather joins the first run with those that follow it on the device, up to so many
 // bytes. The data of zeros is nil; other data is put into the buffer, or into a
@@ -244,7 +262,12 @@ func (u *Undoing) covered(ctx context.Context, t machine.Target) error {
 		u.Losses, some = append(u.Losses, *loss), true
 	}
 	if !some {
-		u.Losses = append(u.Losses, draft.Loss{Node: t.Device, What: "what was written since", Name: u.Deed.Code, Accept: []string{u.Deed.ID}})
+		u.Losses = append(u.Losses, draft.Loss{
+			Node:   t.Device,
+			What:   "what was written since",
+			Name:   u.Deed.Code,
+			Accept: []string{u.Deed.ID},
+		})
 	}
 	return nil
 }
@@ -275,5 +298,6 @@ func (u *Undoing) since(ctx context.Context, t machine.Target, at int64) error {
 			why = fmt.Sprintf(", the superblock of the %s on %s: it was mounted for writing", c.Kind, n.Name)
 		}
 	}
-	return fmt.Errorf("deed %s: %w: %s%s; what was written would be lost: --over-later-writes", u.Deed.ID, ErrSince, place, why)
+	return way.To(fmt.Errorf("deed %s: %w: %s%s; what was written since would be lost", u.Deed.ID, ErrSince, place, why),
+		way.Undo(way.N(u.Deed.Number), "--over-later-writes", "--draft"))
 }

@@ -13,6 +13,7 @@ import (
 	"slices"
 	"time"
 
+	"fundus/core/boot"
 	"fundus/core/finding"
 	"fundus/core/fs"
 	"fundus/core/inventory"
@@ -27,9 +28,9 @@ const Format = 3
 
 // BootChange is how the next boot differs from that of the machine as it is.
 type BootChange struct {
-	Was, Is       string   // the verdicts
-	Before, After string   // in words, with how long it takes
-	Lines         []string // of which something else becomes, in words
+	Was, Is       string // the verdicts
+	Before, After string // in words, with how long it takes
+	Lines         []boot.LineChange
 }
 
 // Request is what was asked, as plain data.

@@ -103,7 +103,10 @@ func (d *Draft) Open(g Given) ([]Need, error) {
 		case slices.Contains(d.Excused, f.Thing) || slices.Contains(d.Excused, f.Key()), slices.Contains(g.Despite, string(f.ID)):
 			continue
 		}
-		needs = append(needs, Need{NeedFinding, "--despite=" + string(f.ID), f.Thing, fmt.Sprintf("afterwards %s would have an error: %s", f.Thing, f.Text)})
+		needs = append(needs, Need{
+			NeedFinding, "--despite=" + string(f.ID), f.Thing,
+			fmt.Sprintf("afterwards %s would have an error: %s", f.Thing, f.Text),
+		})
 	}
 	return needs, nil
 }
@@ -114,7 +117,9 @@ func (d *Draft) unnamed(names []string) (needs []Need, err error) {
 	for _, loss := range d.Losses {
 		i := slices.IndexFunc(names, func(n string) bool { return n == loss.Name || slices.Contains(loss.Accept, n) && n != "" })
 		if i < 0 {
-			needs = append(needs, Need{NeedLoss, "--lose=" + loss.Name, loss.Node, fmt.Sprintf("this destroys %s (%s)", loss.Node, loss.What)})
+			needs = append(needs, Need{
+				NeedLoss, "--lose=" + loss.Name, loss.Node, fmt.Sprintf("this destroys %s (%s)", loss.Node, loss.What),
+			})
 			continue
 		}
 		used[i] = true

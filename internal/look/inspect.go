@@ -69,7 +69,14 @@ func Inspect(ctx context.Context, r machine.Reader, word string, depth InspectDe
 	if err != nil {
 		return nil, err
 	}
-	i := &Inspection{Node: n, Called: target.NameOf(v, n), Disk: n, Started: v.Machine.Firmware, Uses: v.UsesOf(n.Name), Findings: verify.About(v, verify.All(v), n.Name)}
+	i := &Inspection{
+		Node:     n,
+		Called:   target.NameOf(v, n),
+		Disk:     n,
+		Started:  v.Machine.Firmware,
+		Uses:     v.UsesOf(n.Name),
+		Findings: verify.About(v, verify.All(v), n.Name),
+	}
 	if n.Parent != "" {
 		i.Disk, _ = v.Node(n.Parent)
 		i.Type = table.TypeWords(i.Disk.Table, n.Entry.Type)
@@ -105,7 +112,8 @@ func Inspect(ctx context.Context, r machine.Reader, word string, depth InspectDe
 // damaged. Where that cannot be done it is said, beside all else that is known.
 func (i *Inspection) remains(ctx context.Context, r machine.Reader) {
 	n := i.Node
-	if n.Silent || n.Problem != "" || n.Zeros || n.Table != nil || n.Within != "" || n.Size == 0 || n.Entry.Role == table.Extended || len(n.Contents) > 0 && !i.Damaged() {
+	if n.Silent || n.Problem != "" || n.Zeros || n.Table != nil || n.Within != "" || n.Size == 0 || n.Entry.Role == table.Extended ||
+		len(n.Contents) > 0 && !i.Damaged() {
 		return
 	}
 	part, done, err := i.open(ctx, r)
@@ -226,7 +234,8 @@ func tableFacts(t *table.Table) (out []fs.Fact) {
 	var rows []row
 	place := func(s extent.Span) string {
 		_, size, _ := t.Bytes(s)
-		return fmt.Sprintf("sectors %d to %d: %d × %d bytes = %d bytes (%v, %s)", s.Start, s.End()-1, s.Count, t.Sector, size, size, size.SI())
+		return fmt.Sprintf("sectors %d to %d: %d × %d bytes = %d bytes (%v, %s)", s.Start, s.End()-1, s.Count,
+			t.Sector, size, size, size.SI())
 	}
 	for _, p := range t.Parts {
 		words := place(p.Span) + "; type " + table.TypeWords(t, p.Type) + ", PARTUUID " + p.UUID

@@ -58,7 +58,8 @@ type Rehearsal struct {
 	Sentence   string // the verdict in words, with numbers
 	Why        string
 	Delay      time.Duration
-	Root       string
+	Root       string // in words
+	RootOn     string // the device
 	Lines      []RehearsedLine
 	Units      []RehearsedLine   // that people keep beside the lines
 	Disabled   []RehearsedLine   // comments that hold a line
@@ -232,7 +233,8 @@ func (s Supposing) only(v *inventory.Inventory, r *boot.Report) error {
 			place = fstab.FromRoot(place)
 		}
 		name := l.File[strings.LastIndexByte(l.File, '/')+1:]
-		means := l.Dir == place || l.Spec == s.Only || s.Only == fmt.Sprint(l.Number) && l.File == "" || name == s.Only || l.File == "" && unit.Name(l.Dir, "mount") == s.Only
+		means := l.Dir == place || l.Spec == s.Only || s.Only == fmt.Sprint(l.Number) && l.File == "" || name == s.Only ||
+			l.File == "" && unit.Name(l.Dir, "mount") == s.Only
 		return !means && (errNode != nil || l.Device != n.Name)
 	})
 	if len(r.Lines) == 0 {
@@ -267,7 +269,9 @@ func RehearseAt(v *inventory.Inventory, seen Seen) (*Rehearsal, error) {
 	out := rehearsal(v, report, all)
 	if lost, is := fstab.Emptied(f.Data, seen.Data); is {
 		now := len(v.Fstab().Entries())
-		found := FstabEmptied.New(fstab.Path, "%d lines are left of %d that were seen on %s; where that was meant, fundus fstab check --accept", now, now+lost, seen.At.UTC().Format("2006-01-02 15:04 MST")).WithMend(way.FstabRestore())
+		found := FstabEmptied.New(fstab.Path,
+			"%d lines are left of %d that were seen on %s; where that was meant, fundus fstab check --accept", now,
+			now+lost, seen.At.UTC().Format("2006-01-02 15:04 MST")).WithMend(way.FstabRestore())
 		out.Findings = slices.Insert(out.Findings, 0, found)
 	}
 	return out, nil
@@ -283,7 +287,17 @@ func Rehearsed(ctx context.Context, r machine.Reader, report boot.Report) (*Rehe
 }
 
 func rehearsal(v *inventory.Inventory, report boot.Report, all []finding.Finding) *Rehearsal {
-	out := &Rehearsal{Machine: v.Machine.String(), Verdict: string(report.Verdict), Sentence: report.String(), Why: report.Why, Delay: report.Delay, Root: report.Root, Notes: report.Notes, Unforeseen: report.Unforeseen}
+	out := &Rehearsal{
+		Machine:    v.Machine.String(),
+		Verdict:    string(report.Verdict),
+		Sentence:   report.String(),
+		Why:        report.Why,
+		Delay:      report.Delay,
+		Root:       report.Root,
+		RootOn:     report.RootOn,
+		Notes:      report.Notes,
+		Unforeseen: report.Unforeseen,
+	}
 	for _, f := range all {
 		if strings.HasPrefix(f.Thing, fstab.Path) {
 			out.Findings = append(out.Findings, f)
@@ -291,8 +305,10 @@ func rehearsal(v *inventory.Inventory, report boot.Report, all []finding.Finding
 	}
 	out.Severity = severityOf(report.Verdict, report.Lines)
 	for _, l := range report.Lines {
-		line := RehearsedLine{Number: l.Number, File: l.File, Spec: l.Spec, Dir: l.Dir, Kind: l.Kind, Device: l.Device, Outcome: string(l.Outcome), Reason: l.Reason, NoFail: l.NoFail, Options: l.Options,
-			Dump: l.Unit.Entry.Dump, Pass: l.Pass, Raw: l.Raw, Wait: l.Wait, First: l.First, Rank: l.Outcome.Rank(), Mounted: mountedNow(v, l), Swap: l.Unit.Entry.IsSwap(), Next: mend(v, l, out.Findings)}
+		line := RehearsedLine{Number: l.Number, File: l.File, Spec: l.Spec, Dir: l.Dir, Kind: l.Kind, Device: l.Device,
+			Outcome: string(l.Outcome), Reason: l.Reason, NoFail: l.NoFail, Options: l.Options,
+			Dump: l.Unit.Entry.Dump, Pass: l.Pass, Raw: l.Raw, Wait: l.Wait, First: l.First, Rank: l.Outcome.Rank(),
+			Mounted: mountedNow(v, l), Swap: l.Unit.Entry.IsSwap(), Next: mend(v, l, out.Findings)}
 		if l.File != "" {
 			out.Units = append(out.Units, line)
 			continue
@@ -302,7 +318,17 @@ func rehearsal(v *inventory.Inventory, report boot.Report, all []finding.Finding
 	for _, l := range v.Fstab().Lines {
 		if was, ok := l.Was(kind.IsMounted); ok {
 			e := was.Entry
-			out.Disabled = append(out.Disabled, RehearsedLine{Number: l.Number, Spec: e.Spec, Dir: e.Dir, Kind: e.Type, Options: strings.Join(e.Options, ","), Dump: e.Dump, Pass: e.Pass, Raw: l.Raw, Off: true})
+			out.Disabled = append(out.Disabled, RehearsedLine{
+				Number:  l.Number,
+				Spec:    e.Spec,
+				Dir:     e.Dir,
+				Kind:    e.Type,
+				Options: strings.Join(e.Options, ","),
+				Dump:    e.Dump,
+				Pass:    e.Pass,
+				Raw:     l.Raw,
+				Off:     true,
+			})
 		}
 	}
 	return out

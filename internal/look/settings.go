@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"fundus/core/advice"
@@ -12,6 +13,7 @@ import (
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/kind"
+	"fundus/core/near"
 	"fundus/core/target"
 	"fundus/internal/config"
 	"fundus/internal/machine"
@@ -19,7 +21,8 @@ import (
 
 // KindSettings are the settings of one kind, and on a device what they are there.
 type KindSettings struct {
-	Kind     string // "ext4"
+	Kind     string // "ext4"; on a device as it is called there, "FAT32"
+	Word     string // the word that format takes for it
 	Device   string // "" where the kind alone was asked for
 	Settings []SettingNow
 }
@@ -46,7 +49,7 @@ func SettingsOf(c *config.Config, word string) ([]KindSettings, error) {
 	}
 	var out []KindSettings
 	for _, m := range makers {
-		k := KindSettings{Kind: m.Word}
+		k := KindSettings{Kind: m.Word, Word: m.Word}
 		for _, s := range m.Settings() {
 			k.Settings = append(k.Settings, SettingNow{s, c.Formats[m.Word][s.Key], c.From("format." + m.Word + "." + s.Key)})
 		}
@@ -71,13 +74,14 @@ func Settings(ctx context.Context, r machine.Reader, word string) (KindSettings,
 	c, ok := n.Content()
 	k, known := kind.Of(c)
 	if !ok || !known || k.Values == nil {
-		return KindSettings{}, fmt.Errorf("%s: %w: it holds %s, and settings are read of %s", n.Name, ErrNoSettings, cmp.Or(advice.Holds(n), "nothing"), strings.Join(withSettings(), ", "))
+		return KindSettings{}, fmt.Errorf("%s: %w: it holds %s, and settings are read of %s", n.Name, ErrNoSettings,
+			cmp.Or(advice.Holds(n), "nothing"), strings.Join(withSettings(), ", "))
 	}
 	values, err := valuesOf(ctx, r, n, k)
 	if err != nil {
 		return KindSettings{}, machine.About(n.Name, err)
 	}
-	out := KindSettings{Kind: c.Kind, Device: n.Name}
+	out := KindSettings{Kind: c.Kind, Word: k.MakerLike(c.Kind).Word, Device: n.Name}
 	for _, s := range k.MakerLike(c.Kind).Settings() {
 		for _, value := range values {
 			if value.Key == s.Key {
@@ -86,6 +90,26 @@ func Settings(ctx context.Context, r machine.Reader, word string) (KindSettings,
 		}
 	}
 	return out, nil
+}
+
+// Only leaves one setting of each kind; an error where there is none of that name.
+func Only(list []KindSettings, key string) ([]KindSettings, error) {
+	for i, k := range list {
+		at := slices.IndexFunc(k.Settings, func(s SettingNow) bool { return s.Key == key })
+		if at < 0 {
+			var keys []string
+			for _, s := range k.Settings {
+				keys = append(keys, s.Key)
+			}
+			err := fmt.Errorf("%s: %w %q", k.Kind, ErrNoSettings, key)
+			if meant := near.Nearest(key, keys); meant != "" {
+				err = fmt.Errorf("%w; did you mean %s?", err, meant)
+			}
+			return nil, err
+		}
+		list[i].Settings = k.Settings[at : at+1]
+	}
+	return list, nil
 }
 
 // valuesOf reads the settings of what is on the device.

@@ -108,6 +108,7 @@ func (s *Survey) passes(n inventory.Node) bool {
 		return s.Inventory.Unused(n, s.Named)
 	}
 	return slices.ContainsFunc(s.Filter.Kinds, func(kind string) bool {
-		return slices.ContainsFunc(n.Contents, func(c fs.Content) bool { return strings.EqualFold(c.Kind, kind) }) && (n.Parent != "" || n.Table == nil)
+		return slices.ContainsFunc(n.Contents, func(c fs.Content) bool { return strings.EqualFold(c.Kind, kind) }) &&
+			(n.Parent != "" || n.Table == nil)
 	})
 }

@@ -24,6 +24,10 @@ type SwapArea struct {
 	Problem string // why it cannot be turned on
 }
 
+// SwapAbsent is the problem of an area that a line names and nobody finds; others are the states of
+// its content.
+const SwapAbsent = "not there"
+
 // Swap is what the machine swaps on.
 type Swap struct {
 	Memory inventory.Memory
@@ -82,7 +86,7 @@ func swapOf(v *inventory.Inventory) *Swap {
 			return a.Path == u.Entry.Spec || slices.ContainsFunc(by.Resolve(u.Entry.Spec), func(n inventory.Node) bool { return a.Node == n.Name })
 		})
 		if i < 0 {
-			s.Areas = append(s.Areas, SwapArea{Area: inventory.Area{Path: u.Entry.Spec}, Name: u.Entry.Spec, Problem: "not there"})
+			s.Areas = append(s.Areas, SwapArea{Area: inventory.Area{Path: u.Entry.Spec}, Name: u.Entry.Spec, Problem: SwapAbsent})
 			i = len(s.Areas) - 1
 			if v.Sources[u.Entry.Spec] {
 				s.Areas[i].File, s.Areas[i].Problem = true, ""

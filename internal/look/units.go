@@ -76,7 +76,9 @@ func stateOf(v *inventory.Inventory, l units.Loaded) string {
 	switch unit.Suffix(l.Name) {
 	case ".swap":
 		on := slices.ContainsFunc(v.Areas, func(a inventory.Area) bool {
-			return a.Path == l.What() || a.Node != "" && slices.ContainsFunc(v.Resolve(refs.Normal(l.What())), func(n inventory.Node) bool { return n.Name == a.Node })
+			return a.Path == l.What() ||
+				a.Node != "" &&
+					slices.ContainsFunc(v.Resolve(refs.Normal(l.What())), func(n inventory.Node) bool { return n.Name == a.Node })
 		})
 		if on {
 			return UnitOn

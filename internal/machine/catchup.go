@@ -15,7 +15,8 @@ import (
 // is asked for then is the table's repair.
 func Catchup(v *inventory.Inventory, disk string) (list []Action) {
 	d, ok := v.Node(disk)
-	if !ok || d.Form == inventory.Image || d.Form == inventory.Volume || d.Problem != "" || d.Table == nil && len(d.TableBad) > 0 || d.Table != nil && d.Table.Unseen != "" { // what cannot be read says nothing
+	if !ok || d.Form == inventory.Image || d.Form == inventory.Volume || d.Problem != "" || d.Table == nil && len(d.TableBad) > 0 ||
+		d.Table != nil && d.Table.Unseen != "" { // what cannot be read says nothing
 		return nil
 	}
 	wanted := map[int]inventory.KernelPart{}

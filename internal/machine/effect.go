@@ -23,7 +23,13 @@ func mounted(v *inventory.Inventory, a Action) {
 // for.
 func MountedAs(a Action, c fs.Content) inventory.Use {
 	s := kind.Options(a.MountType(c)).Sort(fstab.Split(a.Options))
-	u := inventory.Use{Node: a.Device, How: inventory.Mounted, Where: a.Where, Kind: cmp.Or(c.Kind, a.Kind), ReadOnly: slices.Contains(s.Superblock, "ro")}
+	u := inventory.Use{
+		Node:     a.Device,
+		How:      inventory.Mounted,
+		Where:    a.Where,
+		Kind:     cmp.Or(c.Kind, a.Kind),
+		ReadOnly: slices.Contains(s.Superblock, "ro"),
+	}
 	u.Options = strings.Join(s.Attributes, ",")
 	u.Super = strings.Join(slices.Concat(s.Superblock, s.Own), ",")
 	return u

@@ -49,5 +49,10 @@ func roomFor(v *inventory.Inventory, a Action) *Refusal {
 	if sum.Fits() {
 		return nil
 	}
-	return &Refusal{Rule: RuleMemory, Thing: cmp.Or(a.Device, a.Where), Text: sum.String() + ": the kernel would kill programs to make room", Next: way.SwapList()}
+	return &Refusal{
+		Rule:  RuleMemory,
+		Thing: cmp.Or(a.Device, a.Where),
+		Text:  sum.String() + ": the kernel would kill programs to make room",
+		Next:  way.SwapList(),
+	}
 }

@@ -83,7 +83,8 @@ func (p Place) Refuse(path string, inPlace bool) *Refusal {
 	case p.Fixed != "":
 		return no("take the attribute off first, if whoever set it agrees", "it is %s: the file attribute forbids every change", p.Fixed)
 	case p.Mounted && !inPlace:
-		return no("--in-place writes over it where it lies; cut short, that leaves half a file", "it is a mount point itself: no other file can take its place")
+		return no("--in-place writes over it where it lies; cut short, that leaves half a file",
+			"it is a mount point itself: no other file can take its place")
 	}
 	return nil
 }

@@ -50,8 +50,10 @@ const (
 
 // Rules lists every rule.
 func Rules() []Rule {
-	return []Rule{RuleNoDevice, RuleNoContent, RuleWrongKind, RuleDamaged, RuleFeature, RuleTooLarge, RuleFenced, RuleDirectory, RuleReadOnly,
-		RuleMounted, RuleRoot, RuleNotMounted, RuleBusy, RuleTableInUse, RulePartitionUse, RuleSwapTwice, RuleNotSwap, RuleOption, RuleAsleep}
+	return []Rule{RuleNoDevice, RuleNoContent, RuleWrongKind, RuleDamaged, RuleFeature, RuleTooLarge, RuleFenced,
+		RuleDirectory, RuleReadOnly,
+		RuleMounted, RuleRoot, RuleNotMounted, RuleBusy, RuleTableInUse, RulePartitionUse, RuleSwapTwice, RuleNotSwap,
+		RuleOption, RuleAsleep}
 }
 
 // Refusal is a rule that was broken: what, why, and what to do next.
@@ -125,7 +127,8 @@ func obstacle(n inventory.Node, a mounts.Ask, o *mounts.Obstacle) *Refusal {
 		mounts.Fenced: {RuleFenced, way.Recover(c.UUID)}, mounts.Kind: {RuleWrongKind, way.None()},
 		mounts.Damaged: {RuleDamaged, way.Inspect(n.Name)}, mounts.Features: {RuleFeature, way.ByHand("a newer kernel may know them")},
 		mounts.TooLarge: {RuleTooLarge, way.ByHand("give the partition its former size again")}, mounts.Remount: {RuleOption, way.None()},
-		mounts.Option: {RuleOption, way.Options(a.As())}, mounts.Busy: {RuleMounted, way.None()}, mounts.Twin: {RuleMounted, way.Adjust(n.Name, "uuid=new,", "where", "it", "is", "a", "copy")},
+		mounts.Option: {RuleOption, way.Options(a.As())}, mounts.Busy: {RuleMounted, way.None()},
+		mounts.Twin: {RuleMounted, way.Adjust(n.Name, "uuid=new,", "where", "it", "is", "a", "copy")},
 	}[o.Reason]
 	return refuse(next.rule, n.Name, next.next, "%s", o.Says)
 }
@@ -192,7 +195,8 @@ func kernels(where string) bool {
 // checkStart refuses where nobody runs who could start a unit.
 func checkStart(v *inventory.Inventory, a Action) *Refusal {
 	if !v.Machine.Systemd {
-		return refuse(RuleNoSystemd, a.Where, way.None(), "%s is mounted by systemd or a program of its own, and systemd does not run here", orFileSystem(a.Kind))
+		return refuse(RuleNoSystemd, a.Where, way.None(),
+			"%s is mounted by systemd or a program of its own, and systemd does not run here", orFileSystem(a.Kind))
 	}
 	return nil
 }
@@ -212,7 +216,8 @@ func CheckGather(v *inventory.Inventory, place string) (kind.Exchange, error) {
 	how := kind.ExchangeOf(on.Kind)
 	switch {
 	case !ok || how == "":
-		return "", refuse(RuleExchange, place, way.None(), "it lies on %s, whose files the kernel does not exchange; it does so on ext4 and XFS", orFileSystem(on.Kind))
+		return "", refuse(RuleExchange, place, way.None(),
+			"it lies on %s, whose files the kernel does not exchange; it does so on ext4 and XFS", orFileSystem(on.Kind))
 	case on.ReadOnly:
 		return "", refuse(RuleReadOnly, place, way.None(), "%s is mounted for reading alone", on.Where)
 	case hasOption(on.Super, "data=journal"):
@@ -293,7 +298,8 @@ func checkIdentify(v *inventory.Inventory, a Action) *Refusal {
 	k, _ := kind.Of(c)
 	if mounts := Mounts(v, n.Name); len(mounts) > 0 && k.LiveID != nil {
 		if err := k.LiveID(c); err != nil {
-			return refuse(RuleWrongKind, n.Name, way.Unmount(mounts[0].Where), "the kernel does not change its identifier while it is mounted: %v", err)
+			return refuse(RuleWrongKind, n.Name, way.Unmount(mounts[0].Where),
+				"the kernel does not change its identifier while it is mounted: %v", err)
 		}
 	}
 	return checkThroughMount(v, n, c, k.SetID != nil, k.LiveID != nil)
@@ -322,7 +328,8 @@ func checkGrow(v *inventory.Inventory, a Action) *Refusal {
 	case len(mounts) == 0:
 		return refuse(RuleNotMounted, n.Name, way.Mount(n.Name), "it is not mounted")
 	case !slices.Contains(k.Growing.Types, mounts[0].Kind):
-		return refuse(RuleWrongKind, n.Name, way.Unmount(mounts[0].Where), "the kernel makes nothing larger that is mounted as %s", mounts[0].Kind)
+		return refuse(RuleWrongKind, n.Name, way.Unmount(mounts[0].Where),
+			"the kernel makes nothing larger that is mounted as %s", mounts[0].Kind)
 	case mounts[0].ReadOnly:
 		return refuse(RuleReadOnly, n.Name, way.Mount(mounts[0].Where, "--remount", "--options=rw"), "it is mounted for reading alone")
 	case a.Length > n.Size:
@@ -340,7 +347,8 @@ func contentOf(v *inventory.Inventory, a Action, what string) (inventory.Node, f
 	}
 	c, ok := n.Content()
 	if !ok {
-		return n, c, refuse(RuleNoContent, n.Name, way.Inspect(n.Name), "it holds nothing that could have %s (%s)", what, orNothing(advice.Holds(n)))
+		return n, c, refuse(RuleNoContent, n.Name, way.Inspect(n.Name), "it holds nothing that could have %s (%s)",
+			what, orNothing(advice.Holds(n)))
 	}
 	return n, c, nil
 }
@@ -355,7 +363,8 @@ func checkThroughMount(v *inventory.Inventory, n inventory.Node, c fs.Content, o
 	case !call || len(mounts) == 0:
 		return refuse(RuleWrongKind, n.Name, way.None(), "the kernel has no call for that on a mounted %s", c.Kind)
 	case readOnlyWords(mounts[0]) != "":
-		return refuse(RuleReadOnly, n.Name, way.Unmount(mounts[0].Where), "it is mounted at %s for reading alone, and the kernel writes nothing through that", mounts[0].Where)
+		return refuse(RuleReadOnly, n.Name, way.Unmount(mounts[0].Where),
+			"it is mounted at %s for reading alone, and the kernel writes nothing through that", mounts[0].Where)
 	}
 	return checkAsleep(v, n, nil)
 }
@@ -431,7 +440,8 @@ func checkForget(v *inventory.Inventory, a Action) *Refusal {
 func checkReadTable(v *inventory.Inventory, a Action) *Refusal {
 	for _, n := range v.Family(a.Device) {
 		if use, used := inUse(v, n.Name); used {
-			return refuse(RuleTableInUse, a.Device, release(use), "the kernel does not read the table again while %s is %s", n.Name, describeUse(use))
+			return refuse(RuleTableInUse, a.Device, release(use),
+				"the kernel does not read the table again while %s is %s", n.Name, describeUse(use))
 		}
 	}
 	return nil
@@ -444,7 +454,8 @@ func CheckClaim(v *inventory.Inventory, t Target) error {
 		return refuse(RuleNoDevice, t.Device, way.Survey(), "there is no such device")
 	}
 	if disk.Hardware.ReadOnly && disk.Form == inventory.Image {
-		return refuse(RuleReadOnly, t.Device, way.Other("chmod", "u+w", t.Device).Where("if it is to be changed"), "the file's mode lets nobody write to it")
+		return refuse(RuleReadOnly, t.Device, way.Other("chmod", "u+w", t.Device).Where("if it is to be changed"),
+			"the file's mode lets nobody write to it")
 	}
 	if disk.Hardware.ReadOnly {
 		return refuse(RuleReadOnly, t.Device, way.ByHand("it may have a switch for that"), "the medium is read-only")
@@ -489,7 +500,8 @@ func checkAsleep(v *inventory.Inventory, on inventory.Node, t *Target) *Refusal 
 		if t != nil && t.Hold == HoldContent && *t == Whole(n, HoldContent) {
 			continue
 		}
-		return refuse(RuleAsleep, on.Name, way.ByHand("start that system, or give it up for good: fundus help erase"), "a system sleeps in the swap area on %s: when it wakes up it destroys what was changed meanwhile", n.Name)
+		return refuse(RuleAsleep, on.Name, way.ByHand("start that system, or give it up for good: fundus help erase"),
+			"a system sleeps in the swap area on %s: when it wakes up it destroys what was changed meanwhile", n.Name)
 	}
 	return nil
 }

@@ -34,18 +34,34 @@ func runs(v *inventory.Inventory, a Action) bool {
 func started(v *inventory.Inventory, a Action) {
 	switch unit.Suffix(a.Unit) {
 	case ".automount":
-		v.Others = append(slices.Clone(v.Others), inventory.Use{How: inventory.Mounted, Where: a.Where, Kind: inventory.Automount, Source: "systemd-1"})
+		v.Others = append(slices.Clone(v.Others), inventory.Use{
+			How:    inventory.Mounted,
+			Where:  a.Where,
+			Kind:   inventory.Automount,
+			Source: "systemd-1",
+		})
 	case ".swap":
 		if a.Device != "" {
 			v.Uses = append(slices.Clone(v.Uses), SwappedOn(a))
 		}
-		v.Areas = append(slices.Clone(v.Areas), inventory.Area{Path: a.From, Node: a.Device, File: a.Device == "", Priority: SwappedOn(a).Priority})
+		v.Areas = append(slices.Clone(v.Areas), inventory.Area{
+			Path:     a.From,
+			Node:     a.Device,
+			File:     a.Device == "",
+			Priority: SwappedOn(a).Priority,
+		})
 	default:
 		if a.Device != "" {
 			mounted(v, a)
 			return
 		}
-		v.Others = append(slices.Clone(v.Others), inventory.Use{How: inventory.Mounted, Where: a.Where, Kind: a.Kind, Source: a.From, Options: a.Options})
+		v.Others = append(slices.Clone(v.Others), inventory.Use{
+			How:     inventory.Mounted,
+			Where:   a.Where,
+			Kind:    a.Kind,
+			Source:  a.From,
+			Options: a.Options,
+		})
 	}
 }
 
@@ -62,5 +78,9 @@ func stopped(v *inventory.Inventory, a Action) {
 
 // Named is the action that has systemd start the unit of a place: of a mount point, or of swap.
 func Named(name string, n inventory.Node, u fstab.Unit) Action {
-	return Action{Verb: Start, UseArgs: UseArgs{Unit: name, Where: u.Where, From: u.What, Kind: u.Entry.Type, Options: strings.Join(u.Options, ",")}, Device: n.Name}
+	return Action{
+		Verb:    Start,
+		UseArgs: UseArgs{Unit: name, Where: u.Where, From: u.What, Kind: u.Entry.Type, Options: strings.Join(u.Options, ",")},
+		Device:  n.Name,
+	}
 }

@@ -263,7 +263,8 @@ func verbsOfSystem() map[Verb]verb {
 			words: func(a Action) string {
 				return fmt.Sprintf("make the kernel forget partition %d on %s", a.Number, a.Device)
 			},
-			inverse: as(AddPartition), refuse: checkForget, holds: not(knows), effect: tell, gives: GivesPartitions, busy: occupied(RulePartitionUse), listed: true,
+			inverse: as(AddPartition), refuse: checkForget, holds: not(knows), effect: tell, gives: GivesPartitions,
+			busy: occupied(RulePartitionUse), listed: true,
 		},
 		ResizePartition: {
 			words: func(a Action) string {
@@ -298,7 +299,13 @@ func verbsOfSystemd() map[Verb]verb {
 			refuse: checkStart, inverse: as(Unmount), back: BackAtOnce,
 			holds: func(v *inventory.Inventory, a Action) bool { _, there := v.OtherAt(a.Where); return there },
 			effect: func(v *inventory.Inventory, a Action) {
-				v.Others = append(slices.Clone(v.Others), inventory.Use{How: inventory.Mounted, Where: a.Where, Kind: a.Kind, Source: a.From, Options: a.Options})
+				v.Others = append(slices.Clone(v.Others), inventory.Use{
+					How:     inventory.Mounted,
+					Where:   a.Where,
+					Kind:    a.Kind,
+					Source:  a.From,
+					Options: a.Options,
+				})
 			},
 		},
 		Start: {
@@ -326,7 +333,12 @@ func verbsOfSwap() map[Verb]verb {
 				v.Uses = append(slices.Clone(v.Uses), SwappedOn(a))
 				n := nodeOf(v, a.Device)
 				c, _ := n.Content()
-				v.Areas = append(slices.Clone(v.Areas), inventory.Area{Path: n.Path, Node: a.Device, Size: c.Size - c.BlockSize, Priority: SwappedOn(a).Priority})
+				v.Areas = append(slices.Clone(v.Areas), inventory.Area{
+					Path:     n.Path,
+					Node:     a.Device,
+					Size:     c.Size - c.BlockSize,
+					Priority: SwappedOn(a).Priority,
+				})
 			},
 		},
 		SwapOff: {

@@ -80,7 +80,10 @@ func openTogether(dir, name string) (*together, error) {
 	}
 	defer unix.Close(top)
 	open := func(name string, flags uint64) (*os.File, error) {
-		fd, err := unix.Openat2(top, name, &unix.OpenHow{Flags: flags | unix.O_CLOEXEC, Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_XDEV})
+		fd, err := unix.Openat2(top, name, &unix.OpenHow{
+			Flags:   flags | unix.O_CLOEXEC,
+			Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS | unix.RESOLVE_NO_XDEV,
+		})
 		if err != nil {
 			return nil, &fs.PathError{Op: "open", Path: path.Join(dir, name), Err: err}
 		}

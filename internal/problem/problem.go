@@ -32,4 +32,5 @@ type Problem struct {
 	Next    way.Step          // what leads on
 	Remarks []string          // what was done beside, such as that a disk was asked for its size
 	Now     *draft.Draft      // what takes the place of a stale one, stored
+	Looks   bool              // of a command that never changes anything
 }

@@ -78,7 +78,16 @@ var _ machine.Reader = (*Stage)(nil)
 // New puts a stage over the machine as a look that was just taken has it.
 func New(base machine.Reader, v *inventory.Inventory, spill block.Spill) *Stage {
 	spill.Held = new(int64) // of all layers together
-	s := &Stage{base: base, spill: spill, original: v, now: v, apart: map[string][]int{}, disks: map[string]*disk{}, files: map[string]*draft.FileChange{}, made: map[string]bool{}}
+	s := &Stage{
+		base:     base,
+		spill:    spill,
+		original: v,
+		now:      v,
+		apart:    map[string][]int{},
+		disks:    map[string]*disk{},
+		files:    map[string]*draft.FileChange{},
+		made:     map[string]bool{},
+	}
 	for _, d := range v.Disks() {
 		for _, k := range d.Kernel {
 			agreed := slices.ContainsFunc(v.Parts(d.Name), func(n inventory.Node) bool { return n.Number == k.Number && n.InKernel })
@@ -210,7 +219,8 @@ func (s *Stage) opaque(name string) error {
 			return slices.ContainsFunc(s.now.Below(a), func(u inventory.Node) bool { return u.Name == b.Name })
 		}
 		if len(s.disks[other].layers) > 0 && (on(n, o) || on(o, n)) {
-			return fmt.Errorf("%s and %s: the one is built on the other, and %w; commit what is drafted on %s first", name, other, ErrOpaque, other)
+			return fmt.Errorf("%s and %s: the one is built on the other, and %w; commit what is drafted on %s first",
+				name, other, ErrOpaque, other)
 		}
 	}
 	return nil

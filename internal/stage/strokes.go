@@ -52,7 +52,8 @@ func beforeFence(o *block.Overlay, f *draft.Fence, before, after []corefs.Conten
 	a, b := before[0], after[0]
 	end := uint64(start + a.Size)
 	behind := func(s extent.Span) bool { return s.Start >= end }
-	if a.Kind != b.Kind || a.UUID == "" || a.UUID != b.UUID || a.Size == 0 || a.Size >= b.Size || slices.ContainsFunc(slices.Concat(f.Rest, []extent.Span{f.Old, f.New}), behind) {
+	if a.Kind != b.Kind || a.UUID == "" || a.UUID != b.UUID || a.Size == 0 || a.Size >= b.Size ||
+		slices.ContainsFunc(slices.Concat(f.Rest, []extent.Span{f.Old, f.New}), behind) {
 		return 0
 	}
 	for n < o.Phases() && !slices.ContainsFunc(o.Phase(n), func(e block.Extent) bool { return uint64(e.Off) < end }) {
@@ -123,7 +124,10 @@ func (l *written) Strokes(number int, fence []byte) []draft.Stroke {
 	last := o.Phases()
 	view := fenceView{fence, o.Geometry().Logical}
 	stroke := func(role draft.Role, extents []block.Extent, before, after io.ReaderAt) draft.Stroke {
-		return draft.Stroke{Step: number, Bytes: &draft.Bytes{Role: role, Device: w.Target.Device, Extents: extents, Before: before, After: after}}
+		return draft.Stroke{
+			Step:  number,
+			Bytes: &draft.Bytes{Role: role, Device: w.Target.Device, Extents: extents, Before: before, After: after},
+		}
 	}
 	var out []draft.Stroke
 	var fenced []extent.Span

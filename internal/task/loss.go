@@ -47,7 +47,8 @@ func (p *Planner) unfenced(n inventory.Node) error {
 	if err != nil || d.Problem != nil || d.State != deed.Unfinished {
 		return nil
 	}
-	return way.To(refused.As(refused.Fenced, fmt.Errorf("%s is fenced by deed %d (%s), which was cut short and can still bring back what was there", n.Name, d.Number, d.Title)), way.Recover(way.N(d.Number)))
+	return way.To(refused.As(refused.Fenced, fmt.Errorf("%s is fenced by deed %d (%s), which was cut short and can still bring back what was there",
+		n.Name, d.Number, d.Title)), way.Recover(way.N(d.Number)))
 }
 
 // LossOf says what is on the node; nil where nothing is. Errors: target.ErrUnread.

@@ -76,6 +76,7 @@ type Planner struct {
 	decode   func(r draft.Request) (Request, error)
 	requests int       // so far
 	subjects []subject // of which it is told what becomes of them
+	moves    string    // what of a table moves, as soon as it is written; empty for nothing
 	random   *rand.ChaCha8
 	Undoes   string // identifier of the deed that it takes back
 }
@@ -120,12 +121,16 @@ func Again(ctx context.Context, s Conditions, r Request) (*draft.Plan, error) {
 		case <-time.After(machine.AgainAfter):
 		}
 	}
-	return nil, fmt.Errorf("%s: %w by another process; wait for it to end, then run the command again (the last look: %w)", strings.Join(disks, ", "), ErrChanging, err)
+	return nil, fmt.Errorf("%s: %w by another process; wait for it to end, then run the command again (the last look: %w)",
+		strings.Join(disks, ", "), ErrChanging, err)
 }
 
 // torn reports whether the error may come of reading a table while it was written.
 func torn(err error) bool {
-	for _, e := range []error{schemes.ErrDamaged, gpt.ErrInvalid, gpt.ErrCut, mbr.ErrChain, field.ErrChecksum, field.ErrMagic, target.ErrNoTable} {
+	for _, e := range []error{
+		schemes.ErrDamaged, gpt.ErrInvalid, gpt.ErrCut, mbr.ErrChain, field.ErrChecksum, field.ErrMagic,
+		target.ErrNoTable,
+	} {
 		if errors.Is(err, e) {
 			return true
 		}
@@ -144,7 +149,15 @@ func planOnce(ctx context.Context, s Conditions, r Request) (*draft.Plan, []stri
 		s.Config = config.Default()
 	}
 	p := &Planner{Stage: st, Store: s.Store, Clock: s.Clock, Config: s.Config, decode: s.Decode}
-	p.Draft = draft.Draft{Format: draft.Format, Machine: st.Before().Machine.String(), Root: st.Before().Machine.Root, Seed: s.Seed, Clock: s.Clock, Forward: s.WithoutUndo, InPlace: s.InPlace}
+	p.Draft = draft.Draft{
+		Format:  draft.Format,
+		Machine: st.Before().Machine.String(),
+		Root:    st.Before().Machine.Root,
+		Seed:    s.Seed,
+		Clock:   s.Clock,
+		Forward: s.WithoutUndo,
+		InPlace: s.InPlace,
+	}
 	st.InPlace = s.InPlace
 	plan := &draft.Plan{Seen: st.Before(), Strokes: st.Strokes, Release: st.Close}
 	if p.Draft.Request, err = Encode(r); err == nil {
@@ -338,7 +351,13 @@ func (p *Planner) boots(before *inventory.Inventory, was, is boot.Report) {
 		d.Errors = append(d.Errors, boot.Worse.New(boot.Thing, "").Key())
 	}
 	if len(change.Lines) > 0 || len(d.Lines) > 0 || change.Before != change.After {
-		d.Boot = &draft.BootChange{Was: string(was.Verdict), Is: string(is.Verdict), Before: change.Before, After: change.After, Lines: change.Lines}
+		d.Boot = &draft.BootChange{
+			Was:    string(was.Verdict),
+			Is:     string(is.Verdict),
+			Before: change.Before,
+			After:  change.After,
+			Lines:  change.Lines,
+		}
 	}
 	d.Findings = append(d.Findings, worse...)
 	if len(worse) > 0 && len(d.Wants) > 0 { // what is decided there first may change it
@@ -360,7 +379,14 @@ func devices(steps []draft.Step, before, after *inventory.Inventory) (out []draf
 		}
 		disk, _ := after.Node(n.Parent)
 		image := n.Form == inventory.Image || disk.Form == inventory.Image
-		out = append(out, draft.Device{Name: n.Name, Path: n.Path, Image: image, Written: written, Identity: n.Identity, Below: below(before.Below(n))})
+		out = append(out, draft.Device{
+			Name:     n.Name,
+			Path:     n.Path,
+			Image:    image,
+			Written:  written,
+			Identity: n.Identity,
+			Below:    below(before.Below(n)),
+		})
 	}
 	for _, s := range steps {
 		for _, t := range deed.TargetsOf(s) {

@@ -66,7 +66,8 @@ func (p *Planner) Leave(ctx context.Context, v *inventory.Inventory, l Leaving) 
 		return p.takeOut(ctx, l)
 	}
 	p.Excuse(things...)
-	p.Want(draft.NeedReferences, l.Node.Name, "--references="+strings.Join(decisions(l.Now != nil), "|"), "what names %s in %s would name nothing", l.Node.Name, strings.Join(things, ", "))
+	p.Want(draft.NeedReferences, l.Node.Name, "--references="+strings.Join(decisions(l.Now != nil), "|"),
+		"what names %s in %s would name nothing", l.Node.Name, strings.Join(things, ", "))
 	return nil
 }
 
@@ -135,7 +136,8 @@ func (p *Planner) forget(ctx context.Context, n inventory.Node, list []refs.Refe
 		}
 	}
 	if len(files) > 0 {
-		p.Warn("the initial file systems that are there already still name %s: until the system makes them anew, a boot waits for it, how long is theirs to say", n.Name)
+		p.Warn("the initial file systems that are there already still name %s: until the system makes them anew, a boot waits for it, how long is theirs to say",
+			n.Name)
 	}
 	if slices.ContainsFunc(left, func(r refs.Reference) bool { return !r.Fixed }) {
 		p.Warn("lines elsewhere than in %s are left as they are", fstab.Path)

@@ -27,6 +27,13 @@ func (p *Planner) Results(role draft.ResultRole, keys ...string) {
 	}
 }
 
+// Stands is for requests that take away or go back: nobody asked for a thing by name, and what is
+// on the devices afterwards is what there is to say.
+func (p *Planner) Stands(devices ...string) { p.Results(whatever, devices...) }
+
+// whatever is no role: of a device all that is on it.
+const whatever draft.ResultRole = ""
+
 // Result is one that nobody can read off an inventory.
 func (p *Planner) Result(r draft.Result) { p.Draft.Results = append(p.Draft.Results, r) }
 
@@ -52,13 +59,29 @@ func (p *Planner) results(after *inventory.Inventory) {
 func resultsOf(v *inventory.Inventory, s subject) (out []draft.Result) {
 	n, known := v.Node(s.key)
 	switch s.role {
+	case whatever:
+		for _, role := range []draft.ResultRole{draft.RoleTable, draft.RolePartition, draft.RoleFileSystem} {
+			out = append(out, resultsOf(v, subject{role, s.key})...)
+		}
+		for _, u := range v.Uses {
+			if u.Node == s.key && u.How == inventory.Mounted && u.Elsewhere == "" {
+				out = append(out, resultsOf(v, subject{draft.RoleMount, u.Where})...)
+			}
+		}
+		return out
 	case draft.RoleTable:
 		if known && n.Table != nil {
 			return []draft.Result{{Role: s.role, Device: n.Name, Scheme: string(n.Table.Scheme), TableID: n.Table.ID}}
 		}
 	case draft.RolePartition:
 		if known && n.Entry.Number > 0 {
-			return []draft.Result{{Role: s.role, Device: n.Name, PartUUID: n.Entry.UUID, First: n.Entry.Span.Start, Sectors: n.Entry.Span.Count}}
+			return []draft.Result{{
+				Role:     s.role,
+				Device:   n.Name,
+				PartUUID: n.Entry.UUID,
+				First:    n.Entry.Span.Start,
+				Sectors:  n.Entry.Span.Count,
+			}}
 		}
 	case draft.RoleFileSystem:
 		if c, ok := n.Content(); ok && (c.Class == fs.FileSystem || c.Class == fs.Swap) {
@@ -97,7 +120,15 @@ func placeOf(l units.Loaded) string {
 func swapResult(v *inventory.Inventory, key string) []draft.Result {
 	if n, ok := v.Node(key); ok {
 		c, _ := n.Content()
-		return []draft.Result{{Role: draft.RoleSwap, Device: n.Name, Kind: c.Kind, UUID: c.UUID, Label: c.Label, Size: c.Size, On: v.SwapsOn(n.Name)}}
+		return []draft.Result{{
+			Role:   draft.RoleSwap,
+			Device: n.Name,
+			Kind:   c.Kind,
+			UUID:   c.UUID,
+			Label:  c.Label,
+			Size:   c.Size,
+			On:     v.SwapsOn(n.Name),
+		}}
 	}
 	return []draft.Result{{Role: draft.RoleSwap, Path: key, Kind: "swap", On: v.AreaAt(key)}}
 }
@@ -109,7 +140,14 @@ func lineResults(v *inventory.Inventory, key string) (out []draft.Result) {
 		if string(l.Entry.Spec)+" "+l.Entry.Dir != key {
 			continue
 		}
-		r := draft.Result{Role: draft.RoleLine, Path: fstab.Path, Line: l.Number, Place: l.Entry.Dir, Kind: l.Entry.Type, Options: l.Entry.Options}
+		r := draft.Result{
+			Role:    draft.RoleLine,
+			Path:    fstab.Path,
+			Line:    l.Number,
+			Place:   l.Entry.Dir,
+			Kind:    l.Entry.Type,
+			Options: l.Entry.Options,
+		}
 		if l.Entry.IsSwap() || !strings.HasPrefix(r.Place, "/") {
 			r.Place = ""
 		}

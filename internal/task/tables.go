@@ -28,12 +28,34 @@ func Free(v *inventory.Inventory, n inventory.Node) error {
 	return machine.CheckClaim(v, machine.Whole(n, machine.HoldContent))
 }
 
+// Vacated refuses a disk of which a partition is in use: that it has partitions is what whoever named
+// it may not know, and comes first.
+func Vacated(v *inventory.Inventory, disk inventory.Node) error {
+	parts := v.Parts(disk.Name)
+	for _, part := range parts {
+		err := Free(v, part)
+		switch {
+		case err == nil:
+		case len(parts) == 1:
+			return way.To(fmt.Errorf("%s has a partition: %w", disk.Name, err), way.Survey(disk.Name))
+		default:
+			return way.To(fmt.Errorf("%s has %d partitions: %w", disk.Name, len(parts), err), way.Survey(disk.Name))
+		}
+	}
+	return nil
+}
+
 // putTable writes the table in the order that leaves Linux the old or the new one, with
 // what comes before and after it on the disk, and looks whether it is what was asked for.
 func (p *Planner) putTable(ctx context.Context, disk inventory.Node, t table.Editor, hold machine.Hold, before, after func(dev block.Device) error) error {
 	m := t.Model()
+	if p.moves != "" {
+		p.Note("%s", p.moves)
+		p.moves = ""
+	}
 	if m.Scheme == table.MBR && disk.Form == inventory.Image && disk.Geometry.Logical != block.DefaultGeometry.Logical {
-		return fmt.Errorf("%s: %w: an MBR does not say how large a sector is, and this image is of a disk with sectors of %d bytes: everybody who looks at it would find the partitions elsewhere; a GPT says it", disk.Name, table.ErrValue, disk.Geometry.Logical)
+		return fmt.Errorf("%s: %w: an MBR does not say how large a sector is, and this image is of a disk with sectors of %d bytes: everybody who looks at it would find the partitions elsewhere; a GPT says it",
+			disk.Name, table.ErrValue, disk.Geometry.Logical)
 	}
 	err := p.Write(ctx, "write the table", machine.Whole(disk, hold), func(dev block.Device) error {
 		if err := before(dev); err != nil {
@@ -67,7 +89,8 @@ func (p *Planner) checkTable(ctx context.Context, disk inventory.Node, want *tab
 		return nil // an MBR without a partition may not look like one
 	}
 	if got == nil || got.Scheme != want.Scheme || got.ID != want.ID || got.Sector != want.Sector || !slices.Equal(got.Parts, want.Parts) {
-		return fmt.Errorf("%s: the table would not be what was asked for: %s instead of %s; nothing was written. This is a fault of Fundus", disk.Name, tableWords(got), tableWords(want))
+		return fmt.Errorf("%s: the table would not be what was asked for: %s instead of %s; nothing was written. This is a fault of Fundus",
+			disk.Name, tableWords(got), tableWords(want))
 	}
 	return nil
 }
@@ -88,15 +111,12 @@ func nothing(block.Device) error { return nil }
 // PutAnew writes a table in place of whatever the disk has: the contents go, and no GPT
 // is left behind an MBR.
 func (p *Planner) PutAnew(ctx context.Context, disk inventory.Node, t table.Editor, gone []fs.Content) error {
-	hold, erase, after := machine.HoldTable, nothing, nothing
+	hold, erase := machine.HoldTable, nothing
 	if len(gone) > 0 {
 		hold = machine.HoldContent
 		erase = func(dev block.Device) error { return EraseSignatures(dev, gone) }
 	}
-	if t.Model().Scheme == table.MBR {
-		after = gpt.Erase
-	}
-	return p.putTable(ctx, disk, t, hold, erase, after)
+	return p.putTable(ctx, disk, t, hold, erase, schemes.Rest(t.Model().Scheme))
 }
 
 // Change writes an edited table, and tells the kernel what differs.
@@ -130,8 +150,10 @@ func overUsed(v *inventory.Inventory, disk inventory.Node, m *table.Table) error
 		}
 		for _, part := range m.Parts {
 			stays := disk.Table != nil && slices.ContainsFunc(disk.Table.Parts, func(o table.Partition) bool { return o.Span == part.Span })
-			if part.Role != table.Extended && !stays && (part.Number != k.Number || part.Span.Start != span.Start) && part.Span.Overlaps(span) {
-				return machine.InUse(name, fmt.Sprintf("the table does not list it, but the kernel has it still, at sectors %v, where partition %d is to lie; and it is", span, part.Number), uses[0])
+			if part.Role != table.Extended && !stays && (part.Number != k.Number || part.Span.Start != span.Start) &&
+				part.Span.Overlaps(span) {
+				return machine.InUse(name, fmt.Sprintf("the table does not list it, but the kernel has it still, at sectors %v, where partition %d is to lie; and it is",
+					span, part.Number), uses[0])
 			}
 		}
 	}
@@ -198,7 +220,8 @@ func (p *Planner) Editor(ctx context.Context, n inventory.Node) (table.Editor, e
 	case errors.Is(err, schemes.ErrNone):
 		return nil, p.noTable(ctx, n)
 	case errors.Is(err, gpt.ErrCut):
-		return nil, way.To(refused.As(refused.TableDamaged, fmt.Errorf("%s: the disk has become smaller than its table, which is not changed before it fits again", n.Name)), way.Verify(n.Name))
+		return nil, way.To(refused.As(refused.TableDamaged, fmt.Errorf("%s: the disk has become smaller than its table, which is not changed before it fits again",
+			n.Name)), way.Verify(n.Name))
 	case errors.Is(err, schemes.ErrDamaged):
 		return nil, damagedTable(n, err)
 	case err != nil:
@@ -206,8 +229,8 @@ func (p *Planner) Editor(ctx context.Context, n inventory.Node) (table.Editor, e
 	case n.Table == nil: // what looks like one is the boot sector of what is there
 		return nil, p.noTable(ctx, n)
 	}
-	if note != "" {
-		p.Note("%s", note)
+	if note != "" { // which is so only once the table is written
+		p.moves = note
 	}
 	return t, nil
 }

@@ -14,11 +14,17 @@ import (
 
 // changedRow is a partition, or what lies on a whole disk, before or after.
 type changedRow struct {
-	mark   string // "-" goes, "+" comes, "" stays
+	mark   string // goes, comes, or "" for what stays
 	number int
 	start  quantity.Bytes
 	cells  []string
 }
+
+// The marks of what a draft changes, of rows and of lines alike.
+const (
+	goes  = "goes"
+	comes = "comes"
+)
 
 // pictures shows of each disk what goes and what comes; what stays beside it is folded.
 func (p *Printer) pictures(d *draft.Draft) {
@@ -26,15 +32,29 @@ func (p *Printer) pictures(d *draft.Draft) {
 		before, after := family(d.Before, t.Name), family(d.After, t.Name)
 		disk, _ := before.Node(t.Name)
 		now, _ := after.Node(t.Name)
-		p.printf("%s  %s  %s\n", p.paint(Strong, visible(t.Name)), strings.Join(hardware(disk), " · "), p.size(disk.Size, disk.Geometry.Logical))
+		p.printf("%s  %s  %s%s\n", p.paint(Strong, visible(t.Name)), strings.Join(hardware(disk), " · "),
+			p.size(disk.Size, disk.Geometry.Logical), nothingOn(disk))
 		if was, is := scheme(disk), scheme(now); was != is || tableID(disk) != tableID(now) {
 			p.printf("  %s\n", becomes(disk, now))
 		}
 		p.changedRows(d, p.compare(before, after, disk, now))
-		if free := freeWords(p, after, now); free != freeWords(p, before, disk) {
+		if free := freeWords(p, after, now); free != "" && free != freeWords(p, before, disk) {
 			p.printf("  %s\n", p.paint(Free, "afterwards "+free))
 		}
 	}
+}
+
+// nothingOn says of a disk with neither table nor content whether it reads as zeros.
+func nothingOn(disk inventory.Node) string {
+	switch {
+	case disk.Table != nil || len(disk.Contents) > 0 || lostTable(disk):
+		return ""
+	case disk.Zeros:
+		return ", empty"
+	case disk.Unrecognised():
+		return ", data that is not recognised"
+	}
+	return ""
 }
 
 func tableID(n inventory.Node) string {
@@ -72,13 +92,13 @@ func (p *Printer) compare(before, after *inventory.Inventory, disk, now inventor
 	}
 	for _, r := range old {
 		if !same(fresh, r) {
-			r.mark = "-"
+			r.mark = goes
 		}
 		rows = append(rows, r)
 	}
 	for _, r := range fresh {
 		if !same(old, r) {
-			r.mark = "+"
+			r.mark = comes
 			rows = append(rows, r)
 		}
 	}
@@ -95,12 +115,14 @@ func (p *Printer) held(v *inventory.Inventory, d inventory.Node) (out []changedR
 			continue
 		}
 		n := x.node
-		number, typ := "", ""
+		start, typ := "", ""
 		if n.Number > 0 {
-			number = fmt.Sprint(n.Number)
-			typ = typeName(d.Table.Scheme, n.Entry.Type)
+			start, typ = p.cell(x.start, d.Geometry.Logical), typeName(d.Table.Scheme, n.Entry.Type)
 		}
-		out = append(out, changedRow{"", n.Number, x.start, []string{number, p.size(x.start, d.Geometry.Logical), p.size(x.size, d.Geometry.Logical), typ, summary(*n), visible(n.Entry.Name)}})
+		out = append(out, changedRow{
+			"", n.Number, x.start,
+			[]string{visible(n.Name), start, p.sizeOf(*n, d), typ, summary(*n), visible(n.Entry.Name)},
+		})
 	}
 	return out
 }
@@ -129,7 +151,7 @@ const fewSame = 2
 // number: those that stay, and empty ones that go.
 func alike(rows []changedRow, from int) (end int, words string) {
 	stays := func(r changedRow) bool { return r.mark == "" }
-	goes := func(r changedRow) bool { return r.mark == "-" && slices.Contains(r.cells, "empty") }
+	goes := func(r changedRow) bool { return r.mark == goes && slices.Contains(r.cells, "empty") }
 	count := func(fits func(changedRow) bool) int {
 		end := from
 		for end < len(rows) && fits(rows[end]) {
@@ -156,19 +178,22 @@ func (p *Printer) changedRows(d *draft.Draft, rows []changedRow) {
 	var cells [][]string
 	for i := 0; i < len(rows); {
 		if end, words := alike(rows, i); end-i > fewSame {
-			cells = append(cells, []string{rows[i].mark, fmt.Sprintf("%d-%d", rows[i].number, rows[end-1].number), "", "", "", p.paint(Free, fmt.Sprintf("%d %s", end-i, words)), "", ""})
+			cells = append(cells, []string{
+				rows[i].mark, fmt.Sprintf("%s-%d", rows[i].cells[0], rows[end-1].number), "", "", "",
+				p.paint(Free, fmt.Sprintf("%d %s", end-i, words)), "", "",
+			})
 			i = end
 			continue
 		}
 		r := rows[i]
 		state, word := Plain, ""
 		switch r.mark {
-		case "-":
+		case goes:
 			state = Changed
 			if lost[r.number] {
 				state, word = Lost, "LOST"
 			}
-		case "+":
+		case comes:
 			state = InUse
 		}
 		row := []string{p.paint(state, r.mark)}
@@ -179,7 +204,7 @@ func (p *Printer) changedRows(d *draft.Draft, rows []changedRow) {
 		i++
 	}
 	if len(cells) > 0 {
-		p.columns(2, []string{"", ">", ">", ">", "", "", "", ""}, cells, 6, 5)
+		p.columns(2, []string{"", "device", ">" + p.unit("begins"), ">" + p.unit("size"), "type", "holds", "name", ""}, cells, 6, 5, 4)
 	}
 }
 

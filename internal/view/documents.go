@@ -44,7 +44,7 @@ type DeviceDoc struct {
 	Offset    int64        `json:"alignment_offset_bytes"`
 	Spinning  bool         `json:"rotational"`
 	Discard   int64        `json:"discard_step_bytes"`
-	Cache     string       `json:"write_cache,omitempty"`
+	Cache     string       `json:"write_cache,omitempty" of:"write-cache"`
 	Zoned     string       `json:"zoned,omitempty"`
 	HotPlug   bool         `json:"hot_plug"`
 	Backing   string       `json:"backing_file,omitempty"`
@@ -152,10 +152,14 @@ type MessageDoc struct {
 // Documents has one empty document of each kind, by the word for the kind. That of kind table is the
 // saved table's own.
 func Documents() map[string]any {
-	return map[string]any{"survey": SurveyDoc{}, "inspection": InspectDoc{}, "verification": FindingsDoc{}, "fstab-check": FindingsDoc{}, "rehearsal": RehearsalDoc{}, "draft": DraftDoc{},
-		"deeds": DeedsDoc{}, "drafts": DraftsDoc{}, "recovery": RecoveryDoc{}, "message": MessageDoc{}, "version": VersionDoc{}, "event": EventDoc{}, "error": ErrorDoc{},
-		"configuration": ConfigurationDoc{}, "rescan": RescanDoc{}, "search": SearchDoc{}, "types": TypesDoc{}, "references": ReferencesDoc{}, "settings": SettingsDoc{}, "fstab": FstabDoc{},
-		"options": MountOptionsDoc{}, "swap": SwapDoc{}, "units": UnitsDoc{}, "jobs": JobsDoc{}, "gathered": GatheredDoc{}, "kinds": KindsDoc{}, "deed": ShownDeedDoc{}, "progress": ProgressDoc{}, "partitions": PartitionsDoc{}}
+	return map[string]any{"survey": SurveyDoc{}, "inspection": InspectDoc{}, "verification": FindingsDoc{},
+		"fstab-check": FindingsDoc{}, "rehearsal": RehearsalDoc{}, "draft": DraftDoc{},
+		"deeds": DeedsDoc{}, "drafts": DraftsDoc{}, "recovery": RecoveryDoc{}, "message": MessageDoc{},
+		"version": VersionDoc{}, "event": EventDoc{}, "error": ErrorDoc{},
+		"configuration": ConfigurationDoc{}, "rescan": RescanDoc{}, "search": SearchDoc{}, "types": TypesDoc{},
+		"references": ReferencesDoc{}, "settings": SettingsDoc{}, "fstab": FstabDoc{},
+		"options": MountOptionsDoc{}, "swap": SwapDoc{}, "units": UnitsDoc{}, "jobs": JobsDoc{},
+		"gathered": GatheredDoc{}, "kinds": KindsDoc{}, "deed": ShownDeedDoc{}, "progress": ProgressDoc{}, "partitions": PartitionsDoc{}}
 }
 
 func (p *Printer) document(d any) error {
@@ -171,13 +175,17 @@ func head(kind string) Head { return Head{1, kind} }
 
 // deviceDoc is one device, with the words by which it is named where those are known.
 func deviceDoc(v *inventory.Inventory, n inventory.Node, called map[string]inventory.Called) DeviceDoc {
-	d := DeviceDoc{Name: n.Name, Path: n.Path, Form: string(n.Form), Parent: n.Parent, Number: n.Number, Start: int64(n.Start), Size: int64(n.Size),
+	d := DeviceDoc{Name: n.Name, Path: n.Path, Form: string(n.Form), Parent: n.Parent, Number: n.Number,
+		Start: int64(n.Start), Size: int64(n.Size),
 		Logical: n.Geometry.Logical, Physical: n.Geometry.Physical, Bus: n.Hardware.Bus, Model: n.Hardware.Model, Serial: n.Hardware.Serial,
-		Vendor: n.Hardware.Vendor, WWN: n.Hardware.WWN, Firmware: n.Hardware.Firmware, Alias: n.Alias, Layer: layerWords(n.Layer), BuiltOn: n.BuiltOn, Links: n.Links,
-		Removable: n.Hardware.Removable, ReadOnly: n.Hardware.ReadOnly, PartUUID: n.Entry.UUID, PartName: n.Entry.Name, PartType: n.Entry.Type,
+		Vendor: n.Hardware.Vendor, WWN: n.Hardware.WWN, Firmware: n.Hardware.Firmware, Alias: n.Alias,
+		Layer: layerWords(n.Layer), BuiltOn: n.BuiltOn, Links: n.Links,
+		Removable: n.Hardware.Removable, ReadOnly: n.Hardware.ReadOnly, PartUUID: n.Entry.UUID, PartName: n.Entry.Name,
+		PartType: n.Entry.Type,
 		Contents: []ContentDoc{}, UsedAt: []string{}, Uses: []UseDoc{}, InKernel: n.InKernel, Problem: n.Problem, Silent: n.Silent,
-		MinIO: n.Geometry.MinIO, OptIO: n.Geometry.OptIO, Offset: n.Geometry.Offset, Spinning: n.Hardware.Rotational, Discard: int64(n.Hardware.Discard),
-		Cache: n.Hardware.WriteCache, Zoned: n.Hardware.Zoned, HotPlug: n.Hardware.HotPlug, Backing: n.Hardware.Backing}
+		MinIO: n.Geometry.MinIO, OptIO: n.Geometry.OptIO, Offset: n.Geometry.Offset, Spinning: n.Hardware.Rotational,
+		Discard: int64(n.Hardware.Discard),
+		Cache:   writeCaches()[n.Hardware.WriteCache], Zoned: n.Hardware.Zoned, HotPlug: n.Hardware.HotPlug, Backing: n.Hardware.Backing}
 	if c, known := called[n.Name]; known {
 		d.Target, d.Lose = targetDoc(c), c.Lose
 	}
@@ -190,7 +198,21 @@ func deviceDoc(v *inventory.Inventory, n inventory.Node, called map[string]inven
 		d.Holds = cmp.Or(advice.Holds(n), "table")
 	}
 	for _, c := range n.Contents {
-		doc := ContentDoc{Kind: c.Kind, Version: c.Version, Class: contentClasses()[string(c.Class)], Device: c.Member.ID, Devices: memberWords(c.Member.Index, c.Member.Of), Places: []SpanDoc{}, Label: c.Label, UUID: c.UUID, Size: int64(c.Size), BlockSize: int64(c.BlockSize), Used: int64(c.Used), State: contentStates()[inventory.StateOf(c, v.UsesOf(n.Name))], Unknown: c.Unknown}
+		doc := ContentDoc{
+			Kind:      c.Kind,
+			Version:   c.Version,
+			Class:     contentClasses()[string(c.Class)],
+			Device:    c.Member.ID,
+			Devices:   memberWords(c.Member.Index, c.Member.Of),
+			Places:    []SpanDoc{},
+			Label:     c.Label,
+			UUID:      c.UUID,
+			Size:      int64(c.Size),
+			BlockSize: int64(c.BlockSize),
+			Used:      int64(c.Used),
+			State:     contentStates()[inventory.StateOf(c, v.UsesOf(n.Name))],
+			Unknown:   c.Unknown,
+		}
 		for _, s := range c.Signatures {
 			doc.Places = append(doc.Places, SpanDoc{s.Start, s.Count})
 		}
@@ -204,7 +226,10 @@ func deviceDoc(v *inventory.Inventory, n inventory.Node, called map[string]inven
 	}
 	for _, u := range v.UsesOf(n.Name) {
 		d.UsedAt = append(d.UsedAt, u.Where)
-		d.Uses = append(d.Uses, UseDoc{string(u.How), u.Where, u.Elsewhere, u.Kind, u.Options, u.Super, u.ReadOnly, int64(u.Space.Total), int64(u.Space.Free), u.Space.Files, u.Space.Left, u.Priority})
+		d.Uses = append(d.Uses, UseDoc{
+			string(u.How), u.Where, u.Elsewhere, u.Kind, u.Options, u.Super, u.ReadOnly, int64(u.Space.Total),
+			int64(u.Space.Free), u.Space.Files, u.Space.Left, u.Priority,
+		})
 	}
 	return d
 }

@@ -8,6 +8,8 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"github.com/jedib0t/go-pretty/v6/text"
+
 	"fundus/core/finding"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
@@ -48,11 +50,42 @@ type DraftDoc struct {
 
 // BootDoc is how the next boot changes.
 type BootDoc struct {
-	Before     string   `json:"before" of:"verdict"`
-	After      string   `json:"after" of:"verdict"`
-	BeforeText string   `json:"before_text"` // with how long it takes, or where it ends
-	AfterText  string   `json:"after_text"`
-	Lines      []string `json:"lines"`
+	Before     string        `json:"before" of:"verdict"`
+	After      string        `json:"after" of:"verdict"`
+	BeforeText string        `json:"before_text"` // with how long it takes, or where it ends
+	AfterText  string        `json:"after_text"`
+	Lines      []BootLineDoc `json:"lines"`
+}
+
+// BootLineDoc is a line of fstab, or a unit, of which something else becomes.
+type BootLineDoc struct {
+	Line       int    `json:"line"` // 0 for a unit
+	UnitFile   string `json:"unit_file,omitempty"`
+	Spec       string `json:"spec"`
+	MountPoint string `json:"mount_point"`
+	Device     string `json:"device,omitempty"`
+	Before     string `json:"before,omitempty" of:"outcome"` // absent where it was not there
+	After      string `json:"after" of:"outcome"`
+	Text       string `json:"text"`
+}
+
+// ofLine is the code of an outcome: of swap nothing is mounted.
+func ofLine(outcome string, swap bool) string {
+	if outcome == "mounted" && swap {
+		outcome = SwapOn
+	}
+	return outcomes()[outcome]
+}
+
+func bootDocument(c *draft.BootChange) *BootDoc {
+	d := &BootDoc{verdicts()[c.Was], verdicts()[c.Is], c.Before, c.After, []BootLineDoc{}}
+	for _, l := range c.Lines {
+		d.Lines = append(d.Lines, BootLineDoc{
+			l.Number, l.File, l.Spec, placed(l.Dir, l.Unit.Entry.IsSwap()), l.Device, ofLine(string(l.Before), l.Unit.Entry.IsSwap()), ofLine(string(l.Outcome), l.Unit.Entry.IsSwap()),
+			l.String(),
+		})
+	}
+	return d
 }
 
 // ValueDoc is a setting as it was decided.
@@ -86,14 +119,17 @@ type StepDoc struct {
 
 func draftDocument(d *draft.Draft, r Result) DraftDoc {
 	v := &inventory.Inventory{} // what uses it now is not the draft's
-	doc := DraftDoc{Head: head("draft"), Reverse: []WayDoc{}, Changed: r.Changed, Stored: r.Stored, Deed: r.Deed, Later: orEmpty(r.Later), Remarks: orEmpty(slices.Concat(d.Remarks, r.Remarks)), Machine: d.Machine, Title: d.Title,
-		Before: devices(v, d.Before, d.Called), After: devices(v, d.After, d.Called), Facts: []FactDoc{}, Settings: []ValueDoc{}, Notes: orEmpty(d.Notes()), Warnings: orEmpty(d.Warnings()),
-		Losses: []LossDoc{}, Would: !d.Empty(), Results: resultDocs(d.Results), Layers: layerDocs(d.Layers), Needs: needDocs(r.Needs), Files: []FileDoc{}, Findings: findingDocs(d.Findings), Steps: []StepDoc{}, Undo: string(d.Undo)}
+	doc := DraftDoc{Head: head("draft"), Reverse: []WayDoc{}, Changed: r.Changed, Stored: r.Stored, Deed: r.Deed,
+		Later: orEmpty(r.Later), Remarks: orEmpty(slices.Concat(d.Remarks, r.Remarks)), Machine: d.Machine, Title: d.Title,
+		Before: devices(v, d.Before, d.Called), After: devices(v, d.After, d.Called), Facts: []FactDoc{},
+		Settings: []ValueDoc{}, Notes: orEmpty(d.Notes()), Warnings: orEmpty(d.Warnings()),
+		Losses: []LossDoc{}, Would: !d.Empty(), Results: resultDocs(d.Results), Layers: layerDocs(d.Layers),
+		Needs: needDocs(r.Needs), Files: []FileDoc{}, Findings: findingDocs(d.Findings), Steps: []StepDoc{}, Undo: string(d.Undo)}
 	if r.Stored {
 		doc.Code = d.Code
 	}
 	if d.Boot != nil {
-		doc.Boot = &BootDoc{verdicts()[d.Boot.Was], verdicts()[d.Boot.Is], d.Boot.Before, d.Boot.After, orEmpty(d.Boot.Lines)}
+		doc.Boot = bootDocument(d.Boot)
 	}
 	for _, part := range d.Parts {
 		for _, s := range part.Values {
@@ -139,7 +175,13 @@ func (r Draft) Words(p *Printer) {
 	if p.Quiet {
 		return
 	}
-	p.wrap(0, p.paint(Strong, visible(d.Machine))+"  ", visible(d.Title))
+	const narrow = 24 // columns that a machine may take from the title
+	if text.StringWidth(d.Machine) > narrow {
+		p.wrap(0, "", p.paint(Strong, visible(d.Machine)))
+		p.wrap(0, "", visible(d.Title))
+	} else {
+		p.wrap(0, p.paint(Strong, visible(d.Machine))+"  ", visible(d.Title))
+	}
 	if d.Empty() {
 		p.wrap(0, "nothing to do: ", settled(d))
 	}
@@ -150,7 +192,7 @@ func (r Draft) Words(p *Printer) {
 		return
 	}
 	p.pictures(d)
-	p.changes(d)
+	p.changes(d, r.Steps)
 	for i, part := range d.Parts {
 		p.part(part, i > 0, r.Steps)
 	}
@@ -209,14 +251,14 @@ func (p *Printer) nextBoot(c *draft.BootChange) {
 		p.wrap(2, "next boot: ", visible(c.After)+"; as it is now: "+visible(c.Before))
 	}
 	for _, l := range c.Lines {
-		p.wrap(4, "", visible(l))
+		p.wrap(4, "", visible(l.String()))
 	}
 }
 
 // briefly lists findings, one line each where the terminal is wide enough.
 func (p *Printer) briefly(list []finding.Finding) {
 	for _, f := range list {
-		p.wrap(2, fmt.Sprintf("afterwards %s: ", f.Severity), visible(fmt.Sprintf("%s %s: %s", f.Thing, f.ID, f.Text)))
+		p.wrap(2, fmt.Sprintf("afterwards %s: ", f.Severity), visible(fmt.Sprintf("%s: %s (%s)", f.Thing, f.Text, f.ID)))
 	}
 }
 
@@ -238,17 +280,49 @@ func (p *Printer) values(d draft.Part, whole bool) {
 	}
 }
 
-// changes shows lines of text files.
-func (p *Printer) changes(d *draft.Draft) {
+// changes shows lines of text files; of a unit that comes or goes whole, what it says in a line.
+func (p *Printer) changes(d *draft.Draft, whole bool) {
 	for _, c := range d.Lines {
+		if words := unitWords(c); words != "" && !whole {
+			mark, state := comes, Changed
+			if len(c.Added) == 0 {
+				mark, state = goes, Lost
+			}
+			p.wrap(0, "", p.paint(Strong, visible(c.Path)))
+			p.wrap(2, text.Pad(mark, 7, ' '), p.paint(state, visible(words)))
+			continue
+		}
 		p.printf("%s\n", p.paint(Strong, visible(c.Path)))
 		for _, l := range c.Removed {
-			p.wrap(2, "out  ", p.paint(Lost, visible(blanks(l))))
+			p.wrap(2, "goes   ", p.paint(Lost, visible(blanks(l))))
 		}
 		for _, l := range c.Added {
-			p.wrap(2, "in   ", p.paint(Changed, visible(blanks(l))))
+			p.wrap(2, "comes  ", p.paint(Changed, visible(blanks(l))))
 		}
 	}
+}
+
+// unitWords is what a unit of systemd says, of which all lines come or all go; "" for another file.
+func unitWords(c draft.LineChange) string {
+	if !strings.Contains(c.Path, "/systemd/system/") || len(c.Added) > 0 == (len(c.Removed) > 0) {
+		return ""
+	}
+	said := map[string]string{}
+	for _, l := range append(slices.Clone(c.Added), c.Removed...) {
+		if key, value, is := strings.Cut(l, "="); is {
+			said[key] = value
+		}
+	}
+	var words []string
+	for _, k := range []struct{ key, lead string }{
+		{"What", ""}, {"Where", "at "}, {"Type", ""}, {"Options", "with "}, {"Priority", "priority "},
+		{"TimeoutIdleSec", "idle for "}, {"JobRunningTimeoutSec", "waited for "},
+	} {
+		if value := said[k.key]; value != "" {
+			words = append(words, k.lead+value)
+		}
+	}
+	return strings.Join(words, ", ")
 }
 
 func (p *Printer) steps(d *draft.Draft) {
@@ -304,7 +378,13 @@ func (p *Printer) ending(d *draft.Draft) {
 	}
 	p.wrap(0, "", writes+"undo: "+undoWords(d.Undo, d.LastStep))
 	for _, l := range d.Losses {
-		p.printf("%s\n", p.paint(Lost, fmt.Sprintf("LOST: %s: %s", visible(l.Node), visible(l.What))))
+		p.wrap(0, p.paint(Lost, "LOST: "), p.paint(Lost, fmt.Sprintf("%s: %s", visible(l.Node), visible(l.What))))
+		for _, n := range d.Before {
+			if n.Name == l.Node && n.Parent == "" && n.Unrecognised() {
+				p.printf("perhaps a lost partition table:\n")
+				p.Next(way.TableRepair(l.Node, "--search"))
+			}
+		}
 	}
 }
 
@@ -372,18 +452,22 @@ func (p *Printer) Stored(d *draft.Draft) {
 	if p.JSON {
 		return
 	}
-	p.printf("nothing is written yet; to go ahead:\n")
+	words := "nothing is written yet; to go ahead:"
+	if len(d.Losses) > 0 {
+		words = "nothing is written yet; to go ahead, add what is needed to:"
+	}
+	p.printf("%s\n", words)
 	p.Next(way.Commit(d.Code))
 }
 
 // Question asks for what confirms the draft, and gives the words that will do: of the i-th
-// of the open losses its name, where nothing is lost the beginning of the draft's code. It
+// of the open losses its name, where nothing is lost yes, or the draft's code. It
 // is the last line before the answer, so that it says machine, device and loss once more.
 func (p *Printer) Question(w io.Writer, d *draft.Draft, open []draft.Loss, i int) (accept []string) {
 	prompt := ""
 	if len(open) == 0 {
-		accept = []string{d.Code[:min(len(d.Code), codeSigns)]}
-		prompt = fmt.Sprintf("%s%s: type %s to go ahead, anything else to stop: ", visible(d.Machine), p.where(d), accept[0])
+		accept = []string{"yes", d.Code}
+		prompt = fmt.Sprintf("%s%s: type yes to go ahead, anything else to stop: ", visible(d.Machine), p.where(d))
 	} else {
 		l := open[i]
 		accept = []string{cmp.Or(l.Name, d.Code)}
@@ -391,14 +475,12 @@ func (p *Printer) Question(w io.Writer, d *draft.Draft, open []draft.Loss, i int
 		if len(open) > 1 {
 			count = fmt.Sprintf("%d of %d: ", i+1, len(open))
 		}
-		prompt = fmt.Sprintf("%s%s: %stype %s to destroy %s (%s), anything else to stop: ", visible(d.Machine), p.where(d), count, visible(accept[0]), visible(l.Node), visible(l.What))
+		prompt = fmt.Sprintf("%s%s: %stype %s to destroy %s (%s), anything else to stop: ", visible(d.Machine),
+			p.where(d), count, visible(accept[0]), visible(l.Node), visible(l.What))
 	}
 	fmt.Fprint(w, p.plain(p.paint(Strong, folded(prompt, p.Width))))
 	return accept
 }
-
-// codeSigns is how much of a draft's code is typed.
-const codeSigns = 4
 
 // where names the disks that are written, with their serial numbers.
 func (p *Printer) where(d *draft.Draft) string {
@@ -462,7 +544,40 @@ func settled(d *draft.Draft) string {
 			return visible(part.Notes[0])
 		}
 	}
+	for _, r := range d.Results {
+		words := thereAlready(r)
+		if n, ok := family(d.After, r.Device).Node(r.Device); ok && d.Request.Verb == "resize" {
+			words = fmt.Sprintf("%s has %v already", r.Device, n.Size)
+		}
+		if words != "" {
+			return visible(words)
+		}
+	}
 	return "it is so already"
+}
+
+// thereAlready says what of a result is there.
+func thereAlready(r draft.Result) string {
+	switch r.Role {
+	case draft.RoleTable:
+		return fmt.Sprintf("%s has a partition table (%s) already", r.Device, strings.ToUpper(r.Scheme))
+	case draft.RolePartition:
+		return r.Device + " is there already, as asked"
+	case draft.RoleFileSystem:
+		return fmt.Sprintf("%s holds %s already", r.Device, strings.TrimSpace(r.Kind+" "+r.Label))
+	case draft.RoleSwap:
+		if r.On {
+			return cmp.Or(r.Device, r.Path) + " is on already"
+		}
+		return fmt.Sprintf("%s holds %s already", cmp.Or(r.Device, r.Path), strings.TrimSpace(r.Kind+" "+r.Label))
+	case draft.RoleLine:
+		return fmt.Sprintf("line %d of %s says so already", r.Line, r.Path)
+	case draft.RoleMount:
+		return fmt.Sprintf("%s is mounted at %s already", cmp.Or(r.Device, "it"), r.Place)
+	case draft.RoleUnit:
+		return r.Path + " says so already"
+	}
+	return ""
 }
 
 // Words implements Report.

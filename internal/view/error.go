@@ -30,7 +30,19 @@ type Problem problem.Problem
 
 // Document implements Report.
 func (r Problem) Document() any {
-	d := ErrorDoc{Head: head("error"), Code: r.Code, ID: string(r.ID), Text: r.Text, State: string(r.State), Rule: r.Rule, Thing: r.Thing, Device: r.Device, Remarks: orEmpty(r.Remarks), Needs: needDocs(r.Needs), Next: wayOf(r.Next)}
+	d := ErrorDoc{
+		Head:    head("error"),
+		Code:    r.Code,
+		ID:      string(r.ID),
+		Text:    r.Text,
+		State:   string(r.State),
+		Rule:    r.Rule,
+		Thing:   r.Thing,
+		Device:  r.Device,
+		Remarks: orEmpty(r.Remarks),
+		Needs:   needDocs(r.Needs),
+		Next:    wayOf(r.Next),
+	}
 	if r.Target != nil {
 		d.Target = targetDoc(*r.Target)
 	}
@@ -48,9 +60,9 @@ func (r Problem) Words(p *Printer) {
 	}
 	p.Failure(r.Text)
 	switch {
-	case r.State == problem.Stopped, r.State == problem.Partly: // the text says it
+	case r.State == problem.Stopped, r.State == problem.Partly, r.Looks: // the text says it
 	case r.ID == refused.BadWords:
-		p.Failure("nothing was looked at or changed")
+		p.Failure("no device was read or changed")
 	default:
 		p.Failure("nothing was changed")
 	}

@@ -13,25 +13,32 @@ import (
 type EventDoc struct {
 	Head
 	Time  time.Time   `json:"time"`
-	Event string      `json:"event"` // plugged in, changed, taken out, or some were missed
+	Event string      `json:"event" of:"event"` // missed: some announcements were lost, look anew
 	Name  string      `json:"name"`
 	Nodes []DeviceDoc `json:"devices"`
 }
 
+// Watching says that it has begun, where somebody waits for something to be seen.
+func (p *Printer) Watching(disks int) {
+	if p.Terminal && !p.JSON && !p.Quiet {
+		p.printf("%s\n", p.paint(Free, "watching "+count(disks, "disk")+"; Ctrl-C ends it"))
+	}
+}
+
 // Event prints one line of what happened to a disk.
 func (p *Printer) Event(at time.Time, e machine.Event) {
-	word, state := "taken out", Free
+	code, word, state := "removed", "taken out", Free
 	switch {
 	case e.Lost:
-		word, state = "some announcements were missed: run fundus survey", Changed
+		code, word, state = "missed", "some announcements were missed: run fundus survey", Changed
 	case e.Came:
-		word, state = "plugged in", InUse
+		code, word, state = "added", "plugged in", InUse
 	case e.Changed:
-		word, state = "changed", Changed
+		code, word, state = "changed", "changed", Changed
 	}
 	if p.JSON {
 		v := &inventory.Inventory{Nodes: e.Nodes}
-		_ = p.line(EventDoc{head("event"), at, word, e.Name, devices(v, e.Nodes, nil)}) // nobody reads any more: the next line ends it
+		_ = p.line(EventDoc{head("event"), at, code, e.Name, devices(v, e.Nodes, nil)}) // nobody reads any more: the next line ends it
 		return
 	}
 	text := fmt.Sprintf("%s  %-5s  %s", at.Local().Format("15:04:05"), visible(e.Name), p.paint(state, word))

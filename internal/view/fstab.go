@@ -62,7 +62,10 @@ func (r Fstab) Document() any {
 	slices.SortFunc(lines, func(a, b look.RehearsedLine) int { return a.Number - b.Number })
 	for _, l := range lines {
 		mounted, differs := mountedCode(l.Mounted)
-		d.Lines = append(d.Lines, FstabLineDoc{l.Number, l.Off, l.Spec, l.Dir, l.Kind, strings.Split(l.Options, ","), l.Dump, l.Pass, l.Device, mounted, differs, outcomes()[l.Outcome], strings.TrimRight(l.Raw, "\r\n")})
+		d.Lines = append(d.Lines, FstabLineDoc{
+			l.Number, l.Off, l.Spec, placed(l.Dir, l.Swap), l.Kind, strings.Split(l.Options, ","), l.Dump, l.Pass, l.Device, mounted,
+			differs, outcomes()[outcome(l)], strings.TrimRight(l.Raw, "\r\n"),
+		})
 	}
 	return d
 }
@@ -87,12 +90,19 @@ func (r Fstab) Words(p *Printer) {
 		case l.Outcome == "passed over" || l.Outcome == "not mounted" && l.Device == "":
 			device, mounted = p.paint(Lost, "?"), "never"
 		}
-		if mounted != "yes" && mounted != "in use" && mounted != "no" && !l.Off {
+		if l.Swap && mounted == "yes" {
+			mounted = SwapOn
+		} else if mounted == "yes" {
+			mounted = "mounted"
+		}
+		if mounted != "mounted" && mounted != SwapOn && mounted != "in use" && mounted != "no" && !l.Off {
 			mounted = p.paint(Changed, visible(mounted))
 		}
-		rows = append(rows, []string{fmt.Sprint(l.Number), device, visible(l.Dir), visible(l.Kind), visible(l.Options), fmt.Sprint(l.Pass), mounted})
+		rows = append(rows, []string{
+			fmt.Sprint(l.Number), device, visible(placed(l.Dir, l.Swap)), visible(l.Kind), visible(l.Options), fmt.Sprint(l.Pass), mounted,
+		})
 	}
-	heading := []string{">line", "device", "mount point", "type", "options", ">check", "mounted"}
+	heading := []string{">line", "device", "mount point", "type", "options", ">check", "now"}
 	const options = 4
 	apart := naturally(heading, rows) > p.Width // then they stand below, whole
 	if apart {

@@ -49,7 +49,10 @@ type GatheredFileDoc struct {
 // Document implements Report.
 func (r Gathered) Document() any {
 	w := r.Worst
-	d := GatheredDoc{head("gathered"), r.Place, r.Node, GatheredSum(w.All), GatheredSum(w.Worth), w.Worthwhile(), GatheredSum(r.Done), r.Became, r.Ended, []GatheredFileDoc{}}
+	d := GatheredDoc{
+		head("gathered"), r.Place, r.Node, GatheredSum(w.All), GatheredSum(w.Worth), w.Worthwhile(),
+		GatheredSum(r.Done), r.Became, r.Ended, []GatheredFileDoc{},
+	}
 	for _, f := range r.Rows {
 		d.Files = append(d.Files, GatheredFileDoc{f.Path, int64(f.Size), f.Pieces, f.Least, f.After, f.Why})
 	}
@@ -100,10 +103,12 @@ func (r Gathered) Words(p *Printer) {
 
 func (r Gathered) title() string {
 	w := r.Worst
-	found := fmt.Sprintf("%d of %s at %s lie in %s and could in %d", w.Worth.Files, count(w.All.Files, "file"), visible(r.Place), count(w.Worth.Pieces, "piece"), w.Worth.Least)
+	found := fmt.Sprintf("%d of %s at %s lie in %s and could in %d", w.Worth.Files, count(w.All.Files, "file"),
+		visible(r.Place), count(w.Worth.Pieces, "piece"), w.Worth.Least)
 	switch {
 	case w.Worth.Files == 0:
-		return fmt.Sprintf("nothing to do: %s at %s lie in %s, of which none is worth joining", count(w.All.Files, "file"), visible(r.Place), count(w.All.Pieces, "piece"))
+		return fmt.Sprintf("nothing to do: %s at %s lie in %s, of which none is worth joining",
+			count(w.All.Files, "file"), visible(r.Place), count(w.All.Pieces, "piece"))
 	case r.Draft && !w.Worthwhile():
 		return "hardly worth doing: " + found
 	case r.Draft:
@@ -111,7 +116,8 @@ func (r Gathered) title() string {
 	case r.Done.Files == 0:
 		return fmt.Sprintf("nothing was put together at %s: %s lie as they did", visible(r.Place), count(w.Worth.Files, "file"))
 	}
-	return fmt.Sprintf("put %s together at %s: %s became %d", count(r.Done.Files, "file"), visible(r.Place), count(r.Done.Pieces, "piece"), r.Became)
+	return fmt.Sprintf("put %s together at %s: %s became %d", count(r.Done.Files, "file"), visible(r.Place),
+		count(r.Done.Pieces, "piece"), r.Became)
 }
 
 // left says why files are as they were, a line for each reason.

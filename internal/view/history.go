@@ -75,7 +75,19 @@ type RecoveryDoc struct {
 // deedDoc is one deed; why it cannot be taken back, nil where it can.
 func deedDoc(x *deed.Deed, noWay error) DeedDoc {
 	state, _ := stateWords(x)
-	doc := DeedDoc{ID: x.ID, Number: x.Number, Created: x.Created, State: deedStates()[state], Title: x.Title, Machine: x.Machine, Undo: string(x.Undo), CanUndo: canUndo(x, noWay), On: orEmpty(touched(x)), Undoes: x.Undoes, UndoneBy: x.UndoneBy}
+	doc := DeedDoc{
+		ID:       x.ID,
+		Number:   x.Number,
+		Created:  x.Created,
+		State:    deedStates()[state],
+		Title:    x.Title,
+		Machine:  x.Machine,
+		Undo:     string(x.Undo),
+		CanUndo:  canUndo(x, noWay),
+		On:       orEmpty(touched(x)),
+		Undoes:   x.Undoes,
+		UndoneBy: x.UndoneBy,
+	}
 	if x.Problem != nil {
 		doc.Problem = x.Problem.Error()
 	}
@@ -148,18 +160,20 @@ func (r Deeds) Words(p *Printer) {
 		if undo == "no" {
 			undo = "-"
 		}
-		rows = append(rows, []string{fmt.Sprint(d.Number), when, p.paint(colour, state), undo, visible(briefly(touched(d))), visible(d.Title)})
+		rows = append(rows, []string{
+			fmt.Sprint(d.Number), when, p.paint(colour, state), undo, visible(briefly(touched(d))), visible(d.Title),
+		})
 	}
 	const newest = 20
 	more := len(rows) - newest
 	if !r.All && more > 0 {
 		rows = rows[:newest]
 	}
-	for _, line := range p.fitted([]string{">deed", "when", "state", "undo", "on", "what"}, rows, 5) {
+	for _, line := range p.fitted([]string{">deed", "when", "state", "undo", "on", "what"}, rows, 5, 4) {
 		p.printf("%s\n", line)
 	}
 	if slices.ContainsFunc(rows, func(row []string) bool { return row[3] == "later" }) {
-		p.printf("later: once the newer deeds in the same place are taken back\n")
+		p.printf("later: after the newer deeds in the same place are undone\n")
 	}
 	if !r.All && more > 0 {
 		p.printf("%s older; fundus deed list --all\n", count(more, "deed"))

@@ -51,8 +51,11 @@ func remainsDoc(i *look.Inspection) *RemainsDoc {
 
 func inspectDocument(i *look.Inspection) InspectDoc {
 	v := &inventory.Inventory{Nodes: []inventory.Node{i.Node}, Uses: i.Uses}
-	doc := InspectDoc{Head: head("inspection"), Device: deviceDoc(v, i.Node, map[string]inventory.Called{i.Node.Name: i.Called}), Alignment: i.Alignment, Started: i.Started, Differs: []string{}, Places: []FactDoc{}, Settings: []FactDoc{}, Remains: remainsDoc(i), References: orEmpty(i.References),
-		Findings: findingDocs(i.Findings), Structures: structureDocs(i), BytesAt: i.BytesAt, Bytes: hex.EncodeToString(i.Bytes)}
+	doc := InspectDoc{Head: head("inspection"),
+		Device: deviceDoc(v, i.Node, map[string]inventory.Called{i.Node.Name: i.Called}), Alignment: i.Alignment,
+		Started: i.Started, Differs: []string{}, Places: []FactDoc{}, Settings: []FactDoc{}, Remains: remainsDoc(i),
+		References: orEmpty(i.References),
+		Findings:   findingDocs(i.Findings), Structures: structureDocs(i), BytesAt: i.BytesAt, Bytes: hex.EncodeToString(i.Bytes)}
 	for _, u := range i.Uses {
 		if words := i.Differs(u); words != "" {
 			doc.Differs = append(doc.Differs, u.Where+": "+words)
@@ -77,7 +80,7 @@ func (r Inspection) Document() any { return inspectDocument(r.Inspection) }
 func (r Inspection) Words(p *Printer) {
 	i := r.Inspection
 	n := i.Node
-	head := fmt.Sprintf("%s: %s", visible(n.Name), headline(i))
+	head := fmt.Sprintf("%s: %s", visible(n.Name), p.headline(i))
 	p.wrap(0, "", p.paint(Strong, head))
 	rows := [][]string{}
 	add := func(name, format string, args ...any) {
@@ -85,7 +88,7 @@ func (r Inspection) Words(p *Printer) {
 	}
 	add("device", "%s", strings.Join(hardware(i.Disk), " · "))
 	add("path", "%s", n.Path)
-	add("size", "%d sectors × %d bytes = %d bytes (%v)", int64(n.Size)/max(1, n.Geometry.Logical), n.Geometry.Logical, n.Size, n.Size)
+	add("size", "%d sectors × %d bytes = %d bytes (%s)", int64(n.Size)/max(1, n.Geometry.Logical), n.Geometry.Logical, n.Size, p.sizeAlone(n))
 	add("sectors", "%d bytes logical, %d bytes physical", n.Geometry.Logical, n.Geometry.Physical)
 	p.diskFacts(i, add)
 	if n.Form == inventory.Partition {
@@ -115,7 +118,7 @@ func (r Inspection) Words(p *Printer) {
 	p.facts(rows)
 	if n.Table != nil {
 		p.partitionTable(n, i.Parts, i.Step)
-		p.identifiers(n)
+		p.identifiers(n, i.Parts)
 	}
 	whole := len(i.Structures) > 0
 	for k, c := range n.Contents {
@@ -139,27 +142,27 @@ func (r Inspection) Words(p *Printer) {
 
 // headline says the most important of a device: what it holds, how large it is, and where it
 // is used or would be.
-func headline(i *look.Inspection) string {
+func (p *Printer) headline(i *look.Inspection) string {
 	n := i.Node
 	words := summary(n)
 	switch {
 	case i.Remains != nil && len(n.Contents) == 0:
-		return fmt.Sprintf("an %s whose first superblock is gone, %v; %s", visible(strings.TrimSpace(i.Remains.Content.Kind+" "+i.Remains.Content.Label)), n.Size, i.CopiesAgree())
+		return fmt.Sprintf("an %s whose first superblock is gone, %s; %s", visible(strings.TrimSpace(i.Remains.Content.Kind+" "+i.Remains.Content.Label)), p.sizeAlone(n), i.CopiesAgree())
 	case n.Holding() == inventory.Unknown:
 		return words + ": it holds data that Fundus does not recognise"
 	case n.Table != nil && bare(n):
-		return fmt.Sprintf("%s, %v, %s, %s", words, n.Size, count(len(n.Table.Parts), "partition"), gapWords(n, i.Step))
+		return fmt.Sprintf("%s, %s, %s, %s", words, p.sizeAlone(n), count(len(n.Table.Parts), "partition"), p.gapWords(n, i.Step))
 	}
 	if i.Damaged() {
 		words += " with a damaged superblock"
 	}
-	words += fmt.Sprintf(", %v", n.Size)
+	words += ", " + p.sizeAlone(n)
 	for _, u := range i.Uses {
 		switch u.How {
 		case inventory.Mounted:
 			words += ", mounted at " + visible(u.Where)
 		case inventory.SwapOn:
-			words += ", used as swap"
+			words += ", on as swap"
 		default:
 			words += ", part of " + visible(u.Where)
 		}
@@ -170,10 +173,21 @@ func headline(i *look.Inspection) string {
 	}
 	for _, dir := range slices.Sorted(maps.Keys(i.Wanted)) {
 		if !slices.ContainsFunc(i.Uses, func(u inventory.Use) bool { return u.Where == dir }) {
-			words += ", in fstab at " + visible(dir)
+			words += ", " + atBoot(dir)
 		}
 	}
 	return words
+}
+
+// sizeAlone is the size of a device in the style that was asked for.
+func (p *Printer) sizeAlone(n inventory.Node) string { return p.size(n.Size, n.Geometry.Logical) }
+
+// atBoot says for what a line of fstab names it that is not so now.
+func atBoot(dir string) string {
+	if !strings.HasPrefix(dir, "/") { // of swap
+		return "turned on at each boot, not on now"
+	}
+	return "in fstab at " + visible(dir)
 }
 
 // bare reports whether nothing but a table is on the disk.

@@ -3,7 +3,10 @@ package view
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/text"
 )
 
 // Jobs are several things that were done each by itself.
@@ -51,6 +54,7 @@ func (r Jobs) Words(p *Printer) {
 		p.printf("nothing to do: there is nothing to %s\n", r.What)
 		return
 	}
+	said := r.results()
 	var sums []string
 	for _, result := range []string{"failed", "otherwise", "done", "was so", "left out", "systemd's"} {
 		n := 0
@@ -60,25 +64,42 @@ func (r Jobs) Words(p *Printer) {
 			}
 		}
 		if n > 0 {
-			sums = append(sums, fmt.Sprintf("%d %s", n, result))
+			sums = append(sums, fmt.Sprintf("%d %s", n, cmp.Or(said[result], result)))
 		}
 	}
-	title := r.What + " " + count(len(r.List), "place") + ": " + strings.Join(sums, ", ")
-	if r.What == "swap on" {
-		title = r.What + " " + count(len(r.List), "area") + ": " + strings.Join(sums, ", ")
+	title := count(len(r.List), "place") + ": " + strings.Join(sums, ", ")
+	if r.What == "swap on" || r.What == "swap off" {
+		title = count(len(r.List), "area") + ": " + strings.Join(sums, ", ")
 	}
-	p.printf("%s\n", p.paint(Strong, title+map[bool]string{true: "; it is a draft, nothing was done"}[r.Draft]))
+	p.printf("%s\n", p.paint(Strong, title+map[bool]string{true: "; a draft, nothing was done"}[r.Draft]))
+	wide := 0
+	for _, j := range r.List {
+		wide = max(wide, text.StringWidth(visible(j.Thing)))
+	}
 	for _, j := range r.List {
 		line := ""
 		if j.Line > 0 {
 			line = fmt.Sprintf("line %d", j.Line)
 		}
 		state := map[string]State{"failed": Lost, "otherwise": Changed, "done": InUse}[j.Result]
-		head := fmt.Sprintf("%-8s %s: ", line, visible(j.Thing))
-		text := p.paint(cmp.Or(state, Plain), j.Result)
-		if j.Reason != "" {
-			text += ": " + visible(j.Reason)
+		head := text.Pad(visible(j.Thing), wide+2, ' ')
+		if slices.ContainsFunc(r.List, func(o Job) bool { return o.Line > 0 }) {
+			head = fmt.Sprintf("%-9s", line) + head
 		}
-		p.wrap(2, head, text)
+		words := p.paint(cmp.Or(state, Plain), cmp.Or(said[j.Result], j.Result))
+		if j.Reason != "" {
+			words += ": " + visible(j.Reason)
+		}
+		p.wrap(2, head, words)
 	}
+}
+
+// results are the words for what became of each, of this verb.
+func (r Jobs) results() map[string]string {
+	done := map[string]string{"mount": "mounted", "unmount": "unmounted", "swap on": "turned on", "swap off": "turned off"}[r.What]
+	was := map[string]string{"mount": "mounted already", "unmount": "not mounted", "swap on": "on already", "swap off": "off already"}[r.What]
+	if r.Draft && done != "" {
+		done = "would be " + done
+	}
+	return map[string]string{"done": done, "was so": was, "otherwise": "mounted differently", "systemd's": "left to systemd"}
 }

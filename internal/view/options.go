@@ -38,7 +38,10 @@ func (r MountOptions) Document() any {
 	d := MountOptionsDoc{Head: head("options"), Type: r.Type, Options: []MountOptionDoc{}}
 	for _, g := range r.Groups {
 		for _, o := range g.Options {
-			d.Options = append(d.Options, MountOptionDoc{o.Name, o.Alone, string(o.Value), o.Option.Words, string(o.To), o.Not, string(o.Needs), o.Default, o.Gone, o.Since, o.Implies, o.Says})
+			d.Options = append(d.Options, MountOptionDoc{
+				o.Name, o.Alone, string(o.Value), o.Option.Words, string(o.To), o.Not, string(o.Needs), o.Default, o.Gone,
+				o.Since, o.Implies, o.Says,
+			})
 		}
 	}
 	return d

@@ -23,9 +23,28 @@ type Partitions struct {
 func (r Partitions) Document() any {
 	d := r.Disks[0]
 	t := d.Table
-	doc := PartitionsDoc{Head: head("partitions"), Disk: d.Name, Target: targetDoc(r.Called[d.Name]), Scheme: string(t.Scheme), TableID: t.ID, Sector: int64(t.Sector), Partitions: []PartitionDoc{}, Gaps: []GapDoc{}}
+	doc := PartitionsDoc{
+		Head:       head("partitions"),
+		Disk:       d.Name,
+		Target:     targetDoc(r.Called[d.Name]),
+		Scheme:     string(t.Scheme),
+		TableID:    t.ID,
+		Sector:     int64(t.Sector),
+		Partitions: []PartitionDoc{},
+		Gaps:       []GapDoc{},
+	}
 	for _, part := range t.Parts {
-		one := PartitionDoc{Number: part.Number, First: part.Span.Start, Sectors: part.Span.Count, Type: part.Type, TypeName: typeName(t.Scheme, part.Type), Name: part.Name, PartUUID: part.UUID, Attributes: part.Attributes, Role: string(part.Role)}
+		one := PartitionDoc{
+			Number:     part.Number,
+			First:      part.Span.Start,
+			Sectors:    part.Span.Count,
+			Type:       part.Type,
+			TypeName:   typeName(t.Scheme, part.Type),
+			Name:       part.Name,
+			PartUUID:   part.UUID,
+			Attributes: part.Attributes,
+			Role:       string(part.Role),
+		}
 		for _, n := range r.Inventory.Parts(d.Name) {
 			if n.Number == part.Number {
 				one.Device, one.Target, one.Holds = n.Name, targetDoc(r.Called[n.Name]), advice.Words(n)
@@ -78,10 +97,11 @@ type GapDoc struct {
 func (r Partitions) Words(p *Printer) {
 	d := r.Disks[0]
 	parts := r.Inventory.Parts(d.Name)
-	p.printf("%s: %s, %s, %s\n", p.paint(Strong, visible(d.Name)), scheme(d), count(len(d.Table.Parts), "partition"), gapWords(d, r.Step(d)))
+	p.wrap(0, "", fmt.Sprintf("%s: %s, %s, %s", p.paint(Strong, visible(d.Name)), scheme(d),
+		count(len(d.Table.Parts), "partition"), p.gapWords(d, r.Step(d))))
 	p.partitionTable(d, parts, r.Step(d))
 	if r.Identifiers {
-		p.identifiers(d)
+		p.identifiers(d, parts)
 	}
 	if len(d.Table.Parts) == 0 {
 		p.printf("  no partitions; one is made by:\n")
@@ -90,7 +110,7 @@ func (r Partitions) Words(p *Printer) {
 }
 
 // gapWords count the gaps that take a partition.
-func gapWords(d inventory.Node, step quantity.Bytes) string {
+func (p *Printer) gapWords(d inventory.Node, step quantity.Bytes) string {
 	rooms := d.Table.Rooms(step)
 	if len(rooms) == 0 {
 		return "no gap that takes one"
@@ -100,7 +120,7 @@ func gapWords(d inventory.Node, step quantity.Bytes) string {
 		sum += r.Count
 	}
 	size, _ := quantity.Count(sum).Times(d.Table.Sector)
-	return fmt.Sprintf("%v free in %s", size, count(len(rooms), "gap"))
+	return fmt.Sprintf("%s free in %s", p.size(size, int64(d.Table.Sector)), count(len(rooms), "gap"))
 }
 
 // partitionTable shows partitions and the gaps that take one, in the order of their place.
@@ -110,22 +130,24 @@ func (p *Printer) partitionTable(d inventory.Node, parts []inventory.Node, step 
 		cells []string
 	}
 	var list []row
-	add := func(number, holds string, span extent, typ, name string) {
+	add := func(device, holds string, span extent, typ, name string) {
 		size, _ := quantity.Count(span.Count).Times(d.Table.Sector)
-		list = append(list, row{span.Start, []string{number, holds, p.cell(size, int64(d.Table.Sector)), fmt.Sprint(span.Start), fmt.Sprint(span.Start + span.Count - 1), typ, name}})
+		list = append(list, row{
+			span.Start,
+			[]string{
+				device, fmt.Sprint(span.Start), fmt.Sprint(span.Start + span.Count - 1),
+				p.cell(size, int64(d.Table.Sector)), typ, holds, name,
+			},
+		})
 	}
 	for _, part := range d.Table.Parts {
-		holds := ""
+		device, holds := fmt.Sprint(part.Number), ""
 		for _, n := range parts {
 			if n.Number == part.Number {
-				holds = visible(advice.Words(n))
+				device, holds = visible(n.Name), visible(advice.Words(n))
 			}
 		}
-		number := fmt.Sprint(part.Number)
-		if part.Role == table.Logical {
-			number = "\u2514" + number
-		}
-		add(number, holds, extent{part.Span.Start, part.Span.Count}, typeName(d.Table.Scheme, part.Type), visible(part.Name))
+		add(device, holds, extent{part.Span.Start, part.Span.Count}, typeName(d.Table.Scheme, part.Type), visible(part.Name))
 	}
 	for i, room := range d.Table.Rooms(step) {
 		add("\u00b7", p.paint(Free, fmt.Sprintf("gap %d", i+1)), extent{room.Start, room.Count}, "", "")
@@ -136,7 +158,8 @@ func (p *Printer) partitionTable(d inventory.Node, parts []inventory.Node, step 
 		rows = append(rows, r.cells)
 	}
 	if len(rows) > 0 {
-		p.columns(2, []string{">#", "holds", ">" + p.unit("size"), ">from sector", ">to sector", "type", "name"}, rows, 6, 1)
+		p.columns(2, []string{"device", ">from", ">to", ">" + p.unit("size"), "type", "holds", "name"}, rows, 6, 5, 4)
+		p.wrap(2, "", p.paint(Free, fmt.Sprintf("from and to are sectors of %d bytes", d.Table.Sector)))
 	}
 }
 
@@ -152,12 +175,18 @@ func typeName(s table.Scheme, typ string) string {
 }
 
 // identifiers are a table of their own: beside the rest they do not fit.
-func (p *Printer) identifiers(d inventory.Node) {
+func (p *Printer) identifiers(d inventory.Node, parts []inventory.Node) {
+	devices := map[int]string{}
+	for _, n := range parts {
+		devices[n.Number] = visible(n.Name)
+	}
 	var rows [][]string
 	for _, part := range d.Table.Parts {
-		rows = append(rows, []string{fmt.Sprint(part.Number), part.UUID, cmp.Or(table.AttributeWords(d.Table.Scheme, part.Attributes), "none")})
+		rows = append(rows, []string{
+			devices[part.Number], part.UUID, cmp.Or(table.AttributeWords(d.Table.Scheme, part.Attributes), "none"),
+		})
 	}
 	if len(rows) > 0 {
-		p.columns(2, []string{">#", "PARTUUID", "attributes"}, rows)
+		p.columns(2, []string{"device", "PARTUUID", "attributes"}, rows)
 	}
 }

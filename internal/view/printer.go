@@ -48,8 +48,25 @@ func (p *Printer) Show(r Report) error {
 	out := &strict{w: p.Out}
 	q := *p
 	q.Out = out
+	if p.Quiet && answers(r) {
+		var words bytes.Buffer
+		q.Out, q.Width = &words, 1<<20
+		r.Words(&q)
+		first, _, _ := strings.Cut(words.String(), "\n")
+		_, err := fmt.Fprintln(out, first)
+		return err
+	}
 	r.Words(&q)
 	return out.err
+}
+
+// answers reports whether the first line of a report is its answer, and all that --quiet leaves of it.
+func answers(r Report) bool {
+	switch r.(type) {
+	case Survey, Verification, Rehearsal, Fstab, FstabCheck, Units, Inspection, Swap:
+		return true
+	}
+	return false
 }
 
 // strict remembers the first error of the output, which whoever prints line by line does
@@ -87,7 +104,13 @@ func (p *Printer) paint(s State, words string) string {
 	if !p.Colour || words == "" {
 		return words
 	}
-	colours := map[State]text.Colors{InUse: {text.FgGreen}, Changed: {text.Bold}, Lost: {text.FgRed, text.Bold}, Free: {text.FgHiBlack}, Strong: {text.Bold}}
+	colours := map[State]text.Colors{
+		InUse:   {text.FgGreen},
+		Changed: {text.Bold},
+		Lost:    {text.FgRed, text.Bold},
+		Free:    {text.FgHiBlack},
+		Strong:  {text.Bold},
+	}
 	c, ok := colours[s]
 	if !ok {
 		return words
@@ -105,7 +128,8 @@ func (p *Printer) plain(s string) string {
 	if p.UTF8 {
 		return s
 	}
-	s = strings.NewReplacer("·", "-", "×", "x", "…", "...", "█", "#", "▓", "+", "▁", "_", "░", ".", "│", "|", "▕", "|", "▏", "|", "→", "->").Replace(s)
+	s = strings.NewReplacer("·", "-", "×", "x", "…", "...", "█", "#", "▓", "+", "▁", "_", "░", ".", "│", "|", "▕", "|",
+		"▏", "|", "→", "->").Replace(s)
 	var b strings.Builder
 	for _, r := range s {
 		if r > unicode.MaxASCII {
@@ -140,6 +164,9 @@ func (p *Printer) size(b quantity.Bytes, sector int64) string {
 	return p.Sizes.Format(b, quantity.Bytes(sector))
 }
 
+// sum is a number of bytes of no one device, whose sectors are then those that are usual.
+func (p *Printer) sum(b quantity.Bytes) string { return p.size(b, 512) }
+
 // cell is a number of bytes in a table whose heading has the unit, where all have the same.
 func (p *Printer) cell(b quantity.Bytes, sector int64) string {
 	words := p.size(b, sector)
@@ -163,11 +190,7 @@ func (p *Printer) unit(heading string) string {
 func (p *Printer) columns(indent int, heading []string, rows [][]string, give ...int) {
 	narrow := *p
 	narrow.Width -= indent
-	lines := narrow.fitted(heading, rows, give...)
-	if strings.Join(heading, "") == strings.Repeat(">", strings.Count(strings.Join(heading, ""), ">")) {
-		lines = lines[1:] // no heading
-	}
-	for _, line := range lines {
+	for _, line := range narrow.fitted(heading, rows, give...) {
 		p.printf("%s\n", strings.TrimRight(strings.Repeat(" ", indent)+line, " "))
 	}
 }
@@ -214,21 +237,70 @@ func layout(heading []string, rows [][]string) []string {
 }
 
 // fitted is a layout that keeps to the width, as far as the cells of some columns can give,
-// the first of them before the next: what does not fit of these is cut.
-func (p *Printer) fitted(heading []string, rows [][]string, give ...int) []string {
-	lines := layout(heading, rows)
-	for _, column := range give {
-		over := 0
+// the first of them before the next: what does not fit of these is cut. Where that is not
+// enough each row is written below its first cell.
+func (p *Printer) fitted(heading []string, rows [][]string, give ...int) (lines []string) {
+	head, each := p.laid(heading, rows, give...)
+	if head != "" {
+		lines = append(lines, head)
+	}
+	return append(lines, slices.Concat(each...)...)
+}
+
+// laid gives the heading, empty for none, and the lines of each row.
+func (p *Printer) laid(heading []string, rows [][]string, give ...int) (head string, each [][]string) {
+	over := func(lines []string) (most int) {
 		for _, l := range lines {
-			over = max(over, text.StringWidthWithoutEscSequences(l)-p.Width)
+			most = max(most, text.StringWidthWithoutEscSequences(l)-p.Width)
 		}
-		if over <= 0 {
+		return most
+	}
+	lines, cut := layout(heading, rows), rows
+	for _, column := range give {
+		if over(lines) <= 0 {
 			break
 		}
-		rows = p.cut(rows, column, over)
-		lines = layout(heading, rows)
+		cut = p.cut(cut, column, over(lines))
+		lines = layout(heading, cut)
 	}
-	return lines
+	if over(lines) > 0 && p.Width > 0 {
+		for _, r := range rows {
+			each = append(each, p.stacked(heading, r))
+		}
+		return "", each
+	}
+	for _, l := range lines[1:] {
+		each = append(each, []string{l})
+	}
+	return lines[0], each
+}
+
+// stacked is a row for a narrow terminal: its first cell, and below that what the others are and
+// say.
+func (p *Printer) stacked(heading, row []string) []string {
+	first := 0
+	for first < len(heading)-1 && strings.TrimPrefix(heading[first], ">") == "" {
+		first++
+	}
+	var lead, rest []string
+	for i, cell := range row {
+		cell = strings.TrimSpace(cell)
+		switch name := strings.TrimPrefix(heading[i], ">"); {
+		case cell == "":
+		case i <= first:
+			lead = append(lead, cell)
+		case name == "":
+			rest = append(rest, cell)
+		default:
+			rest = append(rest, name+" "+cell)
+		}
+	}
+	const margin = 12
+	begin, words := strings.Join(lead, " "), strings.Join(rest, ", ")
+	if text.StringWidthWithoutEscSequences(begin) <= margin {
+		return p.broken(0, begin+"  ", words)
+	}
+	return append([]string{begin}, p.broken(4, "", words)...)
 }
 
 // cut makes the cells of a column narrower by as much as it is over, or as can be.

@@ -20,8 +20,9 @@ type RehearsalDoc struct {
 	Verdict    string    `json:"verdict" of:"verdict"`
 	Summary    string    `json:"summary"` // the verdict in words, with numbers
 	Why        string    `json:"why,omitempty"`
-	Delay      int       `json:"delay_seconds"` // -1: without an end
-	Root       string    `json:"root,omitempty"`
+	Delay      int       `json:"delay_seconds"`  // -1: without an end
+	Root       string    `json:"root,omitempty"` // in words
+	RootDevice string    `json:"root_device,omitempty"`
 	Lines      []LineDoc `json:"lines"`
 	Notes      []string  `json:"notes"`
 	Unforeseen []string  `json:"unknown_generators"`
@@ -54,9 +55,15 @@ func seconds(d time.Duration) int {
 }
 
 func rehearsalDocument(r *look.Rehearsal) RehearsalDoc {
-	d := RehearsalDoc{head("rehearsal"), r.Machine, orEmpty(r.Supposed), verdicts()[r.Verdict], r.Sentence, r.Why, seconds(r.Delay), r.Root, []LineDoc{}, orEmpty(r.Notes), orEmpty(r.Unforeseen)}
+	d := RehearsalDoc{
+		head("rehearsal"), r.Machine, orEmpty(r.Supposed), verdicts()[r.Verdict], r.Sentence, r.Why, seconds(r.Delay),
+		r.Root, r.RootOn, []LineDoc{}, orEmpty(r.Notes), orEmpty(r.Unforeseen),
+	}
 	for _, l := range all(r) {
-		d.Lines = append(d.Lines, LineDoc{l.Number, l.File, l.Spec, l.Dir, l.Kind, l.Device, outcomes()[l.Outcome], l.Reason, wayOf(l.Next), seconds(l.Wait), l.First, l.NoFail, l.Options, l.Pass})
+		d.Lines = append(d.Lines, LineDoc{
+			l.Number, l.File, l.Spec, placed(l.Dir, l.Swap), l.Kind, l.Device, outcomes()[outcome(l)], l.Reason, wayOf(l.Next),
+			seconds(l.Wait), l.First, l.NoFail, l.Options, l.Pass,
+		})
 	}
 	return d
 }
@@ -88,15 +95,15 @@ const fewLines = 4
 // Words implements Report: the verdict, its causes with what mends them, and what is well in a
 // row or two.
 func (r Rehearsal) Words(p *Printer) {
-	if r.Asked {
-		p.rehearsed(all(r.Rehearsal))
-	}
 	p.wrap(0, "", p.paint(verdictState(r.Rehearsal), "next boot of "+visible(r.Machine)+": "+visible(r.Sentence)))
 	for _, s := range r.Supposed {
 		p.wrap(2, "supposed  ", visible(s))
 	}
 	if r.Why != "" {
 		p.wrap(2, "why  ", visible(r.Why))
+	}
+	if r.Asked {
+		p.rehearsed(all(r.Rehearsal))
 	}
 	list := all(r.Rehearsal)
 	if r.Asked || r.Verdict == "does not find its root" && !r.All { // nothing else happens
@@ -119,13 +126,35 @@ func (r Rehearsal) Words(p *Printer) {
 		p.wrap(2, "note: ", visible(n))
 	}
 	if len(r.Unforeseen) > 0 {
-		p.wrap(2, "note: ", "units are made at boot that are not foretold, by "+visible(strings.Join(r.Unforeseen, ", ")))
+		p.wrap(2, "note: ", "units are made at boot that are not predicted, by "+visible(strings.Join(r.Unforeseen, ", ")))
 	}
 	if r.Done {
 		return
 	}
-	p.wrap(0, "", p.paint(Free, "not foretold: what checks of file systems find, slow disks, passphrases, the network, services"))
+	p.wrap(0, "", p.paint(Free, "not predicted: file-system checks, slow disks, passphrases, network, services"))
 }
+
+// outcome is what becomes of a line: of swap nothing is mounted.
+func outcome(l look.RehearsedLine) string {
+	if l.Swap && l.Outcome == "mounted" {
+		return SwapOn
+	}
+	return l.Outcome
+}
+
+// SwapOn is what becomes of an area of swap that the kernel uses.
+const SwapOn = "on"
+
+// placed is a mount point; swap has none, whatever stands in the line.
+func placed(dir string, swap bool) string {
+	if swap {
+		return ""
+	}
+	return dir
+}
+
+// dirOf is the place of a line in words.
+func dirOf(l look.RehearsedLine) string { return cmp.Or(placed(l.Dir, l.Swap), "swap") }
 
 // fine reports whether nothing needs to be said of a line.
 func fine(l look.RehearsedLine) bool {
@@ -136,16 +165,18 @@ func fine(l look.RehearsedLine) bool {
 func (p *Printer) rehearsed(list []look.RehearsedLine) {
 	dirs, kinds := 0, 0
 	for _, l := range list {
-		dirs, kinds = max(dirs, text.StringWidth(visible(l.Dir))), max(kinds, text.StringWidth(visible(l.Kind)))
+		dirs, kinds = max(dirs, text.StringWidth(visible(dirOf(l)))), max(kinds, text.StringWidth(visible(l.Kind)))
 	}
 	const mostDir, mostKind = 24, 12 // what is longer is cut: the reason is what matters
 	dirs, kinds = min(dirs, mostDir), min(kinds, mostKind)
 	for _, l := range list {
-		words := l.Outcome
+		words := outcome(l)
 		if l.Reason != "" {
 			words += ": " + visible(l.Reason)
 		}
-		p.wrap(0, fmt.Sprintf("%4s  %s  %s  ", place(l), text.Pad(text.Snip(visible(l.Dir), dirs, p.ellipsis()), dirs, ' '), text.Pad(text.Snip(visible(l.Kind), kinds, p.ellipsis()), kinds, ' ')), words)
+		p.wrap(0, fmt.Sprintf("%4s  %s  %s  ", place(l),
+			text.Pad(text.Snip(visible(dirOf(l)), dirs, p.ellipsis()), dirs, ' '),
+			text.Pad(text.Snip(visible(l.Kind), kinds, p.ellipsis()), kinds, ' ')), words)
 		if !l.Next.Empty() {
 			p.printf("      %s\n", p.paint(Strong, visible(l.Next.String())))
 		}
@@ -157,10 +188,10 @@ const mostFolded = 6
 
 // folded names the lines that are well, by what becomes of them.
 func (p *Printer) folded(list []look.RehearsedLine) {
-	for _, outcome := range []string{"mounted", "not at boot", "left to the network"} {
+	for _, result := range []string{"mounted", SwapOn, "not at boot", "left to the network"} {
 		var dirs []string
 		for _, l := range list {
-			if l.Outcome == outcome && fine(l) {
+			if outcome(l) == result && fine(l) {
 				dir := visible(l.Dir)
 				if l.Swap {
 					dir = strings.TrimSpace("swap " + l.Device)
@@ -176,7 +207,7 @@ func (p *Printer) folded(list []look.RehearsedLine) {
 		if n > mostFolded {
 			words += fmt.Sprintf(" and %d more (--all)", n-mostFolded)
 		}
-		p.wrap(2, fmt.Sprintf("%s, %s: ", count(n, "line"), outcome), words)
+		p.wrap(2, fmt.Sprintf("%s, %s: ", count(n, "line"), result), words)
 	}
 }
 

@@ -41,8 +41,10 @@ type LayerDoc struct {
 func resultDocs(list []draft.Result) []ResultDoc {
 	out := []ResultDoc{}
 	for _, r := range list {
-		d := ResultDoc{Role: string(r.Role), Device: r.Device, Target: r.Word, Scheme: r.Scheme, TableID: r.TableID, PartUUID: r.PartUUID, First: r.First, Sectors: r.Sectors,
-			Kind: r.Kind, UUID: r.UUID, Label: r.Label, Size: int64(r.Size), On: r.On, Path: r.Path, Line: r.Line, MountPoint: r.Place, Options: r.Options,
+		d := ResultDoc{Role: string(r.Role), Device: r.Device, Target: r.Word, Scheme: r.Scheme, TableID: r.TableID,
+			PartUUID: r.PartUUID, First: r.First, Sectors: r.Sectors,
+			Kind: r.Kind, UUID: r.UUID, Label: r.Label, Size: int64(r.Size), On: r.On, Path: r.Path, Line: r.Line,
+			MountPoint: r.Place, Options: r.Options,
 			Owner: r.UID, Group: r.GID, Permissions: r.Mode}
 		if r.Role == draft.RoleLink {
 			d.MountPoint, d.LeadsTo = "", r.Place

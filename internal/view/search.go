@@ -33,7 +33,10 @@ type FoundDoc struct {
 func searchDocument(s *look.Lost) SearchDoc {
 	doc := SearchDoc{Head: head("search"), Disk: s.Disk.Name, Found: []FoundDoc{}}
 	for i, f := range s.Found {
-		doc.Found = append(doc.Found, FoundDoc{i + 1, int64(f.Start), f.Span.Start, f.Span.Count, f.Content.Kind, f.Content.Label, f.Content.UUID, f.Confidence, f.Proposed, f.Conflict + 1, f.Why})
+		doc.Found = append(doc.Found, FoundDoc{
+			i + 1, int64(f.Start), f.Span.Start, f.Span.Count, f.Content.Kind, f.Content.Label, f.Content.UUID,
+			f.Confidence, f.Proposed, f.Conflict + 1, f.Why,
+		})
 	}
 	return doc
 }
@@ -61,21 +64,25 @@ func (r Search) Words(p *Printer) {
 		default:
 			mark = "unlikely"
 		}
-		rows = append(rows, []string{fmt.Sprint(i + 1), p.size(f.Start, sector), p.size(quantity.Bytes(f.Span.Count)*quantity.Bytes(sector), sector),
+		rows = append(rows, []string{fmt.Sprint(i + 1), p.size(f.Start, sector),
+			p.size(quantity.Bytes(f.Span.Count)*quantity.Bytes(sector), sector),
 			f.Content.Kind, visible(f.Content.Label), fmt.Sprintf("%d%%", f.Confidence), p.paint(state, mark)})
 	}
-	p.wrap(0, "", fmt.Sprintf("%s: %d places where a partition may have begun, %d proposed", visible(s.Disk.Name), len(rows), proposed))
 	if len(rows) == 0 {
+		p.wrap(0, "", fmt.Sprintf("%s: nothing found; %s were searched for the superblocks of file systems, swap and volumes",
+			visible(s.Disk.Name), p.size(s.Disk.Size, sector)))
 		return
 	}
+	p.wrap(0, "", fmt.Sprintf("%s: found %s of a partition, %d proposed", visible(s.Disk.Name), count(len(rows), "possible start"), proposed))
 	p.printf("\n")
-	p.columns(2, []string{">#", ">start", ">size", "holds", "label", ">sure", ""}, rows)
+	p.columns(2, []string{">#", ">begins", ">size", "holds", "label", ">sure", ""}, rows)
 	p.printf("\n")
 	for i, f := range s.Found {
 		p.wrap(2, fmt.Sprintf("%d  ", i+1), visible(strings.Join(f.Why, "; ")))
 	}
 	if proposed > 0 {
-		p.printf("\nnothing is written; to write a table of those proposed, or of others by their numbers:\n")
+		p.printf("\n")
+		p.wrap(0, "", "nothing is written; to write a table of those proposed, or of others by their numbers:")
 		p.printf("  fundus table repair %s --search --choose proposed\n", visible(s.Disk.Name))
 	}
 }

@@ -38,7 +38,9 @@ func settingsDocument(list []look.KindSettings) SettingsDoc {
 	for _, k := range list {
 		one := KindSettingsDoc{k.Kind, k.Device, []KeySettingDoc{}}
 		for _, s := range k.Settings {
-			one.Settings = append(one.Settings, KeySettingDoc{s.Key, s.Meaning, string(s.Form), s.Takes(), s.Words(), s.Default, s.When.Later(), s.Since, s.Value, s.From})
+			one.Settings = append(one.Settings, KeySettingDoc{
+				s.Key, s.Meaning, string(s.Form), s.Takes(), s.Words(), s.Default, s.When.Later(), s.Since, s.Value, s.From,
+			})
 		}
 		doc.Kinds = append(doc.Kinds, one)
 	}
@@ -65,7 +67,7 @@ func (r Settings) Words(p *Printer) {
 		p.wrap(2, p.paint(Strong, k.Kind)+"  ", strings.Join(keys, ", "))
 	}
 	p.printf("\n")
-	p.wrap(0, "", "fundus settings KIND says what each is for; fundus settings TARGET what it is on a device.")
+	p.wrap(0, "", "fundus settings KIND says what each is for, fundus settings KIND KEY one of them, and fundus settings TARGET what it is on a device.")
 }
 
 func (p *Printer) kindSettings(k look.KindSettings) {
@@ -87,6 +89,10 @@ func (p *Printer) kindSettings(k look.KindSettings) {
 			meaning += ". Since Linux " + s.Since
 		}
 		facts = append(facts, []string{s.Key, meaning})
+	}
+	if len(facts) == 1 {
+		p.wrap(0, p.paint(Strong, visible(k.Kind)+" "+rows[0][0])+"  ", facts[0][1]+". It takes "+rows[0][2]+", "+rows[0][3]+".")
+		return
 	}
 	head := []string{"key", heading, "takes", "can be set"}
 	if !own {
@@ -110,11 +116,15 @@ func (p *Printer) settingsNow(k look.KindSettings) {
 		if s.When.Later() {
 			later = append(later, []string{s.Key, visible(s.Value), s.TakesLater()})
 		} else {
-			fixed = append(fixed, []string{s.Key, visible(s.Value), "stays as it was made"})
+			fixed = append(fixed, []string{s.Key, visible(s.Value), "cannot be changed"})
 		}
 	}
 	p.printf("%s\n\n", p.paint(Strong, visible(k.Device)+"  "+visible(k.Kind)+"  "+count(len(k.Settings), "setting")))
 	p.columns(2, []string{"key", "today", "adjust takes"}, append(later, fixed...))
 	p.printf("\n")
-	p.wrap(0, "", "fundus settings "+k.Kind+" says what each is for; fundus adjust "+k.Device+" KEY=VALUE changes one, and uuid=new its identifier.")
+	words := "fundus settings " + k.Word + " says what each is for; fundus adjust " + visible(k.Device)
+	if len(later) > 0 {
+		words += " KEY=VALUE changes one, and"
+	}
+	p.wrap(0, "", words+" uuid=new changes its identifier.")
 }

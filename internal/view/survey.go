@@ -3,6 +3,7 @@ package view
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"unicode/utf8"
@@ -13,7 +14,6 @@ import (
 	"fundus/core/finding"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
-	"fundus/core/table"
 	"fundus/internal/look"
 )
 
@@ -36,7 +36,14 @@ type FreeDoc struct {
 }
 
 func surveyDocument(s *look.Survey) SurveyDoc {
-	d := SurveyDoc{Head: head("survey"), Machine: s.Inventory.Machine.String(), Started: s.Inventory.Machine.Firmware, Devices: []DeviceDoc{}, Free: []FreeDoc{}, Unread: []string{}}
+	d := SurveyDoc{
+		Head:    head("survey"),
+		Machine: s.Inventory.Machine.String(),
+		Started: s.Inventory.Machine.Firmware,
+		Devices: []DeviceDoc{},
+		Free:    []FreeDoc{},
+		Unread:  []string{},
+	}
 	for _, disk := range s.Disks {
 		family := slices.DeleteFunc(s.Inventory.Family(disk.Name), func(n inventory.Node) bool { return s.Matching != nil && n.Parent != "" && !s.Matching[n.Name] })
 		d.Devices = append(d.Devices, devices(s.Inventory, family, s.Called)...)
@@ -127,7 +134,7 @@ func (t *surveyed) text(lead, words string) {
 	}
 }
 
-// answer is what the first line says: how much there is, what is free, what deserves a look.
+// answer is what the first line says: how much there is, what is free, what needs attention.
 func (t *surveyed) answer() string {
 	disks, sum, free, gaps, marked := 0, quantity.Bytes(0), quantity.Bytes(0), 0, 0
 	for _, d := range t.Disks {
@@ -145,21 +152,21 @@ func (t *surveyed) answer() string {
 	if disks == 0 {
 		return ""
 	}
-	words := fmt.Sprintf(": %s, %v", count(disks, "disk"), sum)
+	words := fmt.Sprintf(": %s, %s", count(disks, "disk"), t.p.sum(sum))
 	if gaps > 0 {
-		words += fmt.Sprintf("; %v free in %s", free, count(gaps, "gap"))
+		words += fmt.Sprintf("; %s free in %s", t.p.sum(free), count(gaps, "gap"))
 	}
 	switch marked {
 	case 0:
 	case 1:
-		words += "; 1 deserves a look"
+		words += "; 1 needs attention"
 	default:
-		words += fmt.Sprintf("; %d deserve a look", marked)
+		words += fmt.Sprintf("; %d need attention", marked)
 	}
 	return words
 }
 
-// marked counts what of the disk deserves a look.
+// marked counts what of the disk needs attention.
 func (t *surveyed) marked(d inventory.Node) (n int) {
 	for _, x := range t.Inventory.Family(d.Name) {
 		if t.deserves(x) {
@@ -180,8 +187,12 @@ func (t *surveyed) mark(n inventory.Node) string {
 	return " "
 }
 
-// fromColumn is where the tail of a disk's row begins.
-const fromColumn = "from"
+// labelColumn is where the tail of a disk's row begins.
+const labelColumn = "label"
+
+// tall is the least height of a terminal on which bars are drawn: on a smaller one they take
+// every second row of what is to be read.
+const tall = 30
 
 // print interleaves the rows of the table with the other lines. Bars are drawn where the
 // whole fits into the terminal with them.
@@ -189,10 +200,10 @@ func (t *surveyed) print() {
 	if len(t.lines) == 0 {
 		return
 	}
-	heading := []string{"", "disk", ">" + t.p.unit("size"), "holds", t.p.unit(fromColumn), "label", "used at", ">full"}
-	laid := t.p.fitted(heading, t.rows, 6)
-	at := utf8.RuneCountInString(laid[0][:strings.Index(laid[0], fromColumn)])
-	bars, wide := 0, t.p.Terminal
+	heading := []string{"", "device", ">" + t.p.unit("begins"), ">" + t.p.unit("size"), "holds", labelColumn, "used at", ">full"}
+	head, laid := t.p.laid(heading, t.rows, 6)
+	at := utf8.RuneCountInString(head[:max(strings.Index(head, labelColumn), 0)])
+	bars, wide := 0, t.p.Terminal && (t.p.Height == 0 || t.p.Height >= tall)
 	for _, l := range t.lines {
 		if l.bar != "" {
 			bars++
@@ -202,23 +213,32 @@ func (t *surveyed) print() {
 	if t.p.Height > 0 && len(t.lines)+bars+others > t.p.Height {
 		wide = false
 	}
-	t.p.printf("%s\n", laid[0])
+	if head != "" {
+		t.p.printf("%s\n", head)
+	}
 	for _, l := range t.lines {
 		if l.row < 0 {
 			t.p.printf("%s\n", l.tail)
 			continue
 		}
-		line := laid[l.row+1]
-		if l.tail != "" {
-			line += strings.Repeat(" ", max(at-text.StringWidthWithoutEscSequences(line), 1)) + text.Trim(l.tail, max(t.p.Width-at, 20))
+		lines := laid[l.row]
+		switch {
+		case l.tail == "":
+		case head == "":
+			lines = append(lines, t.p.broken(4, "", l.tail)...)
+		default:
+			lines = []string{lines[0] + strings.Repeat(" ", max(at-text.StringWidthWithoutEscSequences(lines[0]), 1)) +
+				text.Trim(l.tail, max(t.p.Width-at, 20))}
 		}
-		t.p.printf("%s\n", line)
+		for _, line := range lines {
+			t.p.printf("%s\n", line)
+		}
 		if l.bar != "" && wide {
 			t.p.printf("  %s\n", l.bar)
 		}
 	}
 	if wide && bars > 0 {
-		t.p.printf("%s\n", t.p.paint(Free, "█ in use   ▓ holds something   ▁ empty   ░ free"))
+		t.p.printf("%s\n", t.p.paint(Free, "█ full, in use   ▓ full   ▁ room in it   ░ free"))
 	}
 }
 
@@ -274,7 +294,7 @@ func (t *surveyed) disk(d inventory.Node) {
 	if d.Alias != "" {
 		name = visible(d.Alias) + " (" + name + ")"
 	}
-	t.row(strings.Join(hardware(d), " · "), t.mark(d), p.paint(Strong, name), p.cell(d.Size, d.Geometry.Logical), scheme(d))
+	t.row(strings.Join(hardware(d), " · "), t.mark(d), p.paint(Strong, name), "", p.cell(d.Size, d.Geometry.Logical), scheme(d))
 	if d.Problem != "" {
 		t.text("      ", visible(d.Problem))
 	}
@@ -355,41 +375,58 @@ func (t *surveyed) partitions(d inventory.Node) [][]string {
 		if !shown(t.Survey, x) {
 			continue
 		}
-		start, size := p.cell(x.start, d.Geometry.Logical), p.cell(x.size, d.Geometry.Logical)
+		start := p.cell(x.start, d.Geometry.Logical)
 		if x.node == nil {
-			rows = append(rows, []string{"", p.paint(Free, "   ·"), p.paint(Free, size), p.paint(Free, "free"), p.paint(Free, start), "", "", ""})
+			size := p.cell(x.size, d.Geometry.Logical)
+			rows = append(rows, []string{
+				"", p.paint(Free, "·"), p.paint(Free, start), p.paint(Free, size), p.paint(Free, "free"), "", "", "",
+			})
 			continue
 		}
 		n := x.node
-		number, label := "   -", ""
-		if n.Number > 0 {
-			number = fmt.Sprintf("%4d", n.Number)
-		}
-		if n.Entry.Role == table.Logical {
-			number = "  " + strings.TrimLeft(number, " ")
-			number = fmt.Sprintf("%6s", strings.TrimSpace(number))
+		label := ""
+		if n.Number == 0 { // on the disk whole
+			start = ""
 		}
 		if c, ok := n.Content(); ok {
 			label = visible(c.Label)
-			if c.HasUsage && c.Size > 0 && c.Size < n.Size-n.Size/100 {
-				size = p.cell(c.Size, d.Geometry.Logical) + " of " + size // the rest is nobody's
-			}
 		}
 		used, state := usedAt(v, t.Named, *n)
-		rows = append(rows, []string{t.mark(*n), number, size, visible(cmp.Or(advice.Holds(*n), "empty")), start, label, p.paint(state, used), fullness(v, *n)})
+		rows = append(rows, []string{
+			t.mark(*n), visible(n.Name), start, p.sizeOf(*n, d), visible(cmp.Or(advice.Holds(*n), "empty")), label, p.paint(state, used),
+			fullness(v, *n),
+		})
 	}
 	return rows
 }
 
+// sizeOf is a cell with the size of a device, and where less of it is used, with that: the rest
+// is nobody's.
+func (p *Printer) sizeOf(n, disk inventory.Node) string {
+	size := p.cell(n.Size, disk.Geometry.Logical)
+	if c, ok := n.Content(); ok && c.HasUsage && c.Size > 0 && c.Size < n.Size-n.Size/100 {
+		return p.cell(c.Size, disk.Geometry.Logical) + " of " + size
+	}
+	return size
+}
+
 // fullness is how full it is, in percent; empty where that is not known.
 func fullness(v *inventory.Inventory, n inventory.Node) string {
-	if space, mounted := spaceOf(v, n); mounted { // newer than the superblock
-		return fmt.Sprintf("%d%%", int64(float64(space.Total-space.Free)/float64(space.Total)*100))
-	}
-	if c, ok := n.Content(); ok && c.HasUsage && c.Size > 0 {
-		return fmt.Sprintf("%d%%", int64(float64(c.Used)/float64(c.Size)*100))
+	if of, known := filled(v, n); known {
+		return fmt.Sprintf("%d%%", int64(of*100))
 	}
 	return ""
+}
+
+// filled is how full it is, from 0 to 1.
+func filled(v *inventory.Inventory, n inventory.Node) (of float64, known bool) {
+	if space, mounted := spaceOf(v, n); mounted { // newer than the superblock
+		return float64(space.Total-space.Free) / float64(space.Total), true
+	}
+	if c, ok := n.Content(); ok && c.HasUsage && c.Size > 0 {
+		return float64(c.Used) / float64(c.Size), true
+	}
+	return 0, false
 }
 
 // spaceOf is how full a node is, by its mount, or by the list of swap.
@@ -422,7 +459,7 @@ func usedAt(v *inventory.Inventory, named map[string]string, n inventory.Node) (
 		return "", Plain
 	}
 	if dir := named[n.Name]; dir != "" {
-		return "(" + visible(dir) + ")", Plain
+		return "(" + cmp.Or(visible(placed(dir, !strings.HasPrefix(dir, "/"))), "swap") + ")", Plain
 	}
 	return "", Plain
 }
@@ -500,7 +537,7 @@ func share(list []piece, whole quantity.Bytes, width int) []int {
 	return cells
 }
 
-// bar draws the disk in proportion.
+// bar draws the disk in proportion, and each of its parts as full as it is.
 func (p *Printer) bar(v *inventory.Inventory, d inventory.Node) string {
 	list := slices.DeleteFunc(pieces(v, d), func(x piece) bool { return x.node != nil && x.node.Holding() == inventory.Chain })
 	width := min(p.Width, widest) - 6 - max(len(list)-1, 0)
@@ -510,16 +547,20 @@ func (p *Printer) bar(v *inventory.Inventory, d inventory.Node) string {
 	cells := share(list, d.Size, width)
 	var parts []string
 	for i, x := range list {
-		glyph, state := "░", Free
-		if x.node != nil {
-			glyph, state = "▁", Plain
-			if _, used := usedAt(v, nil, *x.node); used == InUse {
-				glyph, state = "█", InUse
-			} else if x.node.Holding() != inventory.Empty {
-				glyph = "▓"
-			}
+		if x.node == nil {
+			parts = append(parts, p.paint(Free, strings.Repeat("░", cells[i])))
+			continue
 		}
-		parts = append(parts, p.paint(state, strings.Repeat(glyph, cells[i])))
+		glyph, state, full := "▓", Plain, cells[i]
+		if _, used := usedAt(v, nil, *x.node); used == InUse {
+			glyph, state = "█", InUse
+		} else if x.node.Holding() == inventory.Empty {
+			full = 0
+		}
+		if of, known := filled(v, *x.node); known {
+			full = min(int(math.Ceil(of*float64(cells[i]))), full)
+		}
+		parts = append(parts, p.paint(state, strings.Repeat(glyph, full)+strings.Repeat("▁", cells[i]-full)))
 	}
 	return "▕" + strings.Join(parts, "│") + "▏"
 }

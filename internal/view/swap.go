@@ -30,7 +30,7 @@ type SwapAreaDoc struct {
 	Priority int    `json:"priority"`
 	Line     int    `json:"fstab_line,omitempty"`
 	Options  string `json:"options,omitempty"`
-	Problem  string `json:"problem,omitempty"`
+	Problem  string `json:"problem,omitempty" of:"swap-problem"`
 	First    int64  `json:"first_page,omitempty"` // of the device on which a file lies
 }
 
@@ -38,7 +38,10 @@ type SwapAreaDoc struct {
 func (r Swap) Document() any {
 	d := SwapDoc{head("swap"), int64(r.Memory.Total), int64(r.Memory.Available), []SwapAreaDoc{}}
 	for _, a := range r.Areas {
-		d.Areas = append(d.Areas, SwapAreaDoc{a.Path, a.Node, a.Label, a.File, a.On, int64(a.Size), int64(a.Used), a.Priority, a.Line, a.Options, a.Problem, a.First})
+		d.Areas = append(d.Areas, SwapAreaDoc{
+			a.Path, a.Node, a.Label, a.File, a.On, int64(a.Size), int64(a.Used), a.Priority, a.Line, a.Options, swapProblems()[a.Problem],
+			a.First,
+		})
 	}
 	return d
 }
@@ -73,7 +76,10 @@ func (r Swap) Words(p *Printer) {
 		if a.Line > 0 {
 			boot = fmt.Sprintf("fstab line %d%s", a.Line, map[bool]string{true: ", not by itself"}[a.Later])
 		}
-		rows = append(rows, []string{visible(a.Name), visible(cmp.Or(a.Label, "-")), a.Size.String(), used, priority, visible(cmp.Or(a.Options, "-")), boot})
+		rows = append(rows, []string{
+			visible(a.Name), visible(cmp.Or(a.Label, "-")), a.Size.String(), used, priority,
+			visible(cmp.Or(a.Options, "-")), boot,
+		})
 	}
 	p.printf("\n")
 	p.columns(2, []string{"area", "label", "size", "used", "priority", "options", "at boot"}, rows)

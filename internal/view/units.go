@@ -2,7 +2,6 @@ package view
 
 import (
 	"cmp"
-	"fmt"
 	"strings"
 
 	"fundus/internal/look"
@@ -31,8 +30,8 @@ type UnitDoc struct {
 	Where   string   `json:"where,omitempty"`
 	Device  string   `json:"device,omitempty"`
 	Options []string `json:"options"`
-	State   string   `json:"state"`
-	Boot    string   `json:"boot"` // required, wanted, later or no
+	State   string   `json:"state" of:"unit-state"`
+	Boot    string   `json:"boot" of:"at-boot"` // later: by an automount
 	By      []string `json:"pulled_in_by"`
 	DropIns []string `json:"drop_ins"`
 	Hidden  []string `json:"hidden_files"`
@@ -46,7 +45,10 @@ func (r Units) Document() any {
 		for _, p := range u.By {
 			by = append(by, p.Target)
 		}
-		d.Units = append(d.Units, UnitDoc{u.Name, u.Path, u.What(), u.Where(), u.Node, orEmpty(u.Options()), u.State, u.Boot(), by, orEmpty(u.DropIns), orEmpty(u.Hidden)})
+		d.Units = append(d.Units, UnitDoc{
+			u.Name, u.Path, u.What(), u.Where(), u.Node, orEmpty(u.Options()), unitStates()[u.State], u.Boot(), by, orEmpty(u.DropIns),
+			orEmpty(u.Hidden),
+		})
 	}
 	return d
 }
@@ -55,16 +57,16 @@ func (r Units) Document() any {
 func (r Units) Words(p *Printer) {
 	title := count(len(r.List), "unit")
 	if len(r.List) == 0 {
-		title = "no units of its own"
-	}
-	if r.Lines > 0 {
-		title += fmt.Sprintf(", beside %s of fstab", count(r.Lines, "line"))
+		title = "no mount units"
 	}
 	switch {
 	case len(r.Findings) > 0:
 		title += "; " + p.paint(Changed, tally(r.Findings))
-	case len(r.List) > 0:
+	case r.Check || len(r.List) > 0:
 		title = p.paint(InUse, title+", in order")
+	}
+	if r.Lines > 0 {
+		title += "; fstab has " + count(r.Lines, "line")
 	}
 	p.wrap(0, "", title)
 	if r.Check {

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/jedib0t/go-pretty/v6/text"
+
 	"fundus/core/finding"
 	"fundus/internal/look"
 )
@@ -36,12 +38,17 @@ func (r Verification) Words(p *Printer) {
 		if v.Disks+v.Partitions > len(v.Targets) {
 			looked += fmt.Sprintf(" (%s, %s)", count(v.Disks, "disk"), count(v.Partitions, "partition"))
 		}
-		looked += fmt.Sprintf(" and the %s that name it", count(v.Line, "line"))
-		if v.Line == 1 {
-			looked = strings.TrimSuffix(looked, "name it") + "names it"
+		it := "it"
+		if len(v.Targets) > 1 {
+			it = "them"
 		}
-		if v.Line == 0 {
-			looked = strings.TrimSuffix(looked, " and the 0 lines that name it") + ", which no line names"
+		switch v.Line {
+		case 0:
+			looked += ", which no line names"
+		case 1:
+			looked += " and the line that names " + it
+		default:
+			looked += fmt.Sprintf(" and the %d lines that name %s", v.Line, it)
 		}
 	}
 	if v.Elsewhere > 0 {
@@ -69,19 +76,21 @@ func (p *Printer) found(list []finding.Finding, explain bool) {
 	}
 	p.foundTable(list)
 	p.printf("--explain says why each matters, and what to do\n")
-	if p.Height > 0 && len(list)+3 > p.Height {
+	if p.Height > 0 && len(list)+3 > p.Height { // the first line is gone
 		p.printf("%s\n", tally(list))
 	}
 }
 
-// foundTable is one line a finding.
+// foundTable is a paragraph a finding, where it is first; none of it is cut, since what stands at the
+// end may be what tells two apart.
 func (p *Printer) foundTable(list []finding.Finding) {
-	var rows [][]string
+	const margin = len("warning  ")
 	for _, f := range list {
-		rows = append(rows, []string{p.paint(stateOf(f.Severity), string(f.Severity)), visible(f.Thing), string(f.ID), visible(f.Text)})
-	}
-	for _, line := range p.fitted([]string{"", "where", "finding", "what"}, rows, 3) {
-		p.printf("%s\n", line)
+		lead := p.paint(stateOf(f.Severity), text.Pad(string(f.Severity), margin, ' '))
+		words := fmt.Sprintf("%s: %s (%s)", visible(f.Thing), visible(f.Text), f.ID)
+		for _, line := range p.broken(0, lead, words) {
+			p.printf("%s\n", line)
+		}
 	}
 }
 

@@ -59,7 +59,8 @@ func Lines(v *inventory.Inventory) (wrong []string, lines int) {
 				warnings++
 			}
 		}
-		lost := l.Outcome == boot.Emergency || l.Outcome == boot.Unread || l.Outcome == boot.Delay || l.Outcome == boot.Left || l.Outcome == boot.Passed
+		lost := l.Outcome == boot.Emergency || l.Outcome == boot.Unread || l.Outcome == boot.Delay || l.Outcome == boot.Left ||
+			l.Outcome == boot.Passed
 		switch why := excused(l, mine); {
 		case lost == (errors > 0):
 		case why != "" && (!lost || errors+warnings > 0 || l.Dir == "/" || l.Outcome == boot.Passed):

@@ -51,10 +51,23 @@ func Disks() []Disk {
 		{"no protective record", table.GPT, zero(446, 66), ""},
 		{"a protective record of another size", table.GPT, set(446+12, 9, 0, 0, 0), whole},
 		{"an MBR before a GPT", table.GPT, set(446, 0, 0, 0, 0, 0x83, 0, 0, 0, 0, 16, 0, 0, 0, 16, 0, 0), "1:4096+4096"},
-		{"a GPT for a larger disk", table.GPT, header(func(h, array []byte) { binary.LittleEndian.PutUint64(h[48:], uint64(sectors)) }), ""},
-		{"an entry that reaches past the end", table.GPT, header(func(h, array []byte) { binary.LittleEndian.PutUint64(array[128+40:], uint64(sectors)) }), "1:2048+8192"},
-		{"an entry of no sectors", table.GPT, header(func(h, array []byte) { binary.LittleEndian.PutUint64(array[40:], 2047) }), "2:10240+8192"},
-		{"a record that reaches past the end", table.MBR, set(446+16+12, 0xFF, 0xFF, 0xFF, 0), fmt.Sprintf("1:2048+8192 2:10240+%d", sectors-10240)},
+		{
+			"a GPT for a larger disk", table.GPT,
+			header(func(h, array []byte) { binary.LittleEndian.PutUint64(h[48:], uint64(sectors)) }), "",
+		},
+		{
+			"an entry that reaches past the end", table.GPT,
+			header(func(h, array []byte) { binary.LittleEndian.PutUint64(array[128+40:], uint64(sectors)) }),
+			"1:2048+8192",
+		},
+		{
+			"an entry of no sectors", table.GPT,
+			header(func(h, array []byte) { binary.LittleEndian.PutUint64(array[40:], 2047) }), "2:10240+8192",
+		},
+		{
+			"a record that reaches past the end", table.MBR, set(446+16+12, 0xFF, 0xFF, 0xFF, 0),
+			fmt.Sprintf("1:2048+8192 2:10240+%d", sectors-10240),
+		},
 		{"a record that begins past the end", table.MBR, set(446+16+8, 0, 0, 0, 1), "1:2048+8192"},
 		{"a boot flag that is none", table.MBR, set(446+16, 0x40), ""},
 		{"a record of no sectors", table.MBR, set(446+12, 0, 0, 0, 0), "2:10240+8192"},

@@ -61,20 +61,41 @@ func Contents() []Content {
 		{"ext4 whose journal begins nowhere", ext4, "ext4", 0, fill(0, journal(20), 4), true, true, true},
 		{"ext4 whose journal has a feature of tomorrow", ext4, "ext4", 0, fill(0x80, journal(40), 1), true, true, true},
 		{"ext4 whose lost+found is gone", ext4, "ext4", 0, fill(0, inode(11, 0), 256), false, false, false},
-		{"ext4 whose bitmap is gone", ext4, "ext4", 0, fill(0, func(get get) int64 { return get(4096, 4) * 4096 }, 4096), false, false, false},
-		{"ext3 without a root", "ext3 block=4KiB", "ext3", 0, fill(0, func(get get) int64 { return get(4096+8, 4)*4096 + 256 }, 128), true, true, false},
+		{
+			"ext4 whose bitmap is gone", ext4, "ext4", 0,
+			fill(0, func(get get) int64 { return get(4096, 4) * 4096 }, 4096), false, false, false,
+		},
+		{
+			"ext3 without a root", "ext3 block=4KiB", "ext3", 0,
+			fill(0, func(get get) int64 { return get(4096+8, 4)*4096 + 256 }, 128), true, true, false,
+		},
 		{"ext2 whose descriptors are gone", "ext2 block=1KiB", "ext2", 0, fill(0xFF, is(2048), 32), true, true, false},
 		{"xfs as it should be", xfs, "xfs", 300 * mib, fill(0, is(300*mib-1), 1), false, false, false},
 		{"xfs whose root is summed wrongly", xfs, "xfs", 300 * mib, fill(0x55, root(20), 2), true, true, false},
 		{"xfs whose root has a neighbour without a signature", xfs, "xfs", 300 * mib, fill(0, root(512*5), 2), true, true, false},
 		{"xfs whose bitmap of the realtime part is gone", xfs, "xfs", 300 * mib, fill(0, root(512), 512), true, true, false},
-		{"xfs whose second group has no header of free space", xfs, "xfs", 300 * mib, fill(0, func(get get) int64 { return get(84, -4)*4096 + 512 }, 512), false, true, false},
+		{
+			"xfs whose second group has no header of free space", xfs, "xfs", 300 * mib,
+			fill(0, func(get get) int64 { return get(84, -4)*4096 + 512 }, 512), false, true, false,
+		},
 		{"xfs whose first group has no header of inodes", xfs, "xfs", 300 * mib, fill(0, is(1024), 512), true, true, false},
-		{"xfs whose second group has no header of inodes", xfs, "xfs", 300 * mib, fill(0, func(get get) int64 { return get(84, -4)*4096 + 1024 }, 512), false, true, false},
-		{"xfs whose tree of inodes is gone", xfs, "xfs", 300 * mib, fill(0, func(get get) int64 { return get(1024+20, -4) * 4096 }, 64), true, true, false},
-		{"xfs whose root is listed as free", xfs, "xfs", 300 * mib, fill(0xFF, func(get get) int64 { return get(1024+20, -4)*4096 + 56 + 8 }, 8), true, true, false},
+		{
+			"xfs whose second group has no header of inodes", xfs, "xfs", 300 * mib,
+			fill(0, func(get get) int64 { return get(84, -4)*4096 + 1024 }, 512), false, true, false,
+		},
+		{
+			"xfs whose tree of inodes is gone", xfs, "xfs", 300 * mib,
+			fill(0, func(get get) int64 { return get(1024+20, -4) * 4096 }, 64), true, true, false,
+		},
+		{
+			"xfs whose root is listed as free", xfs, "xfs", 300 * mib,
+			fill(0xFF, func(get get) int64 { return get(1024+20, -4)*4096 + 56 + 8 }, 8), true, true, false,
+		},
 		{"FAT32 as it should be", fat, "vfat", 300 * mib, fill(0, is(300*mib-1), 1), false, false, false},
-		{"FAT32 whose table is gone", fat, "vfat", 300 * mib, fill(0, func(get get) int64 { return get(14, 2) * 512 }, 512), true, true, false},
+		{
+			"FAT32 whose table is gone", fat, "vfat", 300 * mib,
+			fill(0, func(get get) int64 { return get(14, 2) * 512 }, 512), true, true, false,
+		},
 		{"FAT32 whose root leads in a circle", fat, "vfat", 300 * mib, func(dev block.Device) error {
 			return block.WriteBytes(dev, []byte{2, 0, 0, 0}, reader(dev)(14, 2)*512+8)
 		}, true, true, false},
@@ -118,7 +139,13 @@ func (c Content) Make(ctx context.Context, dev block.Device) error {
 	if key, value, given := strings.Cut(settings, "="); given {
 		wishes[key] = fs.Wish{Word: value, By: fs.ByRequest}
 	}
-	if _, err := m.Make(ctx, dev, fs.Order{Label: "SEEDS", ID: m.ID.Fresh(uuid.New()), Wishes: wishes, Time: time.Unix(1772352000, 0), Fresh: uuid.New}); err != nil {
+	if _, err := m.Make(ctx, dev, fs.Order{
+		Label:  "SEEDS",
+		ID:     m.ID.Fresh(uuid.New()),
+		Wishes: wishes,
+		Time:   time.Unix(1772352000, 0),
+		Fresh:  uuid.New,
+	}); err != nil {
 		return err
 	}
 	return c.Spoil(dev)

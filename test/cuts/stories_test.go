@@ -57,7 +57,7 @@ func stories() []story {
 	extended := adding(disk.NewPart{Size: size("24MiB"), Type: "extended"})
 	edit := func(target string) *disk.PartitionEdit {
 		name := "seeds"
-		return &disk.PartitionEdit{Target: target, Name: &name, Type: "home"}
+		return &disk.PartitionEdit{Target: target, Name: &name, Type: "/home"}
 	}
 	restore := &disk.TableRestore{Disk: "sdb", Saved: saved.Document{Fundus: saved.Version, Kind: saved.Kind, Scheme: table.GPT, ID: "5eed5eed-0000-4000-8000-000000000001", Entries: 128,
 		Disk: saved.Disk{Identity: "sata Larkspur S300 LS-20417", Size: diskSize, Sector: 512},

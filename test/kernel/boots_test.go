@@ -91,7 +91,7 @@ func newMachines(t *testing.T, j *judge) *machines {
 		m.bases = append(m.bases, at)
 	}
 	commands := []string{
-		"table new ubda --commit", "partition add ubda --size 400MiB --type root-x86-64 --name fernhill-root --commit", "partition add ubda --size 16MiB --type swap --commit", "partition add ubda --size 24MiB --type home --commit", "format ubda3 ext4 --label homes --commit", "format ubda1 ext4 --label fernhill --commit", "format ubda2 swap --label spare --commit",
+		"table new ubda --commit", "partition add ubda --size 400MiB --type root@x86-64 --name fernhill-root --commit", "partition add ubda --size 16MiB --type swap --commit", "partition add ubda --size 24MiB --type /home --commit", "format ubda3 ext4 --label homes --commit", "format ubda1 ext4 --label fernhill --commit", "format ubda2 swap --label spare --commit",
 		"table new ubdb --commit", "partition add ubdb --size 64MiB --size 320MiB --size 64MiB --size 64MiB --size 64MiB --size 64MiB --commit", "partition add ubdb --size 64MiB --name blank --commit",
 		"format ubdb1 ext4 --label herbarium --commit", "format ubdb2 xfs --label scans --commit", "format ubdb3 fat --label CARD --commit", "format ubdb4 swap --label rest --commit", "format ubdb5 ext4 --label seeds --commit", "format ubdb6 ext2 --label mosses --commit",
 		"table new ubdc --commit", "partition add ubdc --size 32MiB --commit", "format ubdc1 ext4 --label annex --commit",

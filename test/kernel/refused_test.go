@@ -118,7 +118,7 @@ func proveFrugal(t *testing.T, j *judge) {
 	image := blank(t, 1<<40)
 	first := j.boot(t, false, []string{"table new ubda --commit", "partition add ubda --size 1GiB --commit", "partition add ubda --size 1GiB --commit"}, image)
 	says(t, first[0].Said, [][]string{{fine}, {fine}, {fine}})
-	for _, words := range []string{"partition add ubda --size 1GiB", "partition edit ubda3 --name seeds --type home", "resize ubda3 2GiB", "partition remove ubda2", "table repair ubda"} {
+	for _, words := range []string{"partition add ubda --size 1GiB", "partition edit ubda3 --name seeds --type /home", "resize ubda3 2GiB", "partition remove ubda2", "table repair ubda"} {
 		if words == "table repair ubda" {
 			spoil(t, image, 512+24)
 		}

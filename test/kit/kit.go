@@ -78,7 +78,8 @@ func Debian() (base string, err error) {
 	}
 	fresh := base + ".new"
 	_ = os.RemoveAll(fresh) // what was left unfinished
-	out, err := exec.Command("mmdebstrap", "--variant=minbase", "--include=systemd,systemd-sysv,udev,dbus,libpam-systemd,kmod", "bookworm", fresh).CombinedOutput()
+	out, err := exec.Command("mmdebstrap", "--variant=minbase",
+		"--include=systemd,systemd-sysv,udev,dbus,libpam-systemd,kmod", "bookworm", fresh).CombinedOutput()
 	if err != nil {
 		return "", fmt.Errorf("mmdebstrap: %w\n%s", err, out)
 	}

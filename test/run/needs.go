@@ -21,7 +21,10 @@ type need struct {
 
 func needs() []need {
 	list := []need{
-		{"a Linux kernel that runs as a process", "linux.uml", "user-mode-linux", "everything that a kernel judges (or name another one in FUNDUS_TEST_KERNEL)"},
+		{
+			"a Linux kernel that runs as a process", "linux.uml", "user-mode-linux",
+			"everything that a kernel judges (or name another one in FUNDUS_TEST_KERNEL)",
+		},
 		{"what makes a minimal Debian", "mmdebstrap", "mmdebstrap", "everything beside systemd and udev, and boots"},
 		{"the boot loader's reader", "grub-fstest", "grub-common", "file systems and labels as a boot loader finds them"},
 		{"a validator of JSON Schemas", "/usr/bin/jsonschema", "python3-minimal python3-jsonschema", "documents before another program"},

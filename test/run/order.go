@@ -41,7 +41,10 @@ const lastCommits = 3
 
 // touched are the files that the last commits changed, and those that are not committed.
 func (p *place) touched() (out []string) {
-	for _, words := range [][]string{{"log", "-" + string('0'+rune(lastCommits)), "--format=", "--name-only"}, {"diff", "HEAD", "--name-only"}} {
+	for _, words := range [][]string{
+		{"log", "-" + string('0'+rune(lastCommits)), "--format=", "--name-only"},
+		{"diff", "HEAD", "--name-only"},
+	} {
 		cmd := exec.Command("git", words...)
 		cmd.Dir = p.top
 		text, err := cmd.Output()

@@ -44,7 +44,8 @@ func newPlace() (*place, error) {
 	err = errors.Join(err, os.Chmod(dir, 0o755), os.Chmod(p.in("tmp"), 0o777|os.ModeSticky), p.quietGo())
 	cache, errCache := os.UserCacheDir()
 	p.env = append(slices.DeleteFunc(os.Environ(), foreign),
-		"TMPDIR="+p.in("tmp"), "HOME="+p.in("home"), "XDG_STATE_HOME="+p.in("state"), "GOCACHE="+of[1], "GOMODCACHE="+of[2], "GOPATH="+of[3],
+		"TMPDIR="+p.in("tmp"), "HOME="+p.in("home"), "XDG_STATE_HOME="+p.in("state"), "GOCACHE="+of[1],
+		"GOMODCACHE="+of[2], "GOPATH="+of[3],
 		kit.Made+"="+p.in("built"), kit.Cache+"="+filepath.Join(cache, "fundus-test"))
 	p.env = slices.Clip(p.env) // several append to it at once
 	p.before = map[string]bool{}
@@ -58,7 +59,8 @@ func newPlace() (*place, error) {
 // another machine.
 func foreign(entry string) bool {
 	name, _, _ := strings.Cut(entry, "=")
-	return strings.HasPrefix(name, "XDG_") || slices.Contains([]string{"HOME", "TMPDIR", "FUNDUS_BENCH", "NO_COLOR", "GOCACHE", "GOMODCACHE", "GOPATH"}, name)
+	return strings.HasPrefix(name, "XDG_") ||
+		slices.Contains([]string{"HOME", "TMPDIR", "FUNDUS_BENCH", "NO_COLOR", "GOCACHE", "GOMODCACHE", "GOPATH"}, name)
 }
 
 func (p *place) in(name string) string { return filepath.Join(p.dir, name) }
@@ -124,7 +126,9 @@ type compiled struct {
 // compile builds the tests of the packages; the programs of packages whose last names are
 // the same go into folders of their own.
 func (p *place) compile(into string, words []string, pkgs ...string) (out []compiled, err error) {
-	list := exec.Command("go", append(append([]string{"list", "-f", "{{if or .TestGoFiles .XTestGoFiles}}{{.ImportPath}} {{.Dir}}{{end}}"}, tags(words)...), pkgs...)...)
+	list := exec.Command("go", append(append([]string{
+		"list", "-f", "{{if or .TestGoFiles .XTestGoFiles}}{{.ImportPath}} {{.Dir}}{{end}}",
+	}, tags(words)...), pkgs...)...)
 	list.Dir, list.Env, list.Stderr = p.top, p.env, os.Stderr
 	text, err := list.Output()
 	if err != nil {

@@ -101,7 +101,10 @@ func (p *place) proofs(run bool) (list []proof, err error) {
 		folder := strings.TrimPrefix(c.pkg, "fundus/")
 		for line := range strings.Lines(string(text)) {
 			name, on, _ := strings.Cut(strings.TrimSpace(line), "\t")
-			q := proof{name, append(strings.Fields(on), folder), []job{{name: name, compiled: c, words: []string{"-test.run=^TestKernel$/^" + regexp.QuoteMeta(name) + "$"}, env: turn}}}
+			q := proof{
+				name, append(strings.Fields(on), folder),
+				[]job{{name: name, compiled: c, words: []string{"-test.run=^TestKernel$/^" + regexp.QuoteMeta(name) + "$"}, env: turn}},
+			}
 			if !kernel {
 				q.name = folder + ": " + strings.TrimPrefix(name, "TestProof")
 				q.jobs[0].words = []string{"-test.run=^" + name + "$"}
@@ -187,7 +190,8 @@ func (p *place) each(list []proof, t *tally, o options, known map[string]past) (
 				done++
 				known[q.name] = past{Seconds: u.took.Seconds(), Processor: u.processor().Seconds()}
 				t.Lock()
-				t.show("[%d of %d] %s: %s, %.0f s, %.0f s of a processor", done, len(list), q.name, map[bool]string{true: "FAILED", false: "passed"}[failed], u.took.Seconds(), u.processor().Seconds())
+				t.show("[%d of %d] %s: %s, %.0f s, %.0f s of a processor", done, len(list), q.name,
+					map[bool]string{true: "FAILED", false: "passed"}[failed], u.took.Seconds(), u.processor().Seconds())
 				t.Unlock()
 				at.Unlock()
 			}

@@ -31,7 +31,14 @@ type tally struct {
 }
 
 func newTally(begun time.Time) *tally {
-	return &tally{begun: begun, said: begun, sums: map[string]int{}, output: map[string][]string{}, running: map[string]time.Time{}, lacking: map[string]bool{}}
+	return &tally{
+		begun:   begun,
+		said:    begun,
+		sums:    map[string]int{},
+		output:  map[string][]string{},
+		running: map[string]time.Time{},
+		lacking: map[string]bool{},
+	}
 }
 
 // take adds an event, and says what is running when nothing was shown for a while.
@@ -81,7 +88,8 @@ func (t *tally) progress() {
 			deepest = name
 		}
 	}
-	t.show("  %.1f min: %d tests passed, %d run, since %.0f s %s, last begun %s", time.Since(t.begun).Minutes(), t.passed, len(t.running), time.Since(t.running[oldest]).Seconds(), oldest, deepest)
+	t.show("  %.1f min: %d tests passed, %d run, since %.0f s %s, last begun %s", time.Since(t.begun).Minutes(),
+		t.passed, len(t.running), time.Since(t.running[oldest]).Seconds(), oldest, deepest)
 }
 
 func (t *tally) show(format string, args ...any) {
@@ -148,7 +156,10 @@ func (t *tally) close(p *place, what, others string) error {
 	slices.SortFunc(t.longest, func(a, b event) int { return cmp.Compare(b.Elapsed, a.Elapsed) })
 	var long []string
 	for _, e := range t.longest {
-		within := slices.ContainsFunc(t.longest, func(o event) bool { return o.Package == e.Package && strings.HasPrefix(o.Test, e.Test+"/") })
+		within := slices.ContainsFunc(t.longest, func(o event) bool {
+			return o.Package == e.Package &&
+				strings.HasPrefix(o.Test, e.Test+"/")
+		})
 		if len(long) < 5 && !within {
 			long = append(long, fmt.Sprintf("%s %.0f s", e.Test, e.Elapsed))
 		}
@@ -164,7 +175,8 @@ func (t *tally) close(p *place, what, others string) error {
 		what += fmt.Sprintf(", %d cases that left %d different states", n, t.sums["states"])
 	}
 	fmt.Printf("%d tests passed, %d failed, %d left out; %s; %.1f processor minutes (%.1f of them in the kernel; compiling %.1f more) in %.1f minutes; seed %d; the longest: %s\n%s\n",
-		t.passed, len(t.failed), len(t.skipped), what, ran.processor().Minutes(), ran.system.Minutes(), t.compiled.processor().Minutes(), time.Since(t.begun).Minutes(), amount.Seed(), strings.Join(long, ", "), others)
+		t.passed, len(t.failed), len(t.skipped), what, ran.processor().Minutes(), ran.system.Minutes(),
+		t.compiled.processor().Minutes(), time.Since(t.begun).Minutes(), amount.Seed(), strings.Join(long, ", "), others)
 	if n := len(t.failed) + len(t.skipped); n > 0 || t.passed == 0 {
 		return fmt.Errorf("failed: %s", strings.Join(append(t.failed, t.skipped...), "; "))
 	}

@@ -27,7 +27,8 @@ func tests(p *place, t *tally, o options) error {
 				e, err := p.run(job{name: c.pkg, compiled: c}, t.take)
 				t.Lock()
 				done++
-				t.show("[%d of %d] %s: %.1f s, %.1f s of a processor", done, len(list), strings.TrimPrefix(c.pkg, "fundus/"), e.took.Seconds(), e.processor().Seconds())
+				t.show("[%d of %d] %s: %.1f s, %.1f s of a processor", done, len(list),
+					strings.TrimPrefix(c.pkg, "fundus/"), e.took.Seconds(), e.processor().Seconds())
 				t.Unlock()
 				switch {
 				case err != nil:
@@ -45,7 +46,8 @@ func tests(p *place, t *tally, o options) error {
 	}
 	close(work)
 	workers.Wait()
-	return t.close(p, "units, scripts, structure, corpora", "Only make proof shows it to a Linux kernel, to systemd, to the boot loader's reader, to shells, as root, and to the race detector.")
+	return t.close(p, "units, scripts, structure, corpora",
+		"Only make proof shows it to a Linux kernel, to systemd, to the boot loader's reader, to shells, as root, and to the race detector.")
 }
 
 // rank is where in the list it stands, or behind it.

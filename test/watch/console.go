@@ -85,7 +85,8 @@ func Tasks(dir, own string) []string {
 		if err != nil {
 			return append(lines, fmt.Sprintf("task %d: %v", id, err))
 		}
-		if calls := callsOf(stack); len(calls) > 0 && !slices.ContainsFunc(calls, func(c string) bool { return strings.HasPrefix(c, "kthread") }) {
+		if calls := callsOf(stack); len(calls) > 0 &&
+			!slices.ContainsFunc(calls, func(c string) bool { return strings.HasPrefix(c, "kthread") }) {
 			lines = append(lines, fmt.Sprintf("task %d: %s", id, strings.Join(calls[:min(len(calls), 10)], " < ")))
 		}
 	}
@@ -99,7 +100,8 @@ const mostTasks = 4000
 func callsOf(stack string) (calls []string) {
 	for line := range strings.Lines(stack) {
 		_, call, ok := strings.Cut(strings.TrimSpace(line), ">] ")
-		if ok && !strings.HasPrefix(call, "?") && !slices.Contains([]string{"schedule", "__schedule", "__switch_to"}, strings.Split(call, "+")[0]) {
+		if ok && !strings.HasPrefix(call, "?") &&
+			!slices.Contains([]string{"schedule", "__schedule", "__switch_to"}, strings.Split(call, "+")[0]) {
 			calls = append(calls, call)
 		}
 	}

@@ -28,6 +28,6 @@ func Example() {
 	// Output:
 	// 512 signature: "SEED"
 	// 516 seed beds: 12
-	// 518 flags: 0x3 sown watered
+	// 518 flags: 0x3: sown, watered
 	// 6 <nil>
 }

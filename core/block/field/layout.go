@@ -220,7 +220,7 @@ func Bits(size int, name string, names ...string) Spec {
 func BitsForm(names ...string) Form {
 	return func(b []byte, order binary.ByteOrder) string {
 		n := Uint(b, order)
-		words := []string{fmt.Sprintf("%#x", n)}
+		var words []string
 		for i := range 64 {
 			switch {
 			case n>>i&1 == 0:
@@ -230,7 +230,10 @@ func BitsForm(names ...string) Form {
 				words = append(words, fmt.Sprintf("bit %d", i))
 			}
 		}
-		return strings.Join(words, " ")
+		if len(words) == 0 {
+			return fmt.Sprintf("%#x", n)
+		}
+		return fmt.Sprintf("%#x: %s", n, strings.Join(words, ", "))
 	}
 }
 

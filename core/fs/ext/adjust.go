@@ -32,6 +32,8 @@ func Adjust(dev block.Device, wishes fs.Wishes) error {
 	if err := s.checkAdjusted(was, o, wishes); err != nil {
 		return err
 	}
+	// Before the superblock: cut in between, its blocks are free and the superblock names an
+	// inode that is empty, which the kernel refuses to mount, and undo and recovery put right.
 	if o.Journal != was.Journal {
 		if err := s.dropJournal(dev); err != nil {
 			return err
@@ -66,6 +68,7 @@ func (s *Superblock) checkAdjusted(was, o Options, wishes fs.Wishes) error {
 	switch {
 	case o.Seed && !o.Checksums:
 		return bad("checksum-seed", "there are no checksums")
+	// More than half the kernel takes for damage, and mounts with nothing reserved.
 	case o.Reserved != was.Reserved && o.Reserved.Of(uint64(s.Blocks), s.BlockSize) > uint64(s.Blocks)/2:
 		return bad("reserved", "it is at most half of the space, of %v", s.Size())
 	}
@@ -139,6 +142,8 @@ func ChangesUUID(c fs.Content) error {
 
 // seedIn lets the checksums go on from the identifier that they were made with.
 func (s *Superblock) seedIn(d *super) {
+	// A seed that is set already is what the checksums go by: another would make every one of
+	// them wrong.
 	if d.Incompat&incompatSeed == 0 {
 		d.Incompat |= incompatSeed
 		d.ChecksumSeed = s.seed()
@@ -183,6 +188,8 @@ func sound(dev block.Device) (*Superblock, error) {
 	if err != nil {
 		return nil, err
 	}
+	// What recorded errors may have wrong anywhere; a change over it would be taken for part of
+	// what was in order.
 	if state := s.FileState(); state != fs.Clean {
 		return nil, fmt.Errorf("%s: it is to be checked first", state)
 	}

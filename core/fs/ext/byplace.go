@@ -44,6 +44,8 @@ func decodeDescriptor(b []byte) (d descriptor, err error) {
 	d.InodeSumLo = le.Uint16(b[26:])
 	d.UnusedLo = le.Uint16(b[28:])
 	d.Checksum = le.Uint16(b[descriptorSumAt:])
+	// A descriptor of another length than these two is longer: what stands behind the 64 bytes is
+	// nobody's that is known.
 	if len(b) < descriptorLong {
 		return d, nil
 	}
@@ -120,6 +122,8 @@ func decodeInode(b []byte) (n inode, err error) {
 	n.GroupHi = le.Uint16(b[122:])
 	n.ChecksumLo = le.Uint16(b[inodeSumLoAt:])
 	n.Pad = le.Uint16(b[126:])
+	// An inode of 128 bytes ends here. A longer one says in its next two bytes how many of those
+	// behind are in use, which is less where a former kernel made it.
 	if len(b) <= inodeShort+2 {
 		return n, nil
 	}

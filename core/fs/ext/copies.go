@@ -44,7 +44,8 @@ func (s *Superblock) agreeing(dev block.Device, most int) (at []int64, looked in
 		}
 		raw, err := block.ReadSized(dev, int64(off), superSize, superSize)
 		var c super
-		if err == nil && field.Decode(raw, binary.LittleEndian, &c) == nil && c.UUID == s.disk.UUID && c.Magic == magicExt && c.BlocksLo == s.disk.BlocksLo {
+		if err == nil && field.Decode(raw, binary.LittleEndian, &c) == nil && c.UUID == s.disk.UUID && c.Magic == magicExt &&
+			c.BlocksLo == s.disk.BlocksLo {
 			at = append(at, int64(off))
 		}
 	}

@@ -17,10 +17,14 @@ func (l *Layout) Facts() []fs.Fact {
 	facts := []fs.Fact{
 		{Name: "size", Value: fmt.Sprintf("%d blocks × %d bytes = %d bytes (%v)", l.Blocks, l.BlockSize, size, size)},
 		{Name: "inodes", Value: fmt.Sprintf("%d groups × %d = %d", l.Groups, l.InodesPerGroup, inodes)},
-		{Name: "reserved", Value: fmt.Sprintf("%d blocks = %v for %s%s", l.Reserved, bytes(l.Reserved), owner(uint16(l.options.ReservedUser)), l.capped())},
+		{
+			Name:  "reserved",
+			Value: fmt.Sprintf("%d blocks = %v for %s%s", l.Reserved, bytes(l.Reserved), owner(uint16(l.options.ReservedUser)), l.capped()),
+		},
 	}
 	if asked := uint64(l.options.Inodes); asked > 0 && asked != inodes {
-		facts[1].Value += fmt.Sprintf("; %d were asked for: each group has as many, in whole blocks of %d", asked, l.BlockSize/l.options.InodeSize)
+		facts[1].Value += fmt.Sprintf("; %d were asked for: each group has as many, in whole blocks of %d", asked,
+			l.BlockSize/l.options.InodeSize)
 	}
 	if l.Left > 0 {
 		facts = append(facts, fs.Fact{Name: "left over", Value: fmt.Sprintf("%d bytes at the end are too few for a block group", l.Left)})
@@ -34,9 +38,16 @@ func (l *Layout) Facts() []fs.Fact {
 		facts = append(facts, fs.Fact{Name: "journal", Value: "none: after a power cut it has to be checked whole"})
 	}
 	if tables := bytes(l.Groups * l.TableBlocks); l.options.FullTables {
-		facts = append(facts, fs.Fact{Name: "tables", Value: fmt.Sprintf("%d groups × %d blocks = %v are zeroed at once", l.Groups, l.TableBlocks, tables)})
+		facts = append(facts, fs.Fact{
+			Name:  "tables",
+			Value: fmt.Sprintf("%d groups × %d blocks = %v are zeroed at once", l.Groups, l.TableBlocks, tables),
+		})
 	} else {
-		facts = append(facts, fs.Fact{Name: "tables", Value: fmt.Sprintf("%d groups × %d blocks = %v, which the kernel zeroes behind the first mount", l.Groups, l.TableBlocks, tables)})
+		facts = append(facts, fs.Fact{
+			Name: "tables",
+			Value: fmt.Sprintf("%d groups × %d blocks = %v, which the kernel zeroes behind the first mount", l.Groups,
+				l.TableBlocks, tables),
+		})
 	}
 	var backups []uint64
 	for _, g := range l.backups {
@@ -57,7 +68,8 @@ func (l *Layout) note() string {
 		why = "without checksums"
 	}
 	took := (time.Duration(tables/perSecond) * time.Second).Round(time.Minute)
-	return fmt.Sprintf("%s all %v (%s) of inode tables are written at once, at 100 MB/s in about %s; the deed keeps what of before lies there, zeros left out", why, tables, tables.SI(), strings.TrimSuffix(max(took, time.Minute).String(), "0s"))
+	return fmt.Sprintf("%s all %v (%s) of inode tables are written at once, at 100 MB/s in about %s; the deed keeps what of before lies there, zeros left out",
+		why, tables, tables.SI(), strings.TrimSuffix(max(took, time.Minute).String(), "0s"))
 }
 
 // capped says where a share that nobody asked for stops.

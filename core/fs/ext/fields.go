@@ -55,15 +55,23 @@ func Fields(dev block.Device) ([]field.Structure, error) {
 
 func superForms() map[string]field.Form {
 	return map[string]field.Form{
-		"LogBlock":     field.ShiftedForm(1024),
-		"LogCluster":   field.ShiftedForm(1024),
-		"State":        field.BitsForm("clean", "errors", "orphans being recovered"),
-		"OnErrors":     field.WordsForm(map[uint64]string{1: "continue", 2: "read only", 3: "panic"}),
-		"MadeFor":      field.WordsForm(map[uint64]string{0: "Linux", 1: "Hurd", 2: "Masix", 3: "FreeBSD", 4: "Lites"}),
-		"Compat":       field.BitsForm(names(compatNames())...),
-		"Incompat":     field.BitsForm(names(incompatNames())...),
-		"RO":           field.BitsForm(names(roNames())...),
-		"HashVersion":  field.WordsForm(map[uint64]string{0: "legacy", 1: "half MD4", 2: "TEA", 3: "legacy, unsigned", 4: "half MD4, unsigned", 5: "TEA, unsigned", 6: "SipHash"}),
+		"LogBlock":   field.ShiftedForm(1024),
+		"LogCluster": field.ShiftedForm(1024),
+		"State":      field.BitsForm("clean", "errors", "orphans being recovered"),
+		"OnErrors":   field.WordsForm(map[uint64]string{1: "continue", 2: "read only", 3: "panic"}),
+		"MadeFor":    field.WordsForm(map[uint64]string{0: "Linux", 1: "Hurd", 2: "Masix", 3: "FreeBSD", 4: "Lites"}),
+		"Compat":     field.BitsForm(names(compatNames())...),
+		"Incompat":   field.BitsForm(names(incompatNames())...),
+		"RO":         field.BitsForm(names(roNames())...),
+		"HashVersion": field.WordsForm(map[uint64]string{
+			0: "legacy",
+			1: "half MD4",
+			2: "TEA",
+			3: "legacy, unsigned",
+			4: "half MD4, unsigned",
+			5: "TEA, unsigned",
+			6: "SipHash",
+		}),
 		"Flags":        field.BitsForm("signed hash", "unsigned hash", "test"),
 		"ChecksumType": field.WordsForm(map[uint64]string{0: "none", 1: "CRC-32C"}),
 	}

@@ -29,7 +29,8 @@ func Grow(ctx context.Context, dev block.Device, to quantity.Bytes, sink progres
 		return 0, err
 	}
 	if s.disk.LastOrphan != 0 {
-		return 0, fmt.Errorf("%w: files that were deleted while they were open are to be taken away first: mount and unmount it once", ErrGrow)
+		return 0, fmt.Errorf("%w: files that were deleted while they were open are to be taken away first: mount and unmount it once",
+			ErrGrow)
 	}
 	f, err := s.reach(uint64(min(to, quantity.Bytes(dev.Size())) / s.BlockSize))
 	if err != nil || f.blocks == uint64(s.Blocks) {
@@ -195,7 +196,11 @@ func (g *growing) newGroup(n uint64) {
 // own is how many blocks of a group are its own by rights, as the kernel would work them out.
 func (g *growing) own(n uint64, d *descriptor) uint64 {
 	own, here := g.s.head(g.is, n), extent.Span{Start: g.s.groupStart(n), Count: uint64(g.s.BlocksPerGroup)}
-	for _, span := range []extent.Span{{Start: wide(d.BlockBitmapLo, d.BlockBitmapHi), Count: 1}, {Start: wide(d.InodeBitmapLo, d.InodeBitmapHi), Count: 1}, {Start: d.inodeTable(), Count: g.s.tableBlocks()}} {
+	for _, span := range []extent.Span{
+		{Start: wide(d.BlockBitmapLo, d.BlockBitmapHi), Count: 1},
+		{Start: wide(d.InodeBitmapLo, d.InodeBitmapHi), Count: 1},
+		{Start: d.inodeTable(), Count: g.s.tableBlocks()},
+	} {
 		if span.Overlaps(here) {
 			own += span.Count
 		}
@@ -260,7 +265,11 @@ func (g *growing) bitmapOfOld(n uint64, d descriptor) ([]byte, error) {
 	if d.Flags&blockUninit != 0 {
 		bitmap := bitmapOf(s.BlockSize, []extent.Span{{Start: 0, Count: s.head(g.was, n)}}, blocks)
 		start := s.groupStart(n)
-		for _, span := range []extent.Span{{Start: wide(d.BlockBitmapLo, d.BlockBitmapHi), Count: 1}, {Start: wide(d.InodeBitmapLo, d.InodeBitmapHi), Count: 1}, {Start: d.inodeTable(), Count: s.tableBlocks()}} {
+		for _, span := range []extent.Span{
+			{Start: wide(d.BlockBitmapLo, d.BlockBitmapHi), Count: 1},
+			{Start: wide(d.InodeBitmapLo, d.InodeBitmapHi), Count: 1},
+			{Start: d.inodeTable(), Count: s.tableBlocks()},
+		} {
 			if from, to := max(span.Start, start), min(span.End(), start+blocks); from < to {
 				setBits(bitmap, from-start, to-start)
 			}

@@ -32,7 +32,10 @@ func (w *maker) inodes() {
 		flags = flagExtents
 	}
 	files := []file{
-		{rootInode, modeDir | uint16(o.RootMode), 3, size, 1, flags, w.direct(extent.Span{Start: w.root, Count: 1}), o.RootUser, o.RootGroup},
+		{
+			rootInode, modeDir | uint16(o.RootMode), 3, size, 1, flags, w.direct(extent.Span{Start: w.root, Count: 1}),
+			o.RootUser, o.RootGroup,
+		},
 		{firstInode, modeDir | 0o700, 2, w.lostFound.Count * size, w.lostFound.Count, flags, w.direct(w.lostFound), 0, 0},
 	}
 	if w.ReservedGDT > 0 {
@@ -40,7 +43,10 @@ func (w *maker) inodes() {
 	}
 	if w.JournalBlocks > 0 {
 		inInode, beside := w.journalMap()
-		files = append(files, file{journalInode, modeFile | 0o600, 1, w.JournalBlocks * size, w.JournalBlocks + uint64(len(beside)), flags, inInode, 0, 0})
+		files = append(files, file{
+			journalInode, modeFile | 0o600, 1, w.JournalBlocks * size, w.JournalBlocks + uint64(len(beside)), flags,
+			inInode, 0, 0,
+		})
 	}
 	for _, f := range files {
 		copy(table[uint64(f.number-1)*uint64(o.InodeSize):], w.inode(f))

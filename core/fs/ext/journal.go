@@ -18,6 +18,8 @@ import (
 // dropJournal gives the blocks of a clean journal back: its own and those of its map. The
 // superblock is the caller's.
 func (s *Superblock) dropJournal(dev block.Device) error {
+	// With clusters a bit of the bitmap stands for several blocks, which may belong to other
+	// files too.
 	if s.disk.JournalInode == 0 || s.RO&roBigalloc != 0 {
 		return fmt.Errorf("%w: a journal on another device, or clusters", fs.ErrUnsupported)
 	}
@@ -31,6 +33,8 @@ func (s *Superblock) dropJournal(dev block.Device) error {
 		return fmt.Errorf("inode %d, the journal: %w", number, err)
 	}
 	freed := quantity.Count(0)
+	// Group by group, since each has its own bitmap and its own counts; a run that goes over the
+	// border of a group is cut there.
 	for len(spans) > 0 {
 		group := (spans[0].Start - s.FirstData) / uint64(s.BlocksPerGroup)
 		end := s.FirstData + (group+1)*uint64(s.BlocksPerGroup)
@@ -50,6 +54,8 @@ func (s *Superblock) dropJournal(dev block.Device) error {
 			return err
 		}
 	}
+	// The inode stays reserved, and is cleared whole: a journal that is made later begins from
+	// zeros. So the counts of inodes stay as they are.
 	at, err := s.placeOfInode(dev, number)
 	if err != nil {
 		return err
@@ -64,6 +70,7 @@ func (s *Superblock) dropJournal(dev block.Device) error {
 
 // forgetJournal takes the journal out of a superblock.
 func (d *super) forgetJournal() {
+	// Modes in which data goes through the journal: without one a mount by them is refused.
 	const dataModes = 0x60
 	d.Compat &^= compatJournal | compatFastCommit
 	d.JournalInode, d.JournalBackup, d.JournalMap, d.JournalUUID = 0, 0, [68]byte{}, uuid.Nil
@@ -89,16 +96,21 @@ func (s *Superblock) release(dev block.Device, group uint64, spans []extent.Span
 		return fmt.Errorf("bitmap of group %d: %w", group, err)
 	}
 	bitmap = slices.Clone(bitmap)
+	// Such a bitmap was never written: its bytes on the disk are whatever lay there, and a change
+	// of them would make them count.
 	if d.Flags&blockUninit != 0 {
 		return fmt.Errorf("bitmap of group %d: %w: the group says that none was written, and the journal lies in it", group, field.ErrRange)
 	}
-	if lo, hi := short(crc(s.seed(), bitmap[:s.bitmapBytes()])); s.hasChecksum() && (lo != d.BlockSumLo || s.Incompat&incompat64Bit != 0 && hi != d.BlockSumHi) {
+	if lo, hi := short(crc(s.seed(), bitmap[:s.bitmapBytes()])); s.hasChecksum() &&
+		(lo != d.BlockSumLo || s.Incompat&incompat64Bit != 0 && hi != d.BlockSumHi) {
 		return fmt.Errorf("bitmap of group %d, at byte %d: %w", group, bitmapAt, field.ErrChecksum)
 	}
 	free := uint32(d.FreeBlocksLo) | uint32(d.FreeBlocksHi)<<16
 	for _, span := range spans {
 		for b := span.Start; b < span.End(); b++ {
 			i := (b - s.FirstData) % uint64(s.BlocksPerGroup)
+			// A block of the journal that is free already belongs to two: giving it back once
+			// more would hand out what somebody uses.
 			if bitmap[i/8]>>(i%8)&1 == 0 {
 				return fmt.Errorf("block %d of the journal: %w: its group says that it is free", b, field.ErrRange)
 			}
@@ -110,9 +122,12 @@ func (s *Superblock) release(dev block.Device, group uint64, spans []extent.Span
 	if s.hasChecksum() {
 		d.BlockSumLo, d.BlockSumHi = short(crc(s.seed(), bitmap[:s.bitmapBytes()]))
 	}
+	// Of a short descriptor only its first half is written back.
 	changed := d.encode()
 	copy(raw, changed[:min(len(raw), len(changed))])
 	s.sealDescriptor(raw, group, s.UUID, descriptorSumAt)
+	// Bitmap before descriptor: a cut between the two leaves a wrong checksum, which everybody
+	// refuses, and never a count that looks right.
 	if err := block.WriteBytes(dev, bitmap, bitmapAt); err != nil {
 		return err
 	}
@@ -136,12 +151,15 @@ func (s *Superblock) sealDescriptors(dev block.Device, id uuid.UUID) error {
 }
 
 // mostMaps bounds the blocks of a journal's map: more are a loop.
+// Of 4096 bytes each they map 2^26 blocks, 256 GiB: more than any journal has.
 const mostMaps = 1 << 16
 
 // blocksOf lists the blocks of an inode, those of its map included, sorted; pieces that touch
 // are one. A block that is used twice, or lies outside, is field.ErrRange.
 func (s *Superblock) blocksOf(dev block.Device, n inode) ([]extent.Span, error) {
 	w := &walk{s: s, dev: dev}
+	// A tree of extents has at most five levels (EXT4_MAX_EXTENT_DEPTH); the older map has twelve
+	// blocks, and then one, two and three levels of lists.
 	if n.Flags&flagExtents != 0 {
 		w.tree(n.Block[:], 5)
 	} else {
@@ -228,6 +246,8 @@ func (w *walk) tree(b []byte, most int) {
 		e := b[12+12*i:]
 		if depth == 0 {
 			count := uint64(le.Uint16(e[4:]))
+			// The upper bit says that the blocks are kept and were never written: they read as
+			// zeros, and are in use all the same.
 			if count > maxExtent { // not initialised
 				count -= maxExtent
 			}

@@ -31,6 +31,7 @@ func (g *growing) resizeInode() error {
 	if err := g.inodeHolds(n); err != nil {
 		return err
 	}
+	// The place behind the twelve direct blocks and the single list: the double one.
 	at := uint64(le.Uint32(n.Block[13*4:]))
 	if at == 0 || at >= uint64(s.Blocks) {
 		return fmt.Errorf("inode %d, which keeps blocks for descriptors: block %d: %w", resizeInode, at, field.ErrRange)
@@ -40,16 +41,22 @@ func (g *growing) resizeInode() error {
 		return err
 	}
 	pointers := uint64(s.BlockSize) / 4
+	// Two limits of the older map: a list holds a block's worth of numbers, one a copy, and
+	// numbers have 32 bits. What goes beyond either the kernel grows by meta groups.
 	if far := s.groupStart(g.is.groups); uint64(len(g.copies)) > pointers || g.is.resize && far > 1<<32-1 {
-		return fmt.Errorf("%w: the lists of what is kept have %d places, of 32 bits, for %d copies up to block %d", ErrGrow, pointers, len(g.copies), far)
+		return fmt.Errorf("%w: the lists of what is kept have %d places, of 32 bits, for %d copies up to block %d",
+			ErrGrow, pointers, len(g.copies), far)
 	}
 	old, _ := slices.BinarySearch(g.copies, g.was.groups)
 	for i := range g.was.reserved {
 		number := g.was.desc + i // of the descriptor block that this one may become
 		entry, kept := double[number%pointers*4:], s.FirstData+1+number
+		// The kernel reads this map at each growth and refuses where it is another: so does this,
+		// before a byte is written.
 		if uint64(le.Uint32(entry)) != kept {
 			return fmt.Errorf("inode %d: entry %d is %d, not %d: %w", resizeInode, number%pointers, le.Uint32(entry), kept, field.ErrRange)
 		}
+		// It becomes a block of descriptors, or nothing is kept any more.
 		if number < g.is.desc || !g.is.resize {
 			le.PutUint32(entry, 0)
 			continue
@@ -64,7 +71,8 @@ func (g *growing) resizeInode() error {
 		for k, group := range g.copies {
 			place, want := list[4*k:], s.groupStart(group)+1+number
 			if k < old && uint64(le.Uint32(place)) != want {
-				return fmt.Errorf("block %d, kept for descriptors: copy %d is at %d, not %d: %w", kept, k, le.Uint32(place), want, field.ErrRange)
+				return fmt.Errorf("block %d, kept for descriptors: copy %d is at %d, not %d: %w", kept, k,
+					le.Uint32(place), want, field.ErrRange)
 			}
 			le.PutUint32(place, uint32(want))
 		}

@@ -290,7 +290,8 @@ func (l *Layout) features() (compat, incompat, ro uint32) {
 		{l.JournalBlocks > 0, &compat, compatJournal}, {l.ReservedGDT > 0, &compat, compatResizeInode},
 		{l.extents(), &incompat, incompatExtents}, {o.Wide, &incompat, incompat64Bit}, {o.Flex > 0, &incompat, incompatFlexBG},
 		{o.Seed, &incompat, incompatSeed}, {o.LargeDirectories, &incompat, incompatLargeDir},
-		{l.extents(), &ro, roHugeFile | roDirNlink}, {l.extents() && o.InodeSize > 128, &ro, roExtraIsize}, {o.Checksums, &ro, roMetadataCsum},
+		{l.extents(), &ro, roHugeFile | roDirNlink}, {l.extents() && o.InodeSize > 128, &ro, roExtraIsize},
+		{o.Checksums, &ro, roMetadataCsum},
 	} {
 		if f.on {
 			*f.bits |= f.bit

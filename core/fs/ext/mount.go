@@ -32,6 +32,8 @@ func AtMount(dev block.Device) (m fs.AtMount) {
 		m.Any = err.Error()
 		return m
 	}
+	// With a replay due the journal may hold another inode than the one on the disk: what is
+	// wrong now may be right then.
 	if _, why := s.special(first, rootInode, modeDir); why != "" && s.Incompat&incompatRecover == 0 {
 		m.Any = "the root directory: " + why
 		return m
@@ -58,6 +60,7 @@ func AtMount(dev block.Device) (m fs.AtMount) {
 }
 
 // mostDescriptors bounds how many bytes of them are read, which is enough for 128 TiB.
+// Read at each look at a machine, block by block, and none of it is kept.
 const mostDescriptors = 64 << 20
 
 // descriptorsAtMount holds the places that the descriptors name, and their checksums. For a wrong
@@ -86,6 +89,8 @@ func (s *Superblock) descriptorsAtMount(dev block.Device) (m fs.AtMount) {
 			return fs.AtMount{Any: err.Error()}
 		}
 		from, to := first, last
+		// Without flexible groups what a group is described by lies in the group itself; with
+		// them anywhere.
 		if s.Incompat&incompatFlexBG == 0 {
 			from = s.groupStart(group)
 			to = min(last, from+uint64(s.BlocksPerGroup)-1)
@@ -93,10 +98,15 @@ func (s *Superblock) descriptorsAtMount(dev block.Device) (m fs.AtMount) {
 		for _, p := range []struct {
 			what       string
 			at, blocks uint64
-		}{{"block bitmap", wide(d.BlockBitmapLo, d.BlockBitmapHi), 1}, {"inode bitmap", wide(d.InodeBitmapLo, d.InodeBitmapHi), 1}, {"inode table", d.inodeTable(), table}} {
+		}{
+			{"block bitmap", wide(d.BlockBitmapLo, d.BlockBitmapHi), 1},
+			{"inode bitmap", wide(d.InodeBitmapLo, d.InodeBitmapHi), 1},
+			{"inode table", d.inodeTable(), table},
+		} {
 			switch {
 			case p.at < from || p.at > to || p.blocks-1 > to-p.at:
-				return fs.AtMount{Any: fmt.Sprintf("group %d: its %s is at block %d, outside of blocks %d to %d", group, p.what, p.at, from, to)}
+				return fs.AtMount{Any: fmt.Sprintf("group %d: its %s is at block %d, outside of blocks %d to %d",
+					group, p.what, p.at, from, to)}
 			case p.at <= first+shape.desc && m.Writing == "":
 				m.Writing = fmt.Sprintf("group %d: its %s is at block %d, where the superblock or the descriptors lie", group, p.what, p.at)
 			}
@@ -118,6 +128,7 @@ func (s *Superblock) firstInodes(dev block.Device) ([]byte, error) {
 		return nil, err
 	}
 	n := min(firstInode-1, int64(s.InodesPerGroup)) * int64(s.InodeSize)
+	// Ten inodes, of at most a block each, and a block has at most 64 KiB.
 	b, err := block.ReadSized(dev, int64(at), min(n, dev.Size()-int64(at)), firstInode*64<<10)
 	if err != nil {
 		return nil, fmt.Errorf("the first inodes cannot be read: %w", err)
@@ -144,6 +155,8 @@ func (s *Superblock) special(first []byte, number uint32, mode uint16) (inode, s
 		extra = int(n.ExtraSize)
 	}
 	switch {
+	// In the order in which the kernel asks (ext4_iget), so that of several faults the first it
+	// would name is named.
 	case extra%4 != 0 || inodeShort+extra > len(raw):
 		return n, fmt.Sprintf("inode %d says that %d bytes behind its first part are used", number, extra)
 	case !bytes.Equal(sealed, raw):
@@ -152,7 +165,8 @@ func (s *Superblock) special(first []byte, number uint32, mode uint16) (inode, s
 		return n, fmt.Sprintf("inode %d has no links", number)
 	case n.Mode&kinds != mode:
 		return n, fmt.Sprintf("inode %d has the mode %#o", number, n.Mode)
-	case mode == modeDir && n.SizeLo == 0 && n.SizeHi == 0, mode == modeDir && n.BlocksLo == 0 && n.BlocksHi == 0 && n.Flags&flagInline == 0:
+	case mode == modeDir && n.SizeLo == 0 && n.SizeHi == 0, mode == modeDir && n.BlocksLo == 0 && n.BlocksHi == 0 &&
+		n.Flags&flagInline == 0:
 		return n, fmt.Sprintf("inode %d is empty", number)
 	case n.Flags&flagExtents != 0 && binary.LittleEndian.Uint16(n.Block[:]) != extentMagic:
 		return n, fmt.Sprintf("the extents of inode %d have no signature", number)
@@ -195,6 +209,7 @@ func (s *Superblock) journalAtMount(dev block.Device, n inode) string {
 	switch {
 	case be.Uint32(b) != journalMagic || be.Uint32(b[12:]) != uint32(s.BlockSize):
 		return "it has no valid superblock"
+	// Form 1 has no features and no checksum; what stands in their places there is not looked at.
 	case version != journalSuperV1 && version != journalSuperV2:
 		return fmt.Sprintf("its superblock has the form %d", version)
 	case length > blocks:
@@ -219,6 +234,7 @@ func (s *Superblock) firstBlock(dev block.Device, n inode) (at uint64, ok bool) 
 		return at, at != 0
 	}
 	b := n.Block[:]
+	// The depth has to fall by one with each node, so that a circle ends at 0.
 	for depth := le.Uint16(b[6:]); ; depth-- {
 		if len(b) < 24 || le.Uint16(b) != extentMagic || le.Uint16(b[2:]) == 0 || le.Uint16(b[6:]) != depth {
 			return 0, false

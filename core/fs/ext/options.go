@@ -76,8 +76,12 @@ func MountOptions() []mountopt.Option {
 		flag("no_prefetch_block_bitmaps", "bitmaps are read when they are needed").From("5.13"),
 		oneOf("mb_optimize_scan", "whether groups are searched by their largest room", "0", "1").From("5.13"),
 	}
-	rows = append(rows, mountopt.Dropped("oldalloc", "orlov", "bh", "nobh", "i_version", "mblk_io_submit", "nomblk_io_submit", "prefetch_block_bitmaps", "nocheck", "reservation", "noreservation")...)
-	for _, o := range []mountopt.Option{with("check", mountopt.Text, "taken, without effect"), with("journal", mountopt.Number, "taken, without effect")} {
+	rows = append(rows, mountopt.Dropped("oldalloc", "orlov", "bh", "nobh", "i_version", "mblk_io_submit",
+		"nomblk_io_submit", "prefetch_block_bitmaps", "nocheck", "reservation", "noreservation")...)
+	for _, o := range []mountopt.Option{
+		with("check", mountopt.Text, "taken, without effect"),
+		with("journal", mountopt.Number, "taken, without effect"),
+	} {
 		o.Gone = true
 		rows = append(rows, o)
 	}

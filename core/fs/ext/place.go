@@ -136,7 +136,8 @@ func (l *Layout) sizeJournal() (uint64, error) {
 	case asked > 0:
 		n := uint64((asked + l.BlockSize - 1) / l.BlockSize)
 		if n < minJournal || n > l.Blocks/2 {
-			return 0, fmt.Errorf("%w: journal=%v: here it takes %v to %v", fs.ErrSetting, asked, minJournal*l.BlockSize, l.BlockSize*quantity.Bytes(l.Blocks/2))
+			return 0, fmt.Errorf("%w: journal=%v: here it takes %v to %v", fs.ErrSetting, asked,
+				minJournal*l.BlockSize, l.BlockSize*quantity.Bytes(l.Blocks/2))
 		}
 		return n, nil
 	}
@@ -209,7 +210,11 @@ func (l *Layout) uninitialised(g uint64, used []extent.Span) bool {
 	}
 	here := extent.Span{Start: l.groupStart(g), Count: l.BlocksPerGroup}
 	place := l.groups[g]
-	for _, s := range []extent.Span{{Start: place.blockBitmap, Count: 1}, {Start: place.inodeBitmap, Count: 1}, {Start: place.inodeTable, Count: l.TableBlocks}} {
+	for _, s := range []extent.Span{
+		{Start: place.blockBitmap, Count: 1},
+		{Start: place.inodeBitmap, Count: 1},
+		{Start: place.inodeTable, Count: l.TableBlocks},
+	} {
 		if s.Overlaps(here) {
 			own += s.Count
 		}

@@ -81,7 +81,16 @@ const BySize quantity.Bytes = -1
 // Usual are the options of a variant where nobody asks for others: on ext4 exactly what
 // every boot loader reads and every Linux that is maintained.
 func Usual(v Variant) Options {
-	o := Options{Variant: v, InodeSize: 256, Reserved: fs.ShareOf(50), ReservedMost: 16 * quantity.GiB, Growth: 1024, FullTables: true, RootMode: 0o755, Checks: Checks{OnError: onContinue}}
+	o := Options{
+		Variant:      v,
+		InodeSize:    256,
+		Reserved:     fs.ShareOf(50),
+		ReservedMost: 16 * quantity.GiB,
+		Growth:       1024,
+		FullTables:   true,
+		RootMode:     0o755,
+		Checks:       Checks{OnError: onContinue},
+	}
 	if v >= Ext3 {
 		o.Journal = BySize
 	}
@@ -195,7 +204,8 @@ func (l *Layout) chooseBlock(size quantity.Bytes, geo block.Geometry) error {
 		}
 	}
 	if b != 1024 && b != 2048 && b != 4096 || int64(b) < geo.Logical {
-		return fmt.Errorf("%w: %d bytes; %v takes 1024, 2048 or 4096, and at least the logical sector of %d", fs.ErrBlockSize, b, l.options.Variant, geo.Logical)
+		return fmt.Errorf("%w: %d bytes; %v takes 1024, 2048 or 4096, and at least the logical sector of %d",
+			fs.ErrBlockSize, b, l.options.Variant, geo.Logical)
 	}
 	l.BlockSize, l.options.BlockSize = b, b
 	return nil
@@ -237,7 +247,8 @@ func (l *Layout) check() error {
 	case o.Seed && !o.Checksums:
 		return bad("checksum-seed=yes needs checksums=yes")
 	case !o.Wide && l.Blocks > maxResizeBlock-1:
-		return fmt.Errorf("%w: %d blocks of %v; %v without wide-numbers has at most %d", fs.ErrTooLarge, l.Blocks, l.BlockSize, o.Variant, uint64(maxResizeBlock-1))
+		return fmt.Errorf("%w: %d blocks of %v; %v without wide-numbers has at most %d", fs.ErrTooLarge, l.Blocks,
+			l.BlockSize, o.Variant, uint64(maxResizeBlock-1))
 	}
 	if _, share := o.Reserved.Share(); !share && o.Reserved.Of(l.Blocks, l.BlockSize) > l.Blocks/2 {
 		return bad("reserved=%v: it is at most half of the space", quantity.Bytes(o.Reserved))
@@ -268,7 +279,8 @@ func (l *Layout) sizeGroups(size quantity.Bytes) error {
 		l.DescBlocks = (l.Groups + perBlock - 1) / perBlock
 		l.reserveDescriptors(perBlock)
 		if l.Groups > 1 && l.baseBlocks() > l.BlocksPerGroup/2 {
-			return fmt.Errorf("%w in blocks of %d bytes: the group descriptors would fill their groups; block=4KiB has room", fs.ErrTooLarge, l.BlockSize)
+			return fmt.Errorf("%w in blocks of %d bytes: the group descriptors would fill their groups; block=4KiB has room",
+				fs.ErrTooLarge, l.BlockSize)
 		}
 		if err := l.countInodes(); err != nil {
 			return err
@@ -348,7 +360,8 @@ func (l *Layout) countInodes() error {
 		most -= step
 	}
 	if n > most && (o.Inodes > 0 || o.InodeEvery > 0) {
-		return fmt.Errorf("%w: %d inodes: there can be %d here, %d in each of %d groups", fs.ErrSetting, wanted, most*l.Groups, most, l.Groups)
+		return fmt.Errorf("%w: %d inodes: there can be %d here, %d in each of %d groups", fs.ErrSetting, wanted,
+			most*l.Groups, most, l.Groups)
 	}
 	l.InodesPerGroup = min(n, most)
 	l.TableBlocks = l.InodesPerGroup / perBlock

@@ -80,9 +80,21 @@ func (s *Superblock) facts() []fs.Fact {
 	free, _ := s.Free.Times(s.BlockSize)
 	return []fs.Fact{
 		{Name: "room", Value: fmt.Sprintf("%v of %v free: %d of %d blocks, as recorded", free, s.Size(), s.Free, s.Blocks)},
-		{Name: "reserved", Value: fmt.Sprintf("%v of that for %s: %d blocks, %.1f%% of all", reserved, owner(s.disk.ReserveUser), s.Reserved, 100*float64(s.Reserved)/float64(s.Blocks))},
-		{Name: "files", Value: fmt.Sprintf("%d of %d inodes free, %d bytes each; one for each %v", s.FreeInodes, s.Inodes, s.InodeSize, s.Size()/quantity.Bytes(max(1, s.Inodes)))},
-		{Name: "shape", Value: fmt.Sprintf("%d blocks × %d bytes = %d bytes, in %d groups of %d blocks and %d inodes", s.Blocks, s.BlockSize, s.Size(), s.Groups(), s.BlocksPerGroup, s.InodesPerGroup)},
+		{
+			Name: "reserved",
+			Value: fmt.Sprintf("%v of that for %s: %d blocks, %.1f%% of all", reserved, owner(s.disk.ReserveUser),
+				s.Reserved, 100*float64(s.Reserved)/float64(s.Blocks)),
+		},
+		{
+			Name: "files",
+			Value: fmt.Sprintf("%d of %d inodes free, %d bytes each; one for each %v", s.FreeInodes, s.Inodes,
+				s.InodeSize, s.Size()/quantity.Bytes(max(1, s.Inodes))),
+		},
+		{
+			Name: "shape",
+			Value: fmt.Sprintf("%d blocks × %d bytes = %d bytes, in %d groups of %d blocks and %d inodes", s.Blocks,
+				s.BlockSize, s.Size(), s.Groups(), s.BlocksPerGroup, s.InodesPerGroup),
+		},
 		{Name: "copies", Value: copiesOf(backupGroups(s.Groups(), s.RO&roSparseSuper != 0), s.Backups(), s.BlockSize)},
 		{Name: "uses", Value: strings.Join(s.Features(), ", ")},
 		{Name: "history", Value: s.history()},

@@ -24,7 +24,13 @@ type shape struct {
 
 // shape is that of the file system as it is.
 func (s *Superblock) shape() shape {
-	g := shape{blocks: uint64(s.Blocks), groups: s.Groups(), reserved: uint64(s.disk.ReservedGDT), meta: s.Incompat&incompatMetaBG != 0, resize: s.Compat&compatResizeInode != 0}
+	g := shape{
+		blocks:   uint64(s.Blocks),
+		groups:   s.Groups(),
+		reserved: uint64(s.disk.ReservedGDT),
+		meta:     s.Incompat&incompatMetaBG != 0,
+		resize:   s.Compat&compatResizeInode != 0,
+	}
 	g.desc = s.descBlocks(g.groups)
 	if g.meta {
 		g.firstMeta = uint64(s.disk.FirstMetaGroup)
@@ -104,11 +110,13 @@ func (s *Superblock) reach(want uint64) (shape, error) {
 	n, then := want, uint64(0)
 	for n != f.blocks {
 		if n < f.blocks {
-			return f, fmt.Errorf("%w by so little: its last group would have no room for its own metadata; %v would do", ErrGrow, s.least(f))
+			return f, fmt.Errorf("%w by so little: its last group would have no room for its own metadata; %v would do",
+				ErrGrow, s.least(f))
 		}
 		last := s.groupOf(n - 1)
 		if last >= (1<<32-1)/uint64(s.InodesPerGroup) {
-			return f, fmt.Errorf("%w so far: %d groups of %d inodes would have more inodes than there are numbers", ErrGrow, last+1, s.InodesPerGroup)
+			return f, fmt.Errorf("%w so far: %d groups of %d inodes would have more inodes than there are numbers",
+				ErrGrow, last+1, s.InodesPerGroup)
 		}
 		need, have := s.descBlocks(last+1), s.descBlocks(f.groups)
 		if f.resize && need > have+f.reserved { // first as far as there are blocks for descriptors
@@ -175,7 +183,8 @@ func (s *Superblock) growable() error {
 	const sparse2 = 0x200
 	switch {
 	case s.Incompat&(incompatJournalDev|incompatMMP) != 0 || s.RO&roBigalloc != 0 || s.Compat&sparse2 != 0:
-		return fmt.Errorf("%w: clusters, two copies of the superblock, a guard against two mounts, or a journal of another", fs.ErrUnsupported)
+		return fmt.Errorf("%w: clusters, two copies of the superblock, a guard against two mounts, or a journal of another",
+			fs.ErrUnsupported)
 	case s.FileState() == fs.Errors:
 		return fmt.Errorf("%w: errors are recorded in it; it is to be checked first", ErrGrow)
 	case s.Compat&compatResizeInode == 0 && s.disk.ReservedGDT > 0:

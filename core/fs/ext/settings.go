@@ -29,7 +29,11 @@ func options(v Variant) []fs.Option[Options] {
 }
 
 func number[N ~int64](s fs.Setting, field func(*Options) *N) fs.Option[Options] {
-	return fs.Option[Options]{Setting: s, Get: func(o *Options) int64 { return int64(*field(o)) }, Set: func(o *Options, n int64) { *field(o) = N(n) }}
+	return fs.Option[Options]{
+		Setting: s,
+		Get:     func(o *Options) int64 { return int64(*field(o)) },
+		Set:     func(o *Options, n int64) { *field(o) = N(n) },
+	}
 }
 
 func yesNo(s fs.Setting, field func(*Options) *bool) fs.Option[Options] {
@@ -53,31 +57,41 @@ func shapeOptions() []fs.Option[Options] {
 			Meaning: "the unit of space: a small one wastes less on small files, a large one is faster with large files",
 			Default: "4KiB; 1KiB below 512MiB, unless a physical sector is larger"}, func(o *Options) *quantity.Bytes { return &o.BlockSize }),
 		number(fs.Setting{Key: "inode-every", Form: fs.Size, Range: [2]int64{1 * k, 64 * m}, Shapes: true, When: fs.AtMaking,
-			Meaning: "one inode for so much space, which is the most files there can be", Default: "16KiB; 4KiB below 512MiB"}, func(o *Options) *quantity.Bytes { return &o.InodeEvery }),
+			Meaning: "one inode for so much space, which is the most files there can be",
+			Default: "16KiB; 4KiB below 512MiB"}, func(o *Options) *quantity.Bytes { return &o.InodeEvery }),
 		number(fs.Setting{Key: "inode-count", Form: fs.Count, Range: [2]int64{64, 1 << 31}, When: fs.AtMaking,
-			Meaning: "how many inodes there are, instead; each group has as many as the others", Default: "by inode-every"}, func(o *Options) *int64 { return &o.Inodes }),
+			Meaning: "how many inodes there are, instead; each group has as many as the others",
+			Default: "by inode-every"}, func(o *Options) *int64 { return &o.Inodes }),
 		number(fs.Setting{Key: "inode-size", Form: fs.Size, Only: []int64{128, 256, 512, 1 * k, 2 * k, 4 * k}, When: fs.AtMaking,
-			Meaning: "what each file takes beside its data: a large one has room for attributes, one of 128 bytes has no times after 2038; at most a block", Default: "256B"}, func(o *Options) *quantity.Bytes { return &o.InodeSize }),
+			Meaning: "what each file takes beside its data: a large one has room for attributes, one of 128 bytes has no times after 2038; at most a block",
+			Default: "256B"}, func(o *Options) *quantity.Bytes { return &o.InodeSize }),
 		number(fs.Setting{Key: "reserved", Form: fs.Part, Range: [2]int64{0, 500}, When: fs.AtMaking | fs.Unmounted,
 			Meaning: "the part of the space that only its owner may fill, so that services can still write when users cannot",
 			Default: "5%, at most 16GiB"}, func(o *Options) *fs.Portion { return &o.Reserved }),
 		number(fs.Setting{Key: "reserved-user", Form: fs.Count, Range: [2]int64{0, 1<<16 - 1}, When: fs.AtMaking | fs.Unmounted,
 			Meaning: "who beside root may fill that part, as a number", Default: "0"}, func(o *Options) *int64 { return &o.ReservedUser }),
 		number(fs.Setting{Key: "reserved-group", Form: fs.Count, Range: [2]int64{0, 1<<16 - 1}, When: fs.AtMaking | fs.Unmounted,
-			Meaning: "the group that may, as a number; 0 is none but root's", Default: "0"}, func(o *Options) *int64 { return &o.ReservedGroup }),
+			Meaning: "the group that may, as a number; 0 is none but root's",
+			Default: "0"}, func(o *Options) *int64 { return &o.ReservedGroup }),
 		number(fs.Setting{Key: "growth-room", Form: fs.Count, Range: [2]int64{1, 1024}, Shapes: true, When: fs.AtMaking,
-			Meaning: "to how many times its size it can grow with its descriptors together; beyond, they lie apart", Default: "1024"}, func(o *Options) *int64 { return &o.Growth }),
-		number(fs.Setting{Key: "stripe-unit", Form: fs.Size, Range: [2]int64{1 * k, 64 * m}, Nought: "none", When: fs.AtMaking | fs.Unmounted,
-			Meaning: "what an array writes to one of its members before it goes on with the next", Default: "the device's, or the width"}, func(o *Options) *quantity.Bytes { return &o.Unit }),
-		number(fs.Setting{Key: "stripe-width", Form: fs.Size, Range: [2]int64{1 * k, 128 * m}, Nought: "none", When: fs.AtMaking | fs.Unmounted,
-			Meaning: "a stripe over all members of an array that hold data", Default: "the device's, or the unit"}, func(o *Options) *quantity.Bytes { return &o.Width }),
+			Meaning: "to how many times its size it can grow with its descriptors together; beyond, they lie apart",
+			Default: "1024"}, func(o *Options) *int64 { return &o.Growth }),
+		number(fs.Setting{Key: "stripe-unit", Form: fs.Size, Range: [2]int64{1 * k, 64 * m}, Nought: "none",
+			When:    fs.AtMaking | fs.Unmounted,
+			Meaning: "what an array writes to one of its members before it goes on with the next",
+			Default: "the device's, or the width"}, func(o *Options) *quantity.Bytes { return &o.Unit }),
+		number(fs.Setting{Key: "stripe-width", Form: fs.Size, Range: [2]int64{1 * k, 128 * m}, Nought: "none",
+			When:    fs.AtMaking | fs.Unmounted,
+			Meaning: "a stripe over all members of an array that hold data",
+			Default: "the device's, or the unit"}, func(o *Options) *quantity.Bytes { return &o.Width }),
 	}
 }
 
 // journalOption is the journal: ext2 has none, ext3 is not without one.
 func journalOption(v Variant) fs.Option[Options] {
 	s := fs.Setting{Key: "journal", Form: fs.Size, Range: [2]int64{1 << 20, maxJournal}, When: fs.AtMaking, Nought: "no", Later: "no",
-		Meaning: "the journal, by which it is in order again after a power cut; later it can be taken off", Default: "1/128 of the size, 4MiB to 1GiB; none where that leaves too little"}
+		Meaning: "the journal, by which it is in order again after a power cut; later it can be taken off",
+		Default: "1/128 of the size, 4MiB to 1GiB; none where that leaves too little"}
 	switch v {
 	case Ext2:
 		s.Only, s.Default, s.Meaning = []int64{0}, "no", "ext2 has no journal; ext3 is ext2 with one"
@@ -93,12 +107,24 @@ func journalOption(v Variant) fs.Option[Options] {
 // featureOptions are those of ext4 that can be left out.
 func featureOptions() []fs.Option[Options] {
 	return []fs.Option[Options]{
-		yesNo(fs.Setting{Key: "checksums", Default: "yes", When: fs.AtMaking, Meaning: "checksums of the metadata: damage is seen, and most of it need not be written when it is made"}, func(o *Options) *bool { return &o.Checksums }),
-		yesNo(fs.Setting{Key: "tables", Names: []string{"lazy", "full"}, Shapes: true, Default: "lazy; full without checksums", When: fs.AtMaking,
+		yesNo(fs.Setting{
+			Key:     "checksums",
+			Default: "yes",
+			When:    fs.AtMaking,
+			Meaning: "checksums of the metadata: damage is seen, and most of it need not be written when it is made",
+		}, func(o *Options) *bool { return &o.Checksums }),
+		yesNo(fs.Setting{Key: "tables", Names: []string{"lazy", "full"}, Shapes: true,
+			Default: "lazy; full without checksums", When: fs.AtMaking,
 			Meaning: "whether the tables of inodes are zeroed at once, or by the kernel behind the first mount"}, func(o *Options) *bool { return &o.FullTables }),
-		number(fs.Setting{Key: "flex", Form: fs.Count, Only: []int64{2, 4, 8, 16, 32, 64, 128, 256}, Nought: "no", Default: "16", When: fs.AtMaking,
+		number(fs.Setting{Key: "flex", Form: fs.Count, Only: []int64{2, 4, 8, 16, 32, 64, 128, 256}, Nought: "no",
+			Default: "16", When: fs.AtMaking,
 			Meaning: "how many groups have their metadata together"}, func(o *Options) *int64 { return &o.Flex }),
-		yesNo(fs.Setting{Key: "wide-numbers", Default: "yes", When: fs.AtMaking, Meaning: "block numbers of 64 bits: it can grow beyond 2^32 blocks, which are 16 TiB of 4 KiB"}, func(o *Options) *bool { return &o.Wide }),
+		yesNo(fs.Setting{
+			Key:     "wide-numbers",
+			Default: "yes",
+			When:    fs.AtMaking,
+			Meaning: "block numbers of 64 bits: it can grow beyond 2^32 blocks, which are 16 TiB of 4 KiB",
+		}, func(o *Options) *bool { return &o.Wide }),
 	}
 }
 
@@ -106,11 +132,14 @@ func featureOptions() []fs.Option[Options] {
 func laterOptions() []fs.Option[Options] {
 	const when = fs.AtMaking | fs.Unmounted
 	return []fs.Option[Options]{
-		number(fs.Setting{Key: "check-after-mounts", Form: fs.Count, Range: [2]int64{1, 1<<15 - 1}, Nought: "never", Default: "never", When: when,
+		number(fs.Setting{Key: "check-after-mounts", Form: fs.Count, Range: [2]int64{1, 1<<15 - 1}, Nought: "never",
+			Default: "never", When: when,
 			Meaning: "after so many mounts a check is due"}, func(o *Options) *int64 { return &o.Checks.AfterMounts }),
-		number(fs.Setting{Key: "check-every", Form: fs.Time, Range: [2]int64{1, 49710 * 24 * 3600}, Nought: "never", Default: "never", When: when,
+		number(fs.Setting{Key: "check-every", Form: fs.Time, Range: [2]int64{1, 49710 * 24 * 3600}, Nought: "never",
+			Default: "never", When: when,
 			Meaning: "so long after a check, such as 180d, the next is due"}, func(o *Options) *int64 { return &o.Checks.Every }),
-		number(fs.Setting{Key: "on-error", Form: fs.Choice, Only: []int64{onContinue, onReadOnly, onPanic}, Names: []string{"continue", "read-only", "panic"}, Default: "continue", When: when,
+		number(fs.Setting{Key: "on-error", Form: fs.Choice, Only: []int64{onContinue, onReadOnly, onPanic},
+			Names: []string{"continue", "read-only", "panic"}, Default: "continue", When: when,
 			Meaning: "what the kernel does when it finds damage"}, func(o *Options) *int64 { return &o.Checks.OnError }),
 		{Setting: fs.Setting{Key: "mount-defaults", Form: fs.Text, Range: [2]int64{0, 63}, Nought: "none", Default: "none", When: when,
 			Meaning: "options of its own, with commas between, that hold wherever it is mounted"}, Text: func(o *Options) *string { return &o.MountDefaults }},
@@ -121,16 +150,52 @@ func laterOptions() []fs.Option[Options] {
 func largeOptions() []fs.Option[Options] {
 	const when = fs.AtMaking | fs.Unmounted
 	return []fs.Option[Options]{
-		yesNo(fs.Setting{Key: "large-directories", Later: "yes", Default: "no", When: when, Meaning: "directories of more than ten million names; once on, it stays on"}, func(o *Options) *bool { return &o.LargeDirectories }),
-		yesNo(fs.Setting{Key: "checksum-seed", Later: "yes", Default: "no", When: when, Meaning: "checksums do not hang on the UUID: that can be changed, mounted too; once on, it stays on"}, func(o *Options) *bool { return &o.Seed }),
+		yesNo(fs.Setting{
+			Key:     "large-directories",
+			Later:   "yes",
+			Default: "no",
+			When:    when,
+			Meaning: "directories of more than ten million names; once on, it stays on",
+		}, func(o *Options) *bool { return &o.LargeDirectories }),
+		yesNo(fs.Setting{
+			Key:     "checksum-seed",
+			Later:   "yes",
+			Default: "no",
+			When:    when,
+			Meaning: "checksums do not hang on the UUID: that can be changed, mounted too; once on, it stays on",
+		}, func(o *Options) *bool { return &o.Seed }),
 	}
 }
 
 func rootOptions() []fs.Option[Options] {
 	return []fs.Option[Options]{
-		number(fs.Setting{Key: "root-user", Form: fs.Count, Range: [2]int64{0, 1<<32 - 2}, Shapes: true, Default: "0", When: fs.AtMaking, Meaning: "whose the topmost directory is, as a number"}, func(o *Options) *int64 { return &o.RootUser }),
-		number(fs.Setting{Key: "root-group", Form: fs.Count, Range: [2]int64{0, 1<<32 - 2}, Shapes: true, Default: "0", When: fs.AtMaking, Meaning: "to which group the topmost directory belongs, as a number"}, func(o *Options) *int64 { return &o.RootGroup }),
-		number(fs.Setting{Key: "root-mode", Form: fs.Mode, Range: [2]int64{0, 0o7777}, Shapes: true, Default: "755", When: fs.AtMaking, Meaning: "what the topmost directory lets whom do"}, func(o *Options) *int64 { return &o.RootMode }),
+		number(fs.Setting{
+			Key:     "root-user",
+			Form:    fs.Count,
+			Range:   [2]int64{0, 1<<32 - 2},
+			Shapes:  true,
+			Default: "0",
+			When:    fs.AtMaking,
+			Meaning: "whose the topmost directory is, as a number",
+		}, func(o *Options) *int64 { return &o.RootUser }),
+		number(fs.Setting{
+			Key:     "root-group",
+			Form:    fs.Count,
+			Range:   [2]int64{0, 1<<32 - 2},
+			Shapes:  true,
+			Default: "0",
+			When:    fs.AtMaking,
+			Meaning: "to which group the topmost directory belongs, as a number",
+		}, func(o *Options) *int64 { return &o.RootGroup }),
+		number(fs.Setting{
+			Key:     "root-mode",
+			Form:    fs.Mode,
+			Range:   [2]int64{0, 0o7777},
+			Shapes:  true,
+			Default: "755",
+			When:    fs.AtMaking,
+			Meaning: "what the topmost directory lets whom do",
+		}, func(o *Options) *int64 { return &o.RootMode }),
 	}
 }
 
@@ -187,7 +252,8 @@ func checkDefaults(typ, list string, journal bool) error {
 	words := strings.Split(list, ",")
 	table := mountopt.For("ext4", MountOptions())
 	for _, w := range words {
-		if row, ok := table.Find(w); !ok || row.To != mountopt.Own || strings.ContainsFunc(w, func(r rune) bool { return r <= ' ' || r > '~' }) {
+		if row, ok := table.Find(w); !ok || row.To != mountopt.Own ||
+			strings.ContainsFunc(w, func(r rune) bool { return r <= ' ' || r > '~' }) {
 			return fmt.Errorf("%w: mount-defaults=%s: %s is no option of %s itself", fs.ErrSetting, list, w, typ)
 		}
 	}
@@ -261,8 +327,10 @@ func Values(dev block.Device) ([]fs.Value, error) {
 // options are those that a file system has.
 func (s *Superblock) options(dev block.Device) (Options, error) {
 	d := s.disk
-	o := Options{Variant: s.variant(), BlockSize: s.BlockSize, InodeSize: s.InodeSize, Inodes: int64(s.Inodes), Reserved: fs.Exactly(uint64(s.Reserved), uint64(s.Blocks), s.BlockSize),
-		ReservedUser: int64(d.ReserveUser), ReservedGroup: int64(d.ReserveGroup), Checksums: s.hasChecksum(), Wide: s.Incompat&incompat64Bit != 0,
+	o := Options{Variant: s.variant(), BlockSize: s.BlockSize, InodeSize: s.InodeSize, Inodes: int64(s.Inodes),
+		Reserved:     fs.Exactly(uint64(s.Reserved), uint64(s.Blocks), s.BlockSize),
+		ReservedUser: int64(d.ReserveUser), ReservedGroup: int64(d.ReserveGroup), Checksums: s.hasChecksum(),
+		Wide:             s.Incompat&incompat64Bit != 0,
 		LargeDirectories: s.Incompat&incompatLargeDir != 0, Seed: s.Incompat&incompatSeed != 0, MountDefaults: untilZero(d.MountOptions[:]),
 		Unit: quantity.Bytes(d.Stride) * s.BlockSize, Width: quantity.Bytes(d.Stripe) * s.BlockSize,
 		Checks: Checks{AfterMounts: int64(max(d.MaxMounts, 0)), Every: int64(d.CheckEvery), OnError: int64(d.OnErrors)}}

@@ -75,10 +75,13 @@ func decodeSuper(raw []byte, off int64) (*Superblock, error) {
 		fail("block size", "LogBlock", fmt.Sprintf("1024 << %d", d.LogBlock), "at most 64 KiB", field.ErrRange)
 	}
 	s := &Superblock{
-		BlockSize: 1024 << min(d.LogBlock, 6), FirstData: uint64(d.FirstData), BlocksPerGroup: d.BlocksPerGroup, InodesPerGroup: d.InodesPerGroup,
-		Inodes: quantity.Count(d.Inodes), FreeInodes: quantity.Count(d.FreeInodes), InodeSize: 128, Compat: d.Compat, Incompat: d.Incompat, RO: d.RO,
+		BlockSize: 1024 << min(d.LogBlock, 6), FirstData: uint64(d.FirstData), BlocksPerGroup: d.BlocksPerGroup,
+		InodesPerGroup: d.InodesPerGroup,
+		Inodes:         quantity.Count(d.Inodes), FreeInodes: quantity.Count(d.FreeInodes), InodeSize: 128,
+		Compat: d.Compat, Incompat: d.Incompat, RO: d.RO,
 		UUID: d.UUID, Label: untilZero(d.Label[:]), LastMounted: untilZero(d.LastMounted[:]), MountCount: d.MountCount, State: d.State,
-		ErrorCount: d.ErrorCount, CheckEvery: d.CheckEvery, Checked: when(d.CheckTime, d.CheckTimeHi), Written: when(d.WriteTime, d.WriteTimeHi),
+		ErrorCount: d.ErrorCount, CheckEvery: d.CheckEvery, Checked: when(d.CheckTime, d.CheckTimeHi),
+		Written: when(d.WriteTime, d.WriteTimeHi),
 		Mounted: when(d.MountTime, d.MountTimeHi), Made: when(d.MakeTime, d.MakeTimeHi), disk: d,
 	}
 	if s.Incompat&incompat64Bit == 0 { // then the high halves are not defined
@@ -197,11 +200,20 @@ func (s *Superblock) features() (known []fs.Feature, unknown []string) {
 		word, constant string
 		bits           uint32
 		known          []featureName
-	}{{"compatible", "COMPAT_", s.Compat, compatNames()}, {"incompatible", "INCOMPAT_", s.Incompat, incompatNames()}, {"read-only", "RO_COMPAT_", s.RO, roNames()}} {
+	}{
+		{"compatible", "COMPAT_", s.Compat, compatNames()},
+		{"incompatible", "INCOMPAT_", s.Incompat, incompatNames()},
+		{"read-only", "RO_COMPAT_", s.RO, roNames()},
+	} {
 		rest := set.bits
 		for _, f := range set.known {
 			if rest&f.bit != 0 {
-				known = append(known, fs.Feature{Field: set.word, Bit: f.bit, Constant: "EXT4_FEATURE_" + set.constant + f.constant, Meaning: f.name})
+				known = append(known, fs.Feature{
+					Field:    set.word,
+					Bit:      f.bit,
+					Constant: "EXT4_FEATURE_" + set.constant + f.constant,
+					Meaning:  f.name,
+				})
 				rest &^= f.bit
 			}
 		}

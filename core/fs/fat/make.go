@@ -26,6 +26,8 @@ func (l *Layout) write(ctx context.Context, dev block.Device) error {
 	data := l.DataStart()
 	w.zero(1, int64(data)-1)
 	if l.Bits == 32 {
+		// The root directory of FAT32 is a cluster like any other: entries of whoever used the
+		// device before must not be read as files.
 		w.zero(int64(data), int64(l.Per))
 	}
 	size := quantity.Bytes(data) * quantity.Bytes(l.Sector)
@@ -74,6 +76,8 @@ const fixedDisk = 0xF8
 // of the root directory's chain.
 func (l *Layout) firstEntries() []byte {
 	switch l.Bits {
+	// The second entry ends no chain: of FAT16 and FAT32 its upper bits say that the volume was
+	// left in order, and that no error was met while it was read.
 	case 12:
 		return []byte{fixedDisk, 0xFF, 0xFF}
 	case 16:
@@ -94,7 +98,10 @@ func (l *Layout) bootSector() []byte {
 	b[tables], b[media] = byte(o.Tables), fixedDisk
 	le.PutUint16(b[24:], trackSectors)
 	le.PutUint16(b[26:], trackHeads)
+	// A boot loader that is loaded from this sector adds it to every sector of the volume: with a
+	// wrong one it reads elsewhere on the disk.
 	le.PutUint32(b[28:], o.Hidden)
+	// Exactly one of the two fields may be filled: the other is 0.
 	if l.Total < 1<<16 && l.Bits != 32 {
 		le.PutUint16(b[totalSmall:], uint16(l.Total))
 	} else {
@@ -114,6 +121,8 @@ func (l *Layout) bootSector() []byte {
 		le.PutUint16(b[tableSmall:], uint16(l.Table))
 		le.PutUint16(b[rootEntries:], uint16(l.Root*l.Sector/entrySize))
 	}
+	// 0x29 says that identifier, label and the name of the kind follow. The name is for people
+	// alone: the number of clusters decides, see [Plan].
 	b[at-2], b[at] = firstDisk, 0x29
 	le.PutUint32(b[serial:], o.Serial)
 	copy(b[label:], padded(o.Label, "NO NAME"))
@@ -138,6 +147,8 @@ func padded(label, none string) string {
 // bootCode prints why nothing starts from here, waits for a key, and has the firmware try
 // the next device. It begins at so many bytes of the sector, which is loaded to 0x7C00.
 func bootCode(at int) []byte {
+	// Code of 16 bits, for firmware that starts the first sector of what it is given; newer
+	// firmware never runs it.
 	code := []byte{
 		0x31, 0xC0, // xor ax, ax
 		0x8E, 0xD8, // mov ds, ax
@@ -164,6 +175,8 @@ func (l *Layout) info() []byte {
 	le := binary.LittleEndian
 	le.PutUint32(b, 0x41615252)
 	le.PutUint32(b[484:], 0x61417272)
+	// What is free, and where the search for a free one begins: both are hints, and a reader that
+	// does not trust them counts for itself.
 	le.PutUint32(b[488:], l.Clusters-1)
 	le.PutUint32(b[492:], 3)
 	copy(b[508:], []byte{0, 0, 0x55, 0xAA})
@@ -181,6 +194,8 @@ func lastMark() []byte {
 func labelEntry(label string, at time.Time) []byte {
 	b := make([]byte, entrySize)
 	copy(b, padded(label, ""))
+	// A first letter 0xE5, which some code pages have, would read as a deleted entry; 0x05 stands
+	// in its place.
 	if b[0] == entryDeleted {
 		b[0] = 0x05
 	}

@@ -18,6 +18,8 @@ func AtMount(dev block.Device) (m fs.AtMount) {
 	if f == nil || err != nil || v.first == 0 {
 		return m
 	}
+	// A directory has at most 65536 entries of 32 bytes: 2 MiB, which are 4096 clusters of the
+	// smallest. Sixteen times that is far behind any that is used.
 	const ends, most = 0x0FFFFFF8, 1 << 16 // clusters of a root directory; more are not gone through
 	at, before := v.first, v.first
 	for i := uint32(1); i < most; i++ {
@@ -36,6 +38,9 @@ func AtMount(dev block.Device) (m fs.AtMount) {
 		case next == before:
 			return fs.AtMount{Any: "the chain of the root directory goes round in a circle"}
 		default:
+			// The place that is compared is renewed at each power of two: so it lies in the
+			// circle sooner or later, and is kept for at least a round of it. No list of the
+			// clusters is needed.
 			if at = next; i&(i-1) == 0 { // whoever goes in a circle comes back to a place that is kept long enough
 				before = at
 			}

@@ -43,8 +43,10 @@ func MountOptions() []mountopt.Option {
 		oneOf("dotsOK", "as dots or nodots", "yes", "no").Only("msdos"),
 	}
 	for _, o := range []mountopt.Option{
-		oneOf("conv", "taken, without effect", "binary", "text", "auto", "b", "t", "a"), with("fat", mountopt.Number, "taken, without effect"), with("blocksize", mountopt.Number, "taken, without effect"),
-		with("cvf_format", mountopt.Text, "taken, without effect"), with("cvf_options", mountopt.Text, "taken, without effect"), flag("posix", "taken, without effect"),
+		oneOf("conv", "taken, without effect", "binary", "text", "auto", "b", "t", "a"),
+		with("fat", mountopt.Number, "taken, without effect"), with("blocksize", mountopt.Number, "taken, without effect"),
+		with("cvf_format", mountopt.Text, "taken, without effect"),
+		with("cvf_options", mountopt.Text, "taken, without effect"), flag("posix", "taken, without effect"),
 	} {
 		o.Gone = true
 		rows = append(rows, o)

@@ -30,14 +30,19 @@ type Options struct {
 // Borders between the kinds: the number of clusters alone decides, and readers differ by a
 // few around them, so that nothing is made within apart of one.
 const (
-	border16   = 4085
-	border32   = 65525
-	apart      = 16
-	mostWide   = 0x0FFFFFF5 // clusters of FAT32
-	mostCount  = 1<<32 - 1  // sectors
-	least      = 64 << 10   // bytes
-	mostUsual  = 32 << 10   // bytes of a cluster; larger ones are not read everywhere
-	mostAsked  = 64 << 10
+	// The borders are the specification's: below 4085 clusters it is FAT12, below 65525 FAT16.
+	// Some readers compare with 4086 or 65526, others count two more.
+	border16 = 4085
+	border32 = 65525
+	apart    = 16
+	// Numbers from 0x0FFFFFF7 on are marks: a bad cluster, and the end of a chain.
+	mostWide  = 0x0FFFFFF5 // clusters of FAT32
+	mostCount = 1<<32 - 1  // sectors
+	least     = 64 << 10   // bytes
+	mostUsual = 32 << 10   // bytes of a cluster; larger ones are not read everywhere
+	mostAsked = 64 << 10
+	// Boot sector, counts and their copies take 9 of them; 32 is what every reader has met, and
+	// leaves a boot loader room.
 	wideBefore = 32 // reserved sectors of FAT32, at least
 	infoAt     = 1
 	backupAt   = 6
@@ -72,11 +77,14 @@ func Plan(size quantity.Bytes, geo block.Geometry, o Options) (*Layout, error) {
 	case sector > 4096:
 		return nil, fmt.Errorf("%w: FAT has sectors of 4096 bytes at most, and the device's have %d", fs.ErrSetting, sector)
 	case uint64(size)/uint64(sector) > mostCount:
-		return nil, fmt.Errorf("%w: FAT counts %d sectors: %v at most, and this is %v", fs.ErrTooLarge, uint64(mostCount), quantity.Bytes(mostCount)*quantity.Bytes(sector), size)
+		return nil, fmt.Errorf("%w: FAT counts %d sectors: %v at most, and this is %v", fs.ErrTooLarge,
+			uint64(mostCount), quantity.Bytes(mostCount)*quantity.Bytes(sector), size)
 	case o.Cluster != 0 && o.Cluster < quantity.Bytes(sector):
 		return nil, fmt.Errorf("%w: a cluster of %v is smaller than the device's sector of %d bytes", fs.ErrSetting, o.Cluster, sector)
 	}
 	total := uint32(uint64(size) / uint64(sector))
+	// A layout that uses the device whole is better than a shorter one, whichever kind that is
+	// of: so all are tried whole before any is made smaller.
 	for _, shorter := range []bool{false, true} {
 		for _, bits := range kinds(size, o) {
 			for _, per := range clusters(size, sector, bits, o) {
@@ -94,6 +102,8 @@ func kinds(size quantity.Bytes, o Options) []int {
 	switch {
 	case o.Bits != 0:
 		return []int{o.Bits}
+	// Firmware has to read FAT32 on a fixed disk, and FAT12 and FAT16 on removable ones alone
+	// (UEFI 2.10, 13.3).
 	case o.Firmware, size > 512*quantity.MiB:
 		return []int{32, 16, 12}
 	case size < 4*quantity.MiB:
@@ -146,7 +156,12 @@ func clusters(size quantity.Bytes, sector uint32, bits int, o Options) (out []ui
 // kind's. Shorter makes one smaller that lies a little beyond the upper border: larger tables
 // may keep it from being the next kind.
 func fit(total, sector, per uint32, bits int, o Options, shorter bool) *Layout {
-	from, to := map[int]uint64{12: 1, 16: border16 + apart, 32: border32 + apart}[bits], map[int]uint64{12: border16 - apart - 1, 16: border32 - apart - 1, 32: mostWide}[bits]
+	from, to := map[int]uint64{
+		12: 1,
+		16: border16 + apart,
+		32: border32 + apart,
+	}[bits], map[int]uint64{12: border16 - apart - 1, 16: border32 - apart - 1, 32: mostWide}[bits]
+	// The field has one byte, and only powers of two are allowed: 128 is the largest.
 	if per == 0 || per > 128 || per&(per-1) != 0 {
 		return nil
 	}
@@ -188,6 +203,8 @@ func (l *Layout) lay() bool {
 		return true
 	}
 	step, first := l.step(), uint64(l.options.Start)/uint64(l.Sector)
+	// Each try moves the start of the clusters by what the tables lost to it, so that one or two
+	// are enough; where the step is the size of a table it may swing for ever.
 	const tries = 16
 	for range tries {
 		off := (first + uint64(l.DataStart())) % step
@@ -244,16 +261,25 @@ func misfit(size quantity.Bytes, sector uint32, o Options) error {
 	if bits == 0 {
 		bits = kinds(size, o)[0]
 	}
-	least := quantity.Bytes(uint64(map[int]uint64{12: 1, 16: border16 + apart, 32: border32 + apart}[bits])) * quantity.Bytes(max(uint32(o.Cluster), sector))
+	least := quantity.Bytes(uint64(map[int]uint64{
+		12: 1,
+		16: border16 + apart,
+		32: border32 + apart,
+	}[bits])) * quantity.Bytes(max(uint32(o.Cluster), sector))
 	switch {
 	case o.Bits == 0 && o.Cluster != 0:
-		return fmt.Errorf("%w: with clusters of %v, %v has too many or too few of them for every kind of FAT; leave the cluster out", fs.ErrSetting, o.Cluster, size)
+		return fmt.Errorf("%w: with clusters of %v, %v has too many or too few of them for every kind of FAT; leave the cluster out",
+			fs.ErrSetting, o.Cluster, size)
 	case size < least+least/64:
-		words := fmt.Sprintf("FAT%d has %d clusters at least, with clusters of %v about %v; this is %v", bits, map[int]int{12: 1, 16: border16, 32: border32}[bits], max(o.Cluster, quantity.Bytes(sector)), least+least/64+quantity.MiB, size)
+		words := fmt.Sprintf("FAT%d has %d clusters at least, with clusters of %v about %v; this is %v", bits,
+			map[int]int{12: 1, 16: border16, 32: border32}[bits], max(o.Cluster, quantity.Bytes(sector)),
+			least+least/64+quantity.MiB, size)
 		if o.Cluster > quantity.Bytes(sector) {
 			words += "; a smaller cluster, or none asked for, may do"
 		}
 		return fmt.Errorf("%w: %s", fs.ErrTooSmall, words)
 	}
-	return fmt.Errorf("%w: FAT%d has %d clusters at most, and %v of %v at most would be more; another kind fits", fs.ErrTooLarge, bits, map[int]int{12: border16 - 1, 16: border32 - 1, 32: mostWide}[bits], size, max(o.Cluster, mostUsual))
+	return fmt.Errorf("%w: FAT%d has %d clusters at most, and %v of %v at most would be more; another kind fits",
+		fs.ErrTooLarge, bits, map[int]int{12: border16 - 1, 16: border32 - 1, 32: mostWide}[bits], size,
+		max(o.Cluster, mostUsual))
 }

@@ -103,8 +103,10 @@ func open(dev block.Device) (volume, *figures, error) {
 	if f.table == 0 || overhead >= uint64(f.total) {
 		return volume{}, nil, nil
 	}
-	v := volume{dev: dev, sector: int64(sector), cluster: int64(sector * cluster), clusters: (uint64(f.total) - overhead) / uint64(cluster), table: int64(reserved) * int64(sector),
-		root: int64(uint64(reserved)+uint64(count)*uint64(f.table)) * int64(sector), rootSize: int64(le.Uint16(b[rootEntries:])) * entrySize, data: int64(overhead) * int64(sector)}
+	v := volume{dev: dev, sector: int64(sector), cluster: int64(sector * cluster),
+		clusters: (uint64(f.total) - overhead) / uint64(cluster), table: int64(reserved) * int64(sector),
+		root:     int64(uint64(reserved)+uint64(count)*uint64(f.table)) * int64(sector),
+		rootSize: int64(le.Uint16(b[rootEntries:])) * entrySize, data: int64(overhead) * int64(sector)}
 	if f.wide {
 		v.first = le.Uint32(b[rootCluster:])
 	}
@@ -138,7 +140,11 @@ func Probe(dev block.Device) (*fs.Content, error) {
 	if b[at-1]&1 != 0 {
 		c.State = fs.Dirty
 	}
-	c.Facts = []fs.Fact{{Name: "shape", Value: fmt.Sprintf("%d sectors × %d bytes = %d bytes (%v); %d clusters of %d bytes", f.total, f.sector, size, size, v.clusters, v.cluster)}}
+	c.Facts = []fs.Fact{{
+		Name: "shape",
+		Value: fmt.Sprintf("%d sectors × %d bytes = %d bytes (%v); %d clusters of %d bytes", f.total, f.sector, size,
+			size, v.clusters, v.cluster),
+	}}
 	if b[at] == 0x29 && other != "NO NAME" && other != "" && other != c.Label {
 		c.Facts = append(c.Facts, fs.Fact{Name: "old label", Value: fmt.Sprintf("%q in the boot sector, which nobody goes by", other)})
 	}

@@ -37,15 +37,35 @@ func options() []fs.Option[Options] {
 	alignSetting.Shapes = true
 	alignSetting.Meaning, alignSetting.Default = "whether the clusters of FAT32 begin on a step of the disk, which flash writes faster", "yes"
 	return []fs.Option[Options]{
-		add(fs.Setting{Key: "bits", Form: fs.Count, Only: []int64{12, 16, 32}, Default: "by the size: FAT12 below 4MiB, FAT16 up to 512MiB, FAT32 above",
+		add(fs.Setting{Key: "bits", Form: fs.Count, Only: []int64{12, 16, 32},
+			Default: "by the size: FAT12 below 4MiB, FAT16 up to 512MiB, FAT32 above",
 			Meaning: "which FAT: how many bits an entry of the table has"}, bits, setBits),
-		add(fs.Setting{Key: "cluster", Form: fs.Size, Only: []int64{512, 1024, 2048, 4096, 8192, 16384, 32768, 65536}, Default: "by the size: 2KiB to 32KiB",
+		add(fs.Setting{Key: "cluster", Form: fs.Size, Only: []int64{512, 1024, 2048, 4096, 8192, 16384, 32768, 65536},
+			Default: "by the size: 2KiB to 32KiB",
 			Meaning: "the unit of space: a small one wastes less on small files; above 32KiB not every system reads it"},
 			func(o *Options) int64 { return int64(o.Cluster) }, func(o *Options, n int64) { o.Cluster = quantity.Bytes(n) }),
-		add(fs.Setting{Key: "tables", Form: fs.Count, Only: []int64{1, 2}, Default: "2", Meaning: "how many copies of the table there are"}, tables, setTables),
-		add(fs.Setting{Key: "root-entries", Form: fs.Count, Range: [2]int64{16, 65520}, Default: "512", Meaning: "how many names the root directory of FAT12 and FAT16 can have"}, entries, setEntries),
+		add(fs.Setting{
+			Key:     "tables",
+			Form:    fs.Count,
+			Only:    []int64{1, 2},
+			Default: "2",
+			Meaning: "how many copies of the table there are",
+		}, tables, setTables),
+		add(fs.Setting{
+			Key:     "root-entries",
+			Form:    fs.Count,
+			Range:   [2]int64{16, 65520},
+			Default: "512",
+			Meaning: "how many names the root directory of FAT12 and FAT16 can have",
+		}, entries, setEntries),
 		add(alignSetting, align, setAlign),
-		add(fs.Setting{Key: "hidden", Form: fs.Count, Range: [2]int64{0, 1<<32 - 1}, Default: "the sectors before the partition", Meaning: "what the boot sector says of where it lies, for boot code"},
+		add(fs.Setting{
+			Key:     "hidden",
+			Form:    fs.Count,
+			Range:   [2]int64{0, 1<<32 - 1},
+			Default: "the sectors before the partition",
+			Meaning: "what the boot sector says of where it lies, for boot code",
+		},
 			func(o *Options) int64 { return int64(o.Hidden) }, func(o *Options, n int64) { o.Hidden = uint32(n) }),
 		add(fs.ForSetting(fs.ForBoot, fs.ForFirmware), func(o *Options) int64 { return o.For }, func(o *Options, n int64) { o.For, o.Firmware = n, n == fs.ReaderNumber(fs.ForFirmware) }),
 	}
@@ -120,7 +140,13 @@ func Values(dev block.Device) ([]fs.Value, error) {
 		return nil, err
 	}
 	le := binary.LittleEndian
-	o := Options{Bits: 16, Cluster: quantity.Bytes(v.cluster), Tables: int(f.boot[tables]), RootEntries: int(le.Uint16(f.boot[rootEntries:])), Hidden: le.Uint32(f.boot[28:])}
+	o := Options{
+		Bits:        16,
+		Cluster:     quantity.Bytes(v.cluster),
+		Tables:      int(f.boot[tables]),
+		RootEntries: int(le.Uint16(f.boot[rootEntries:])),
+		Hidden:      le.Uint32(f.boot[28:]),
+	}
 	switch {
 	case f.wide:
 		o.Bits = 32
@@ -146,13 +172,23 @@ func (l *Layout) Facts() []fs.Fact {
 		root, free = "", l.Clusters-1
 	}
 	facts := []fs.Fact{
-		{Name: "kind", Value: fmt.Sprintf("FAT%d: %d clusters × %d bytes = %v", l.Bits, l.Clusters, cluster, quantity.Bytes(l.Clusters)*cluster)},
-		{Name: "sectors", Value: fmt.Sprintf("%d reserved + %d × %d of tables%s + %d × %d = %d", l.Reserved, l.options.Tables, l.Table, root, l.Clusters, l.Per, l.DataStart()+l.Clusters*l.Per)},
+		{
+			Name:  "kind",
+			Value: fmt.Sprintf("FAT%d: %d clusters × %d bytes = %v", l.Bits, l.Clusters, cluster, quantity.Bytes(l.Clusters)*cluster),
+		},
+		{
+			Name: "sectors",
+			Value: fmt.Sprintf("%d reserved + %d × %d of tables%s + %d × %d = %d", l.Reserved, l.options.Tables,
+				l.Table, root, l.Clusters, l.Per, l.DataStart()+l.Clusters*l.Per),
+		},
 		{Name: "size", Value: fmt.Sprintf("%d sectors × %d bytes = %d bytes (%v)", l.Total, l.Sector, size, size)},
 		{Name: "free", Value: fmt.Sprintf("%d clusters = %v; a file has 4 GiB - 1 byte at most", free, quantity.Bytes(free)*cluster)},
 	}
 	if l.Left > 0 {
-		facts = append(facts, fs.Fact{Name: "left over", Value: fmt.Sprintf("%d sectors at the end: with them readers would differ about its kind", l.Left)})
+		facts = append(facts, fs.Fact{
+			Name:  "left over",
+			Value: fmt.Sprintf("%d sectors at the end: with them readers would differ about its kind", l.Left),
+		})
 	}
 	return facts
 }

@@ -28,7 +28,9 @@ const (
 	isVolume       = 0x08
 	isLongName     = 0x0F
 	entryDeleted   = 0xE5
-	mostRoot       = 128 << 10 // bytes of the root directory that are looked at
+	// A root directory of 65536 entries would have 2 MiB; a label that stands behind the first
+	// 4096 entries is not looked for at each look at a machine.
+	mostRoot = 128 << 10 // bytes of the root directory that are looked at
 )
 
 // label is that of the root directory; "" where it has none.
@@ -74,6 +76,8 @@ func (v volume) labelPlace() (at int64, there bool, err error) {
 		if err != nil || next == nil {
 			return -1, false, err
 		}
+		// Of 32 bits 28 are the number; the upper four are kept by whoever writes, and mean
+		// nothing.
 		cluster = binary.LittleEndian.Uint32(next) & 0x0FFFFFFF
 	}
 	return free, false, nil
@@ -126,6 +130,8 @@ func (v volume) labelIn(start, size int64) (at int64, there, end bool, err error
 // Two magics guard the sector, since it lies among the reserved ones, where boot loaders
 // put code.
 func (v volume) usage(c *fs.Content, sector int64) error {
+	// A count above the clusters there are is one that nobody ever filled: all ones stands for
+	// "not known".
 	const firstMagic, second, free = 0x41615252, 484, 488
 	b, err := v.bytes(sector*v.sector, 512)
 	if err != nil || b == nil || sector == 0 {
@@ -138,6 +144,9 @@ func (v volume) usage(c *fs.Content, sector int64) error {
 	}
 	used, _ := quantity.Count(v.clusters - uint64(left)).Times(c.BlockSize) // below 2^44
 	c.Used, c.HasUsage = used, true
-	c.Facts = append(c.Facts, fs.Fact{Name: "room", Value: fmt.Sprintf("%v free: %d clusters × %d bytes, as recorded", quantity.Bytes(left)*c.BlockSize, left, v.cluster)})
+	c.Facts = append(c.Facts, fs.Fact{
+		Name:  "room",
+		Value: fmt.Sprintf("%v free: %d clusters × %d bytes, as recorded", quantity.Bytes(left)*c.BlockSize, left, v.cluster),
+	})
 	return nil
 }

@@ -31,6 +31,7 @@ func Fields(dev block.Device) ([]field.Structure, error) {
 	if err != nil {
 		return nil, err
 	}
-	end, err := field.ReadStructure(dev, "end of the first page", int64(c.Signatures[0].Start), order, []field.Spec{field.Text(len(magic), "signature")})
+	end, err := field.ReadStructure(dev, "end of the first page", int64(c.Signatures[0].Start), order,
+		[]field.Spec{field.Text(len(magic), "signature")})
 	return []field.Structure{header, end}, err
 }

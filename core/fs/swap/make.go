@@ -45,7 +45,8 @@ func Plan(size quantity.Bytes, o Options) (Layout, error) {
 		return Layout{}, fmt.Errorf("%w: %q has %d bytes, swap has room for %d", fs.ErrLabel, o.Label, len(o.Label), labelSize)
 	}
 	if size < fewest*o.Page || size < cleared {
-		return Layout{}, fmt.Errorf("%w: swap takes %d pages of %v and %v at least, and this is %v", fs.ErrTooSmall, fewest, o.Page, quantity.Bytes(cleared), size)
+		return Layout{}, fmt.Errorf("%w: swap takes %d pages of %v and %v at least, and this is %v", fs.ErrTooSmall,
+			fewest, o.Page, quantity.Bytes(cleared), size)
 	}
 	l := Layout{Page: o.Page, Pages: min(uint64(size/o.Page), mostPages)}
 	l.Left = size - quantity.Bytes(l.Pages)*o.Page

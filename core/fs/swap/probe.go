@@ -50,7 +50,10 @@ func Probe(dev block.Device) (*fs.Content, error) {
 		c := describe(b, page)
 		if string(sign) == asleep && c.State == fs.Clean {
 			c.State = fs.Asleep
-			c.Facts = append(c.Facts, fs.Fact{Name: "asleep", Value: "it holds the memory of a machine that hibernates: what is changed now is overwritten when that wakes up"})
+			c.Facts = append(c.Facts, fs.Fact{
+				Name:  "asleep",
+				Value: "it holds the memory of a machine that hibernates: what is changed now is overwritten when that wakes up",
+			})
 		}
 		return c, nil
 	}

@@ -12,7 +12,8 @@ import (
 
 func options() []fs.Option[Options] {
 	return []fs.Option[Options]{{
-		Setting: fs.Setting{Key: "page", Form: fs.Size, Only: []int64{4096, 8192, 16384, 32768, 65536}, When: fs.AtMaking, Default: "of this machine",
+		Setting: fs.Setting{Key: "page", Form: fs.Size, Only: []int64{4096, 8192, 16384, 32768, 65536},
+			When: fs.AtMaking, Default: "of this machine",
 			Meaning: "the page of the kernel that will use it: another one takes it for no swap at all"},
 		Get: func(o *Options) int64 { return int64(o.Page) },
 		Set: func(o *Options, n int64) { o.Page = quantity.Bytes(n) },
@@ -45,9 +46,16 @@ func MakeOrder(ctx context.Context, dev block.Device, r fs.Order) (fs.Made, erro
 	if err != nil {
 		return fs.Made{}, err
 	}
-	facts := []fs.Fact{{Name: "size", Value: fmt.Sprintf("%d pages × %d bytes = %d bytes (%v)", l.Pages, l.Page, quantity.Bytes(l.Pages)*l.Page, quantity.Bytes(l.Pages)*l.Page)}}
+	facts := []fs.Fact{{
+		Name: "size",
+		Value: fmt.Sprintf("%d pages × %d bytes = %d bytes (%v)", l.Pages, l.Page, quantity.Bytes(l.Pages)*l.Page,
+			quantity.Bytes(l.Pages)*l.Page),
+	}}
 	if l.Left > 0 {
-		facts = append(facts, fs.Fact{Name: "left over", Value: fmt.Sprintf("%d bytes at the end are no page, or more than the kernel counts", l.Left)})
+		facts = append(facts, fs.Fact{
+			Name:  "left over",
+			Value: fmt.Sprintf("%d bytes at the end are no page, or more than the kernel counts", l.Left),
+		})
 	}
 	return fs.Made{Values: fs.Decided(options(), &o, r.Wishes), Facts: facts}, nil
 }

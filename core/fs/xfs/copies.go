@@ -21,7 +21,8 @@ func Copies(dev block.Device) (same, looked int, first bool) {
 	for i := int64(1); i < int64(min(be.Uint32(b[groups:]), most+1)); i++ {
 		looked++
 		c, err := block.ReadSized(dev, i*group, readSize, readSize)
-		if err == nil && string(c[:4]) == magic && string(c[uuidAt:uuidAt+16]) == string(b[uuidAt:uuidAt+16]) && string(c[blocks:blocks+8]) == string(b[blocks:blocks+8]) {
+		if err == nil && string(c[:4]) == magic && string(c[uuidAt:uuidAt+16]) == string(b[uuidAt:uuidAt+16]) &&
+			string(c[blocks:blocks+8]) == string(b[blocks:blocks+8]) {
 			same++
 		}
 	}

@@ -74,7 +74,8 @@ func (v *volume) roots(base int64) (list []treeRoot) {
 		name string
 		in   []byte
 		at   int
-	}{{true, "tree of free space by place", free, 16}, {true, "tree of free space by length", free, 20}, {ro&roReverse != 0, "reverse map", free, 24}, {ro&roShared != 0, "tree of shared blocks", free, 88},
+	}{{true, "tree of free space by place", free, 16}, {true, "tree of free space by length", free, 20},
+		{ro&roReverse != 0, "reverse map", free, 24}, {ro&roShared != 0, "tree of shared blocks", free, 88},
 		{true, "tree of inodes", inodes, 20}, {ro&roFreeInodes != 0, "tree of free inodes", inodes, 328}} {
 		if at := int64(be.Uint32(t.in[t.at:])); t.on && at > 0 && at < v.group/v.block {
 			list = append(list, treeRoot{t.name, at})
@@ -89,8 +90,10 @@ func freeSpecs() []field.Spec {
 		field.Number(4, "root by place"), field.Number(4, "root by length"), field.Number(4, "root of the reverse map"),
 		field.Number(4, "levels by place"), field.Number(4, "levels by length"), field.Number(4, "levels of the reverse map"),
 		field.Number(4, "first of the list"), field.Number(4, "last of the list"), field.Number(4, "blocks on the list"),
-		field.Number(4, "free blocks"), field.Number(4, "longest free run"), field.Number(4, "blocks of trees beside their roots"), field.ID(16, "UUID"),
-		field.Number(4, "blocks of the reverse map"), field.Number(4, "blocks of the tree of shared ones"), field.Number(4, "root of the tree of shared ones"), field.Number(4, "levels of the tree of shared ones"),
+		field.Number(4, "free blocks"), field.Number(4, "longest free run"),
+		field.Number(4, "blocks of trees beside their roots"), field.ID(16, "UUID"),
+		field.Number(4, "blocks of the reverse map"), field.Number(4, "blocks of the tree of shared ones"),
+		field.Number(4, "root of the tree of shared ones"), field.Number(4, "levels of the tree of shared ones"),
 		field.Bytes(112, "not used"), field.Hex(8, "last place in the log"), field.Hex(4, "checksum, little-endian"),
 	}
 }
@@ -98,38 +101,54 @@ func freeSpecs() []field.Spec {
 func inodesSpecs() []field.Spec {
 	return []field.Spec{
 		field.Text(4, "signature"), field.Number(4, "version"), field.Number(4, "group"), field.Number(4, "blocks"),
-		field.Number(4, "inodes"), field.Number(4, "root"), field.Number(4, "levels"), field.Number(4, "free inodes"), field.Hex(4, "newest inodes"), field.Hex(4, "not used"),
-		field.Bytes(256, "inodes that are gone and still open"), field.ID(16, "UUID"), field.Hex(4, "checksum, little-endian"), field.Hex(4, "filler"),
-		field.Hex(8, "last place in the log"), field.Number(4, "root of the free ones"), field.Number(4, "levels of the free ones"), field.Number(4, "blocks of the tree"), field.Number(4, "blocks of the free ones"),
+		field.Number(4, "inodes"), field.Number(4, "root"), field.Number(4, "levels"), field.Number(4, "free inodes"),
+		field.Hex(4, "newest inodes"), field.Hex(4, "not used"),
+		field.Bytes(256, "inodes that are gone and still open"), field.ID(16, "UUID"),
+		field.Hex(4, "checksum, little-endian"), field.Hex(4, "filler"),
+		field.Hex(8, "last place in the log"), field.Number(4, "root of the free ones"),
+		field.Number(4, "levels of the free ones"), field.Number(4, "blocks of the tree"), field.Number(4, "blocks of the free ones"),
 	}
 }
 
 func listSpecs() []field.Spec {
-	return []field.Spec{field.Text(4, "signature"), field.Number(4, "group"), field.ID(16, "UUID"), field.Hex(8, "last place in the log"), field.Hex(4, "checksum, little-endian"), field.Numbers(32, "first blocks of the list")}
+	return []field.Spec{
+		field.Text(4, "signature"), field.Number(4, "group"), field.ID(16, "UUID"),
+		field.Hex(8, "last place in the log"), field.Hex(4, "checksum, little-endian"),
+		field.Numbers(32, "first blocks of the list"),
+	}
 }
 
 func treeSpecs() []field.Spec {
 	return []field.Spec{
-		field.Text(4, "signature"), field.Number(2, "level"), field.Number(2, "records"), field.Hex(4, "left neighbour"), field.Hex(4, "right neighbour"),
-		field.Number(8, "place, in 512 bytes"), field.Hex(8, "last place in the log"), field.ID(16, "UUID"), field.Number(4, "group"), field.Hex(4, "checksum, little-endian"),
+		field.Text(4, "signature"), field.Number(2, "level"), field.Number(2, "records"),
+		field.Hex(4, "left neighbour"), field.Hex(4, "right neighbour"),
+		field.Number(8, "place, in 512 bytes"), field.Hex(8, "last place in the log"), field.ID(16, "UUID"),
+		field.Number(4, "group"), field.Hex(4, "checksum, little-endian"),
 	}
 }
 
 func recordSpecs() []field.Spec {
 	return []field.Spec{
-		field.Hex(4, "signature"), field.Number(4, "round"), field.Number(4, "version"), field.Number(4, "bytes"), field.Hex(8, "place"), field.Hex(8, "oldest place that counts"),
-		field.Hex(4, "checksum, little-endian"), field.Signed(4, "record before"), field.Number(4, "operations"), field.Bytes(256, "words that the round stands in place of"),
+		field.Hex(4, "signature"), field.Number(4, "round"), field.Number(4, "version"), field.Number(4, "bytes"),
+		field.Hex(8, "place"), field.Hex(8, "oldest place that counts"),
+		field.Hex(4, "checksum, little-endian"), field.Signed(4, "record before"), field.Number(4, "operations"),
+		field.Bytes(256, "words that the round stands in place of"),
 		field.Number(4, "format"), field.ID(16, "UUID"), field.Number(4, "bytes of a buffer"),
 	}
 }
 
 func inodeSpecs() []field.Spec {
 	return []field.Spec{
-		field.Text(2, "signature"), field.Hex(2, "mode"), field.Number(1, "version"), field.Number(1, "form of the data"), field.Number(2, "links, old"),
-		field.Number(4, "user"), field.Number(4, "group"), field.Number(4, "links"), field.Number(4, "project"), field.Number(8, "extents, wide"),
-		field.Hex(8, "read"), field.Hex(8, "written"), field.Hex(8, "changed"), field.Number(8, "bytes"), field.Number(8, "blocks"), field.Number(4, "extent hint"), field.Number(4, "extents"), field.Number(2, "extents of attributes"),
-		field.Number(1, "place of attributes"), field.Number(1, "form of attributes"), field.Hex(6, "not used"), field.Hex(2, "flags"), field.Hex(4, "generation"), field.Hex(4, "next that is gone"), field.Hex(4, "checksum, little-endian"),
-		field.Number(8, "changes"), field.Hex(8, "last place in the log"), field.Hex(8, "further flags"), field.Number(4, "copy hint"), field.Bytes(12, "filler"), field.Hex(8, "made"), field.Number(8, "inode"), field.ID(16, "UUID"),
+		field.Text(2, "signature"), field.Hex(2, "mode"), field.Number(1, "version"),
+		field.Number(1, "form of the data"), field.Number(2, "links, old"),
+		field.Number(4, "user"), field.Number(4, "group"), field.Number(4, "links"), field.Number(4, "project"),
+		field.Number(8, "extents, wide"),
+		field.Hex(8, "read"), field.Hex(8, "written"), field.Hex(8, "changed"), field.Number(8, "bytes"),
+		field.Number(8, "blocks"), field.Number(4, "extent hint"), field.Number(4, "extents"), field.Number(2, "extents of attributes"),
+		field.Number(1, "place of attributes"), field.Number(1, "form of attributes"), field.Hex(6, "not used"),
+		field.Hex(2, "flags"), field.Hex(4, "generation"), field.Hex(4, "next that is gone"), field.Hex(4, "checksum, little-endian"),
+		field.Number(8, "changes"), field.Hex(8, "last place in the log"), field.Hex(8, "further flags"),
+		field.Number(4, "copy hint"), field.Bytes(12, "filler"), field.Hex(8, "made"), field.Number(8, "inode"), field.ID(16, "UUID"),
 	}
 }
 
@@ -188,7 +207,8 @@ func superTailSpecs() []field.Spec {
 		field.Hex(4, "further features, old place"),
 		field.Hex(4, "compatible features"),
 		field.Bits(4, "read-only compatible features", "free-inode tree", "reverse map", "reference counts", "inode counts"),
-		field.Bits(4, "incompatible features", "types in directories", "sparse inodes", "metadata UUID", "times beyond 2038", "needs repair", "large extent counts"),
+		field.Bits(4, "incompatible features", "types in directories", "sparse inodes", "metadata UUID",
+			"times beyond 2038", "needs repair", "large extent counts"),
 		field.Hex(4, "incompatible features of the log"),
 		field.Hex(4, "checksum, little-endian"),
 		field.Number(4, "alignment of sparse inodes"),

@@ -16,6 +16,8 @@ const (
 
 // Owners of blocks in the reverse map, which are no inodes: negative numbers.
 const (
+	// The format counts them down from -3: -1 and -2 are kept for "none" and "not known", and are
+	// never written.
 	ownerHeaders uint64 = none64 - 3 + 1
 	ownerLog     uint64 = none64 - 4 + 1
 	ownerGroup   uint64 = none64 - 5 + 1 // trees of free space and of the reverse map, and the list
@@ -33,6 +35,8 @@ func (l *Layout) group(number uint64) (headers []byte, trees [][]byte) {
 		trees = append(trees, l.leaf(number, at, magic, records))
 		at++
 	}
+	// Both trees hold the same runs. The kernel takes a run by its length when it wants one of a
+	// size, and by its place when it wants one beside a file's other blocks.
 	free := l.free(number)
 	add("AB3B", spans(free))
 	slices.SortStableFunc(free, func(a, b extent.Span) int {
@@ -41,6 +45,8 @@ func (l *Layout) group(number uint64) (headers []byte, trees [][]byte) {
 	add("AB3C", spans(free))
 	add("IAB3", l.chunks(number))
 	if o.FreeInodeTree {
+		// Of the chunks it lists those alone that have a free inode. The one chunk that a new
+		// file system has is such a one.
 		add("FIB3", l.chunks(number))
 	}
 	if o.ReverseMap {
@@ -64,7 +70,10 @@ func spans(list []extent.Span) (out [][]byte) {
 func (l *Layout) leaf(group, at uint64, magic string, records [][]byte) []byte {
 	be, b := binary.BigEndian, make([]byte, l.Block)
 	copy(b, magic)
+	// At 4 the level stays 0: a leaf. A new group is divided into a handful of runs, whose
+	// records fit the smallest block many times over.
 	be.PutUint16(b[6:], uint16(len(records)))
+	// The neighbours to the left and to the right on the same level: a root has none.
 	be.PutUint32(b[8:], none32)
 	be.PutUint32(b[12:], none32)
 	be.PutUint64(b[16:], (group*l.GroupBlocks+at)*uint64(l.Block/512)) // in units of 512 bytes, whatever the sector
@@ -81,10 +90,14 @@ func (l *Layout) chunks(group uint64) [][]byte {
 	}
 	be, b := binary.BigEndian, make([]byte, 16)
 	be.PutUint32(b, uint32(l.rootInode()))
+	// At 4 is a map of what of the chunk is not there (none of it), and behind it the number of
+	// inodes that are. Without the feature the count of free ones takes all four bytes, so that
+	// only its last one is not zero.
 	if l.options.SparseInodes {
 		b[6] = inodesMade
 	}
 	b[7] = inodesMade - inodesUsed
+	// A bit for each inode, the first in the lowest: set where it is free.
 	be.PutUint64(b[8:], none64-(1<<inodesUsed-1))
 	return [][]byte{b}
 }
@@ -99,6 +112,8 @@ type owned struct {
 // are one record.
 func (l *Layout) owners(group uint64) (out [][]byte) {
 	o, first := l.options, l.firstTree()
+	// In the order in which the roots lie, see [Layout.group]; the kernel compares each of these
+	// owners with what it meets when it frees blocks, and stops on one that differs.
 	list := []owned{{extent.Span{Count: first}, ownerHeaders}, {extent.Span{Start: first, Count: 2}, ownerGroup}}
 	at := first + 2
 	next := func(n, owner uint64) {
@@ -131,6 +146,7 @@ func (l *Layout) owners(group uint64) (out [][]byte) {
 		merged = append(merged, r)
 	}
 	for _, r := range merged {
+		// Behind the owner stands where in a file the blocks belong: 0 for what is no file.
 		b := spans([]extent.Span{r.Span})[0]
 		out = append(out, binary.BigEndian.AppendUint64(binary.BigEndian.AppendUint64(b, r.owner), 0))
 	}
@@ -146,18 +162,25 @@ func (l *Layout) freeHeader(group uint64) []byte {
 	}
 	first := l.firstTree()
 	copy(b, "XAGF")
+	// The version of the header, its group, the blocks of that group, and the roots of the trees
+	// by place and by length.
 	put32(b, 4, 1, group, l.sizeOf(group), first, first+1)
+	// How many levels each of the two has.
 	put32(b, 28, 1, 1)
 	at := first + 3
 	if o.FreeInodeTree {
 		at++
 	}
 	if o.ReverseMap {
+		// Root, levels, and at 80 how many blocks the tree takes: a new one takes its root alone.
 		put32(b, 24, at)
 		put32(b, 36, 1)
 		put32(b, 80, 1)
 		at++
 	}
+	// The list of free blocks is a ring: its first and its last place that is filled, and how
+	// many are. Then what is free, the longest run of it, and the blocks of the trees beside
+	// their roots.
 	put32(b, 40, 0, l.list-1, l.list, sum, longest, 0)
 	copy(b[64:], o.MetaUUID[:])
 	if o.SharedBlocks {
@@ -174,15 +197,20 @@ func (l *Layout) inodeHeader(group uint64) []byte {
 		count, free, newest = inodesMade, inodesMade-inodesUsed, l.rootInode()
 	}
 	copy(b, "XAGI")
+	// Version, group, its blocks; inodes made, the root of their tree and its levels, free ones,
+	// the chunk made last, and the directory that the next one would lie beside, a field that no
+	// kernel of today reads.
 	put32(b, 4, 1, group, l.sizeOf(group), count, root, 1, free, newest, none32)
 	for i := range 64 { // no list of inodes that are gone
 		put32(b, 40+4*i, none32)
 	}
 	copy(b[296:], o.MetaUUID[:])
 	if o.FreeInodeTree {
+		// Root and levels of the tree of chunks with free inodes.
 		put32(b, 328, root+1, 1)
 	}
 	if o.InodeCounts {
+		// How many blocks each of the two trees takes, so that a mount need not walk them.
 		put32(b, 336, 1, 1)
 	}
 	return seal(b, 312)
@@ -194,6 +222,8 @@ func (l *Layout) listHeader(group uint64) []byte {
 	copy(b, "XAFL")
 	put32(b, 4, group)
 	copy(b[8:], l.options.MetaUUID[:])
+	// As many places as the sector has. A tree that has to be divided while blocks are being
+	// freed takes its blocks from here, since it cannot ask itself for them then.
 	for i, at := uint64(0), 36; at+4 <= len(b); i, at = i+1, at+4 {
 		if i < l.list {
 			put32(b, at, l.listAt(group)+i)

@@ -16,6 +16,7 @@ const (
 	logMagic   = 0xFEEDBABE
 
 	endingFlag = 0x20 // of an operation: the file system was unmounted
+	// Who wrote an operation: the log itself.
 	clientLog  = 0xAA
 	firstCycle = 1
 )
@@ -25,6 +26,9 @@ const (
 // mount.
 func ending(id uuid.UUID, unit, cycle uint32) []byte {
 	be := binary.BigEndian
+	// A header has room for the cycles of 64 sectors. Longer records have further headers behind
+	// the first, which are counted by the size of the buffer that the writer says it had, whether
+	// or not they are needed.
 	size := max(headerSpan, unit)
 	headers := (size + headerSpan - 1) / headerSpan
 	whole := uint32(2 * logSector)
@@ -32,16 +36,21 @@ func ending(id uuid.UUID, unit, cycle uint32) []byte {
 		whole = unit
 	}
 	b := make([]byte, whole)
+	// Magic, cycle, version of the log, and the bytes behind the headers.
 	put32(b, 0, logMagic, uint64(cycle), 2, uint64(whole-headers*logSector))
 	be.PutUint64(b[16:], uint64(cycle)<<32) // this record, and the oldest that counts
 	be.PutUint64(b[24:], uint64(cycle)<<32)
+	// Where the record before begins (there is none), and how many operations this one has.
 	put32(b, 36, none32, 1)
 	put32(b, 300, 1)
 	copy(b[304:], id[:])
+	// How large the buffer was, by which the reader counts the headers.
 	put32(b, 320, uint64(size))
 	for at := uint32(logSector); at < whole; at += logSector { // each sector begins with its cycle
 		be.PutUint32(b[at:], cycle)
 	}
+	// An operation: transaction, length, client, flags. Of the ending the length is 8, and so
+	// many bytes follow: a magic of its own, and zeros.
 	op := b[headers*logSector:]
 	const transaction = 0xB0C0D0D0
 	put32(b, 44, transaction) // which the cycle stands in place of
@@ -78,6 +87,9 @@ func (v *volume) readLog() (end logEnd, err error) {
 		return end, err
 	}
 	end = logEnd{cycle: first, head: n, record: -1}
+	// Sectors are written in order, so that from the start of the log to its head all are of one
+	// cycle, and from there to its end of the one before: the head is where they differ, and half
+	// as many are left with each look.
 	if first != last { // the first sector that is of the round before
 		low, high := int64(0), n-1
 		for low+1 < high {
@@ -90,6 +102,9 @@ func (v *volume) readLog() (end logEnd, err error) {
 				high = middle
 			case cycle == first:
 				low = middle
+			// A third cycle in between: what was written out of order before a crash. The kernel
+			// searches on from here; for the question whether it was unmounted that is answer
+			// enough.
 			default:
 				return end, nil // out of order: there was no unmount
 			}
@@ -116,6 +131,8 @@ func (v *volume) cycle(sector int64) (uint32, error) {
 // ended reports whether the record before the head says that the file system was unmounted,
 // and where it is.
 func (v *volume) ended(head int64) (clean bool, record int64, err error) {
+	// So far back the last record begins at most: none is longer than the largest buffer, of 256
+	// KiB, and its eight headers.
 	const most = (256<<10)/logSector + 8 // sectors of the longest record, and of its headers
 	be, n := binary.BigEndian, v.size/logSector
 	for back := int64(1); back <= min(most, n); back++ {
@@ -129,6 +146,8 @@ func (v *volume) ended(head int64) (clean bool, record int64, err error) {
 		}
 		headers := (int64(be.Uint32(b[320:])) + headerSpan - 1) / headerSpan
 		length := (int64(be.Uint32(b[12:])) + logSector - 1) / logSector
+		// Only the ending is asked for: a record that ends at the head, has one operation, and is
+		// of this file system. A former one's ending, still lying there, is none.
 		if headers+length != back || be.Uint32(b[40:]) != 1 || uuid.UUID(b[304:320]) != v.uuid() {
 			return false, at, nil
 		}
@@ -145,6 +164,7 @@ func (v *volume) restart(id uuid.UUID, cycle uint32) error {
 	if err := block.WriteBytes(v.dev, record, v.log); err != nil {
 		return err
 	}
+	// Written by the piece and not at once: a log may have 2 GiB.
 	const piece = 1 << 20
 	for at := int64(len(record)); at < v.size; at += piece {
 		b := make([]byte, min(piece, v.size-at))

@@ -28,7 +28,8 @@ func AtMount(dev block.Device) (m fs.AtMount) {
 		}
 	}
 	be := binary.BigEndian
-	if size, perBlock := int64(be.Uint16(v.super[104:])), int64(be.Uint16(v.super[106:])); size < 256 || size > 2048 || size > v.block || perBlock != v.block/size {
+	if size, perBlock := int64(be.Uint16(v.super[104:])), int64(be.Uint16(v.super[106:])); size < 256 || size > 2048 || size > v.block ||
+		perBlock != v.block/size {
 		return fs.AtMount{Any: fmt.Sprintf("inodes of %d bytes, %d to a block of %d", size, perBlock, v.block)}
 	}
 	if why := v.listed(be.Uint64(v.super[56:])); why != "" {
@@ -38,7 +39,11 @@ func AtMount(dev block.Device) (m fs.AtMount) {
 		what   string
 		number uint64
 		mode   uint16
-	}{{"the root directory", be.Uint64(v.super[56:]), 0o040000}, {"the bitmap of the realtime part", be.Uint64(v.super[64:]), 0o100000}, {"the summary of the realtime part", be.Uint64(v.super[72:]), 0o100000}} {
+	}{
+		{"the root directory", be.Uint64(v.super[56:]), 0o040000},
+		{"the bitmap of the realtime part", be.Uint64(v.super[64:]), 0o100000},
+		{"the summary of the realtime part", be.Uint64(v.super[72:]), 0o100000},
+	} {
 		if why := v.inodeAtMount(n.number, n.mode); why != "" {
 			return fs.AtMount{Any: n.what + ": " + why}
 		}
@@ -56,15 +61,19 @@ func (v *volume) inodeAtMount(number uint64, mode uint16) string {
 	if group >= v.count || inGroup*v.block >= v.group {
 		return fmt.Sprintf("inode %d lies behind the end", number)
 	}
+	// The kernel reads a cluster at once and checks each inode of it, so that damage to a
+	// neighbour keeps the root directory from being read.
 	first := inGroup / v.cluster(size) * v.cluster(size)
 	length := v.cluster(size) * v.block
+	// 64 KiB is the longest cluster: 32 inodes of 2048 bytes.
 	b, err := block.ReadSized(v.dev, group*v.group+first*v.block, length, 64<<10)
 	if err != nil {
 		return fmt.Sprintf("inode %d cannot be read: %v", number, err)
 	}
 	for i := int64(0); i < length; i += size {
 		if n := b[i:]; string(n[:2]) != "IN" || n[4] != 3 {
-			return fmt.Sprintf("an inode beside inode %d, %d bytes before it, has no signature", number, (inGroup-first)*v.block+int64(number%perBlock)*size-i)
+			return fmt.Sprintf("an inode beside inode %d, %d bytes before it, has no signature", number,
+				(inGroup-first)*v.block+int64(number%perBlock)*size-i)
 		}
 	}
 	n := b[(inGroup-first)*v.block+int64(number%perBlock)*size:][:size]
@@ -82,6 +91,8 @@ func (v *volume) inodeAtMount(number uint64, mode uint16) string {
 
 // cluster is how many blocks of inodes of a size are read at once (xfs_ialloc_setup_geometry).
 func (v *volume) cluster(size int64) int64 {
+	// A cluster has 8 KiB for inodes of 256 bytes, and grows with them, where the alignment of
+	// chunks allows it; else it stays at 8 KiB.
 	const usual, least = 8192, 256
 	align := int64(binary.BigEndian.Uint32(v.super[180:]))
 	for _, bytes := range []int64{usual * size / least, usual} {
@@ -110,12 +121,16 @@ func (v *volume) listed(number uint64) string {
 		return err.Error()
 	}
 	at, level := int64(be.Uint32(agi[20:])), int(be.Uint32(agi[24:]))
+	// Eight levels hold more inodes than a group has blocks: what says that it has more is
+	// damaged, and is not followed.
 	const head, record, mostLevels = 56, 16, 8
 	for ; level > 0 && level <= mostLevels && at > 0 && (at+1)*v.block <= v.group; level-- {
 		b, err := block.ReadSized(v.dev, group*v.group+at*v.block, v.block, v.block)
 		if err != nil {
 			return fmt.Sprintf("the tree of inodes of group %d cannot be read: %v", group, err)
 		}
+		// A leaf has records of 16 bytes; a block above holds keys of 4, and behind the room for
+		// all of them the numbers of the blocks below, of 4 each.
 		n, most := int64(be.Uint16(b[6:])), (v.block-head)/record
 		if level > 1 {
 			most = (v.block - head) / 8
@@ -127,6 +142,8 @@ func (v *volume) listed(number uint64) string {
 		if level > 1 {
 			width = 4
 		}
+		// The last key that is not above what is sought: below it lies the record, if there is
+		// one.
 		i := n - 1
 		for ; i > 0 && be.Uint32(b[head+i*width:]) > inGroup; i-- {
 		}
@@ -171,6 +188,8 @@ func (v *volume) header(group int64, h head) string {
 
 // groupsAtMount checks what the kernel reads of each group to keep room for its trees.
 func (v *volume) groupsAtMount() string {
+	// For writing the kernel keeps blocks back in each group, for trees that grow, and reads both
+	// headers for it; for reading alone it does not.
 	for g := range min(v.count, mostMade) { // of more than anybody makes the first are looked at
 		for _, h := range []head{spaceHead, inodeHead} {
 			if why := v.header(g, h); why != "" {

@@ -44,10 +44,13 @@ func MountOptions() []mountopt.Option {
 		flag("discard", "freed blocks are told to the disk at once; a weekly trim is gentler").Against("nodiscard"),
 		flag("nodiscard", "they are not told").Against("discard").Usual(),
 	}
-	rows = append(rows, mountopt.OneOf("dax", "files are mapped from memory that keeps its contents", "inode", "always", "never").Or().If(mountopt.Built))
+	rows = append(rows, mountopt.OneOf("dax", "files are mapped from memory that keeps its contents", "inode",
+		"always", "never").Or().If(mountopt.Built))
 	dropped := []mountopt.Option{
-		flag("ikeep", "to go: clusters of inodes are kept").Against("noikeep"), flag("noikeep", "to go: they are not kept").Against("ikeep"),
-		flag("attr2", "to go: the present form of attributes").Against("noattr2").ShownAs(""), flag("noattr2", "to go: the former one, of an older format").Against("attr2").If(mountopt.Older),
+		flag("ikeep", "to go: clusters of inodes are kept").Against("noikeep"),
+		flag("noikeep", "to go: they are not kept").Against("ikeep"),
+		flag("attr2", "to go: the present form of attributes").Against("noattr2").ShownAs(""),
+		flag("noattr2", "to go: the former one, of an older format").Against("attr2").If(mountopt.Older),
 	}
 	return append(rows, dropped...)
 }

@@ -50,10 +50,13 @@ type Options struct {
 
 // Limits, in bytes but where it says otherwise.
 const (
+	// The kernel refuses groups below 16 MiB (XFS_MIN_AG_BYTES in xfs_sb.c). Of 64 MiB the least
+	// log takes a third already: below that there would be more of the file system than of files.
 	leastSize  = 64 * quantity.MiB
 	leastGroup = 16 * quantity.MiB
 	mostMade   = 1 << 16 // groups; each has headers and trees of its own, which are written at making and read at a mount
-	mostGroup  = quantity.TiB
+	// The kernel counts blocks of a group in 32 bits, and XFS_MAX_AG_BYTES is 1 TiB.
+	mostGroup = quantity.TiB
 	// Minima of the log are no smooth function of what is made; these are above the largest
 	// that the kernel was seen to ask for, with a log unit up to smallUnit and above.
 	leastLog     = 20 * quantity.MiB
@@ -66,6 +69,8 @@ const (
 	mostLogUnit  = 256 * quantity.KiB
 	logShare     = 512 // the log takes one of so many bytes
 
+	// Few groups keep a disk that turns from moving its head between them; each one more lets
+	// another file grow at the same time.
 	fewGroups   = 4
 	manyGroups  = 16 // from manyFrom on, where many places are written at once
 	manyFrom    = 64 * quantity.GiB
@@ -106,7 +111,8 @@ func Plan(size quantity.Bytes, geo block.Geometry, o Options) (*Layout, error) {
 		return nil, fmt.Errorf("%w: XFS takes %v at least, and this is %v", fs.ErrTooSmall, leastSize, size)
 	}
 	if !o.LateTimes && o.Time.Unix() >= timeBase {
-		return nil, fmt.Errorf("%w: late-times=no: it is %v, and times without them end in 2038", fs.ErrSetting, o.Time.Format(time.DateOnly))
+		return nil, fmt.Errorf("%w: late-times=no: it is %v, and times without them end in 2038", fs.ErrSetting,
+			o.Time.Format(time.DateOnly))
 	}
 	l := &Layout{options: o}
 	if err := l.units(geo); err != nil {
@@ -119,6 +125,8 @@ func Plan(size quantity.Bytes, geo block.Geometry, o Options) (*Layout, error) {
 	}
 	l.sizeLog()
 	l.fixed = l.firstTree() + l.trees()
+	// The kernel fills the list up to this length at the first change (xfs_alloc_min_freelist),
+	// and writes less at the first mount where it is so already.
 	l.list = 4 // two for each tree of free space, and two for the reverse map's
 	if o.ReverseMap {
 		l.list += 2
@@ -140,11 +148,14 @@ func (l *Layout) units(geo block.Geometry) error {
 	logical := quantity.Bytes(max(geo.Logical, 512))
 	l.Block = choose(o.Block, 4096)
 	if l.Block < logical {
-		return fmt.Errorf("%w: %d bytes; a block is at least a logical sector of the device, which has %d", fs.ErrBlockSize, l.Block, logical)
+		return fmt.Errorf("%w: %d bytes; a block is at least a logical sector of the device, which has %d",
+			fs.ErrBlockSize, l.Block, logical)
 	}
 	l.Sector = o.Sector
 	if l.Sector == 0 {
 		l.Sector = logical
+		// A device of 512 bytes that writes 4096 reads, changes and writes for each header of
+		// 512: headers get what it writes whole.
 		if geo.Physical == 4096 && l.Block >= 4096 && logical < 4096 {
 			l.Sector = 4096
 			l.hinted = append(l.hinted, "sector")
@@ -175,6 +186,8 @@ func choose[N int64 | quantity.Bytes](asked, usual N) N {
 func (l *Layout) stripes(geo block.Geometry) {
 	o := &l.options
 	if o.Unit == 0 && o.Width == 0 {
+		// What a device says of its stripe is taken where it is a multiple of the block: adapters
+		// report the longest request that they take, of 65535 sectors, as if it were one.
 		unit, width := fs.Stripe(geo, o.Start)
 		if unit%l.Block == 0 && unit > 0 {
 			o.Unit, o.Width = unit, width
@@ -200,11 +213,13 @@ func (l *Layout) checkUnits() error {
 	o := l.options
 	switch {
 	case o.Unit%l.Block != 0 || o.Unit > 0 && o.Width%o.Unit != 0:
-		return fmt.Errorf("%w: stripe-unit=%v, stripe-width=%v: the unit is a multiple of the block of %v, and the width of the unit", fs.ErrSetting, o.Unit, o.Width, l.Block)
+		return fmt.Errorf("%w: stripe-unit=%v, stripe-width=%v: the unit is a multiple of the block of %v, and the width of the unit",
+			fs.ErrSetting, o.Unit, o.Width, l.Block)
 	case l.logUnit > 0 && l.logUnit < l.Block || l.logUnit&(l.logUnit-1) != 0 || l.logUnit > mostLogUnit:
 		// Others are mounted once: what the kernel writes then does not fill whole units, and
 		// is torn at the second mount.
-		return fmt.Errorf("%w: log-unit=%v: it is a power of two from the block of %v to %v", fs.ErrSetting, l.logUnit, l.Block, mostLogUnit)
+		return fmt.Errorf("%w: log-unit=%v: it is a power of two from the block of %v to %v", fs.ErrSetting, l.logUnit,
+			l.Block, mostLogUnit)
 	case o.Directory > 0 && o.Directory < l.Block:
 		return fmt.Errorf("%w: directory-block=%v: it is at least a block, of %v", fs.ErrSetting, o.Directory, l.Block)
 	case o.InodeCounts && !o.FreeInodeTree:
@@ -219,8 +234,12 @@ func (l *Layout) sizeLog() {
 	size := quantity.Bytes(l.Blocks) * l.Block
 	log := l.options.Log
 	if log == 0 {
+		// Eight units are as many as the kernel has buffers, each of which may be on its way to
+		// the disk.
 		log = max(min(max(size/logShare, usualLog), mostUsualLog), 8*l.logUnit)
 		group := choose(l.options.GroupSize, size/quantity.Bytes(max(l.options.Groups, 1)))
+		// Where that would be too much of the device or of its group, it gets the least that
+		// works.
 		if log > size/4 || log > group/2 {
 			log = l.leastLog()
 		}
@@ -272,8 +291,11 @@ func (l *Layout) sizeGroups() error {
 	l.Groups = (l.Blocks + l.GroupBlocks - 1) / l.GroupBlocks
 	if l.Groups > mostMade {
 		least, _ := (size / mostMade).Up(l.Block)
-		return fmt.Errorf("%w: groups of %v: that would be %d of them, each with headers and trees of its own; at most %d, of %v at least", fs.ErrSetting, quantity.Bytes(l.GroupBlocks)*l.Block, l.Groups, mostMade, least)
+		return fmt.Errorf("%w: groups of %v: that would be %d of them, each with headers and trees of its own; at most %d, of %v at least",
+			fs.ErrSetting, quantity.Bytes(l.GroupBlocks)*l.Block, l.Groups, mostMade, least)
 	}
+	// The kernel would take a last group of 64 blocks; below 16 MiB it would be headers and trees
+	// for next to nothing. Its blocks are left to nobody, and the draft says how many.
 	if last := l.Blocks - (l.Groups-1)*l.GroupBlocks; l.Groups > 1 && last < uint64(leastGroup/l.Block) {
 		l.Blocks -= last
 		l.Groups--
@@ -311,12 +333,16 @@ func (l *Layout) trees() uint64 {
 // them: behind what a group begins with, its list of free blocks, and the log where that is
 // in the group too (xfs_ialloc_calc_rootino in fs/xfs/libxfs/xfs_ialloc.c of Linux).
 func (l *Layout) place() error {
+	// In the middle, since it is written with every change: the way to it is the shortest on
+	// average.
 	l.LogGroup = l.Groups / 2
 	l.logAt = l.fixed
 	if l.unit > 0 {
 		l.logAt = roundUp(l.fixed, l.unit)
 	}
 	l.chunkAt = l.fixed + l.list
+	// The kernel works the place of the first inodes out anew from the sizes alone, and refuses a
+	// root directory elsewhere: what follows is that rule, step by step.
 	if l.LogGroup == 0 {
 		l.chunkAt = max(l.chunkAt+l.LogBlocks, l.logAt+l.LogBlocks)
 	}
@@ -330,7 +356,8 @@ func (l *Layout) place() error {
 	l.chunkAt = roundUp(l.chunkAt, align)
 	for group, end := range map[uint64]uint64{0: l.chunkAt + l.chunk, l.LogGroup: l.logAt + l.LogBlocks + l.list} {
 		if has := l.sizeOf(group); end+restOfGroup > has {
-			return fmt.Errorf("%w: group %d has %d blocks, and needs %d for what is in it; fewer groups or a smaller log have room", fs.ErrSetting, group, has, end+restOfGroup)
+			return fmt.Errorf("%w: group %d has %d blocks, and needs %d for what is in it; fewer groups or a smaller log have room",
+				fs.ErrSetting, group, has, end+restOfGroup)
 		}
 	}
 	return nil
@@ -340,6 +367,8 @@ func roundUp(n, to uint64) uint64 { return (n + to - 1) / to * to }
 
 // inodeAlign is the alignment of 64 inodes, in blocks.
 func (l *Layout) inodeAlign() uint64 {
+	// With sparse chunks the alignment is a whole chunk, so that half of one may be made at its
+	// right place; without them that of a cluster is enough.
 	if l.options.SparseInodes {
 		return l.chunk
 	}
@@ -384,6 +413,8 @@ func (l *Layout) free(group uint64) []extent.Span {
 // them.
 func (l *Layout) Free() (sum uint64) {
 	taken := l.Groups*l.fixed + l.LogBlocks + l.chunk
+	// The lists count as free, since the kernel may give their blocks away, although no tree of
+	// free space holds them.
 	return l.Blocks - taken
 }
 

@@ -90,10 +90,17 @@ func Probe(dev block.Device) (*fs.Content, error) {
 		}
 	}
 	c.Facts = append(c.Facts,
-		fs.Fact{Name: "files", Value: fmt.Sprintf("%d of %d inodes used, of %d bytes each; more are made as they are needed", inodes-min(free, inodes), inodes, be.Uint16(v.super[104:]))},
+		fs.Fact{
+			Name: "files",
+			Value: fmt.Sprintf("%d of %d inodes used, of %d bytes each; more are made as they are needed",
+				inodes-min(free, inodes), inodes, be.Uint16(v.super[104:])),
+		},
 		fs.Fact{Name: "log", Value: log})
 	if made, ok := v.made(); ok {
-		c.Facts = append(c.Facts, fs.Fact{Name: "history", Value: "made " + made.Format("2006-01-02 15:04:05 UTC") + "; XFS does not record when it was mounted"})
+		c.Facts = append(c.Facts, fs.Fact{
+			Name:  "history",
+			Value: "made " + made.Format("2006-01-02 15:04:05 UTC") + "; XFS does not record when it was mounted",
+		})
 	}
 	if v.meta() != v.uuid() {
 		c.Facts = append(c.Facts, fs.Fact{Name: "within", Value: v.meta().String() + ": what the metadata carries"})
@@ -142,7 +149,12 @@ func recognise(dev block.Device) (*fs.Content, error) {
 	c.Size, c.Used, c.OldFormat = size, used, be.Uint16(b[versionAt:])&15 < withChecksums
 	c.Facts = []fs.Fact{
 		{Name: "room", Value: fmt.Sprintf("%v of %v free: %d of %d blocks, as recorded", size-used, size, min(free, total), total)},
-		{Name: "shape", Value: fmt.Sprintf("version %d; %d blocks × %d bytes = %d bytes, in %d groups of %d blocks; sectors of %d bytes", be.Uint16(b[versionAt:])&15, total, c.BlockSize, size, be.Uint32(b[groups:]), be.Uint32(b[groupSize:]), be.Uint16(b[sectorSize:]))},
+		{
+			Name: "shape",
+			Value: fmt.Sprintf("version %d; %d blocks × %d bytes = %d bytes, in %d groups of %d blocks; sectors of %d bytes",
+				be.Uint16(b[versionAt:])&15, total, c.BlockSize, size, be.Uint32(b[groups:]), be.Uint32(b[groupSize:]),
+				be.Uint16(b[sectorSize:])),
+		},
 	}
 	return c, nil
 }

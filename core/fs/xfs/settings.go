@@ -3,6 +3,7 @@ package xfs
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"fundus/core/block"
 	"fundus/core/fs"
@@ -11,45 +12,143 @@ import (
 
 // options ties each setting to its field.
 func options() []fs.Option[Options] {
-	return append(shapeOptions(), featureOptions()...)
+	return slices.Concat(unitOptions(), logOptions(), shareOptions(), featureOptions())
 }
 
-func shapeOptions() []fs.Option[Options] {
-	const k, m, g = 1 << 10, 1 << 20, 1 << 30
-	size := func(s fs.Setting, field func(*Options) *quantity.Bytes) fs.Option[Options] {
-		s.Form, s.When = fs.Size, fs.AtMaking
-		return fs.Option[Options]{Setting: s, Get: func(o *Options) int64 { return int64(*field(o)) }, Set: func(o *Options, n int64) { *field(o) = quantity.Bytes(n) }}
+// The units of sizes in the tables below.
+const (
+	k = 1 << 10
+	m = 1 << 20
+	g = 1 << 30
+)
+
+// size and count are settings that are chosen when it is made, with the field that each fills.
+func size(s fs.Setting, field func(*Options) *quantity.Bytes) fs.Option[Options] {
+	s.Form, s.When = fs.Size, fs.AtMaking
+	return fs.Option[Options]{
+		Setting: s,
+		Get:     func(o *Options) int64 { return int64(*field(o)) },
+		Set:     func(o *Options, n int64) { *field(o) = quantity.Bytes(n) },
 	}
-	count := func(s fs.Setting, field func(*Options) *int64) fs.Option[Options] {
-		s.When = fs.AtMaking
-		return fs.Option[Options]{Setting: s, Get: func(o *Options) int64 { return *field(o) }, Set: func(o *Options, n int64) { *field(o) = n }}
+}
+
+func count(s fs.Setting, field func(*Options) *int64) fs.Option[Options] {
+	s.When = fs.AtMaking
+	return fs.Option[Options]{
+		Setting: s,
+		Get:     func(o *Options) int64 { return *field(o) },
+		Set:     func(o *Options, n int64) { *field(o) = n },
 	}
+}
+
+// unitOptions are of what it is made: blocks, sectors, inodes and groups.
+func unitOptions() []fs.Option[Options] {
 	return []fs.Option[Options]{
-		size(fs.Setting{Key: "block", Only: []int64{1 * k, 2 * k, 4 * k}, Default: "4KiB", Meaning: "the unit of space: a small one wastes less on small files, a large one is faster with large files"},
-			func(o *Options) *quantity.Bytes { return &o.Block }),
-		size(fs.Setting{Key: "sector", Only: []int64{512, 4 * k}, Default: "the device's physical one", Meaning: "what the device writes whole: headers and the log keep to it"},
-			func(o *Options) *quantity.Bytes { return &o.Sector }),
-		size(fs.Setting{Key: "inode-size", Only: []int64{512, 1 * k, 2 * k}, Default: "512B", Meaning: "what each file takes beside its data: a large one has room for attributes and small directories; at most half a block"},
-			func(o *Options) *quantity.Bytes { return &o.Inode }),
-		count(fs.Setting{Key: "group-count", Form: fs.Count, Range: [2]int64{1, 512}, Default: "4; 16 from 64GiB on, on flash and arrays", Meaning: "into how many groups it is divided: in each something is written at the same time"},
-			func(o *Options) *int64 { return &o.Groups }),
-		size(fs.Setting{Key: "group-size", Range: [2]int64{32 * m, 1 << 40}, Shapes: true, Default: "by their count", Meaning: "how large a group is, instead of how many there are"},
-			func(o *Options) *quantity.Bytes { return &o.GroupSize }),
-		size(fs.Setting{Key: "log", Range: [2]int64{20 * m, 2*g - 10*m}, Default: "1/512 of the size, 32MiB to 512MiB; 20MiB where it is small", Meaning: "the log, in which changes stand before they are carried out"},
-			func(o *Options) *quantity.Bytes { return &o.Log }),
-		size(fs.Setting{Key: "log-unit", Only: []int64{4 * k, 8 * k, 16 * k, 32 * k, 64 * k, 128 * k, 256 * k}, Default: "the stripe unit up to 256KiB, else 32KiB with a stripe, none without", Meaning: "of what size the log is written in multiples"},
-			func(o *Options) *quantity.Bytes { return &o.LogUnit }),
-		size(fs.Setting{Key: "stripe-unit", Range: [2]int64{4 * k, 64 * m}, Default: "the device's, or the width", Meaning: "what an array writes to one of its members before it goes on with the next"},
-			func(o *Options) *quantity.Bytes { return &o.Unit }),
-		size(fs.Setting{Key: "stripe-width", Range: [2]int64{4 * k, 1 * g}, Default: "the device's, or the unit", Meaning: "a stripe over all members of an array that hold data"},
-			func(o *Options) *quantity.Bytes { return &o.Width }),
-		count(fs.Setting{Key: "inode-share", Form: fs.Share, Range: [2]int64{0, 1000}, Default: "25%; 5% above 1TiB, 1% above 50TiB", Meaning: "how much of the space files may take for what they take beside their data; 0% is no limit"},
-			func(o *Options) *int64 { return &o.InodeShare }),
-		size(fs.Setting{Key: "directory-block", Only: []int64{4 * k, 8 * k, 16 * k, 32 * k, 64 * k}, Default: "a block", Meaning: "the unit of directories: a large one is faster with very many names in one"},
-			func(o *Options) *quantity.Bytes { return &o.Directory }),
-		count(fs.Setting{Key: "root-user", Form: fs.Count, Range: [2]int64{0, 1<<32 - 2}, Shapes: true, Default: "0", Meaning: "whose the topmost directory is, as a number"}, func(o *Options) *int64 { return &o.RootUser }),
-		count(fs.Setting{Key: "root-group", Form: fs.Count, Range: [2]int64{0, 1<<32 - 2}, Shapes: true, Default: "0", Meaning: "to which group the topmost directory belongs, as a number"}, func(o *Options) *int64 { return &o.RootGroup }),
-		count(fs.Setting{Key: "root-mode", Form: fs.Mode, Range: [2]int64{0, 0o7777}, Shapes: true, Default: "755", Meaning: "what the topmost directory lets whom do"}, func(o *Options) *int64 { return &o.RootMode }),
+		size(fs.Setting{
+			Key:     "block",
+			Only:    []int64{1 * k, 2 * k, 4 * k},
+			Default: "4KiB",
+			Meaning: "the unit of space: a small one wastes less on small files, a large one is faster with large files",
+		}, func(o *Options) *quantity.Bytes { return &o.Block }),
+		size(fs.Setting{
+			Key:     "sector",
+			Only:    []int64{512, 4 * k},
+			Default: "the device's physical one",
+			Meaning: "what the device writes whole: headers and the log keep to it",
+		}, func(o *Options) *quantity.Bytes { return &o.Sector }),
+		size(fs.Setting{
+			Key:     "inode-size",
+			Only:    []int64{512, 1 * k, 2 * k},
+			Default: "512B",
+			Meaning: "what each file takes beside its data: a large one has room for attributes and small directories; at most half a block",
+		}, func(o *Options) *quantity.Bytes { return &o.Inode }),
+		count(fs.Setting{
+			Key:     "group-count",
+			Form:    fs.Count,
+			Range:   [2]int64{1, 512},
+			Default: "4; 16 from 64GiB on, on flash and arrays",
+			Meaning: "into how many groups it is divided: in each something is written at the same time",
+		}, func(o *Options) *int64 { return &o.Groups }),
+		size(fs.Setting{
+			Key:     "group-size",
+			Range:   [2]int64{32 * m, 1 << 40},
+			Shapes:  true,
+			Default: "by their count",
+			Meaning: "how large a group is, instead of how many there are",
+		}, func(o *Options) *quantity.Bytes { return &o.GroupSize }),
+	}
+}
+
+// logOptions are of the log, and of the array that it may lie on.
+func logOptions() []fs.Option[Options] {
+	return []fs.Option[Options]{
+		size(fs.Setting{
+			Key:     "log",
+			Range:   [2]int64{20 * m, 2*g - 10*m},
+			Default: "1/512 of the size, 32MiB to 512MiB; 20MiB where it is small",
+			Meaning: "the log, in which changes stand before they are carried out",
+		}, func(o *Options) *quantity.Bytes { return &o.Log }),
+		size(fs.Setting{
+			Key:     "log-unit",
+			Only:    []int64{4 * k, 8 * k, 16 * k, 32 * k, 64 * k, 128 * k, 256 * k},
+			Default: "the stripe unit up to 256KiB, else 32KiB with a stripe, none without",
+			Meaning: "size of a log write",
+		}, func(o *Options) *quantity.Bytes { return &o.LogUnit }),
+		size(fs.Setting{
+			Key:     "stripe-unit",
+			Range:   [2]int64{4 * k, 64 * m},
+			Default: "the device's, or the width",
+			Meaning: "what an array writes to one of its members before it goes on with the next",
+		}, func(o *Options) *quantity.Bytes { return &o.Unit }),
+		size(fs.Setting{
+			Key:     "stripe-width",
+			Range:   [2]int64{4 * k, 1 * g},
+			Default: "the device's, or the unit",
+			Meaning: "a stripe over all members of an array that hold data",
+		}, func(o *Options) *quantity.Bytes { return &o.Width }),
+	}
+}
+
+// shareOptions are of files and directories, and for whom it is made.
+func shareOptions() []fs.Option[Options] {
+	return []fs.Option[Options]{
+		count(fs.Setting{
+			Key:     "inode-share",
+			Form:    fs.Share,
+			Range:   [2]int64{0, 1000},
+			Default: "25%; 5% above 1TiB, 1% above 50TiB",
+			Meaning: "how much of the space files may take for what they take beside their data; 0% is no limit",
+		}, func(o *Options) *int64 { return &o.InodeShare }),
+		size(fs.Setting{
+			Key:     "directory-block",
+			Only:    []int64{4 * k, 8 * k, 16 * k, 32 * k, 64 * k},
+			Default: "a block",
+			Meaning: "the unit of directories: a large one is faster with very many names in one",
+		}, func(o *Options) *quantity.Bytes { return &o.Directory }),
+		count(fs.Setting{
+			Key:     "root-user",
+			Form:    fs.Count,
+			Range:   [2]int64{0, 1<<32 - 2},
+			Shapes:  true,
+			Default: "0",
+			Meaning: "owner (UID) of the root directory",
+		}, func(o *Options) *int64 { return &o.RootUser }),
+		count(fs.Setting{
+			Key:     "root-group",
+			Form:    fs.Count,
+			Range:   [2]int64{0, 1<<32 - 2},
+			Shapes:  true,
+			Default: "0",
+			Meaning: "group (GID) of the root directory",
+		}, func(o *Options) *int64 { return &o.RootGroup }),
+		count(fs.Setting{
+			Key:     "root-mode",
+			Form:    fs.Mode,
+			Range:   [2]int64{0, 0o7777},
+			Shapes:  true,
+			Default: "755",
+			Meaning: "permissions of the root directory, octal",
+		}, func(o *Options) *int64 { return &o.RootMode }),
 		count(fs.ForSetting(fs.ForBoot), func(o *Options) *int64 { return &o.For }),
 	}
 }
@@ -60,13 +159,28 @@ func featureOptions() (list []fs.Option[Options]) {
 		key, usual, meaning string
 		field               func(*Options) *bool
 	}{
-		{"free-inode-tree", "yes", "a tree of the free inodes: new files are made faster in a full file system", func(o *Options) *bool { return &o.FreeInodeTree }},
-		{"sparse-inodes", "yes", "inodes in small pieces, so that files can still be made where the space is in pieces", func(o *Options) *bool { return &o.SparseInodes }},
-		{"reverse-map", "yes", "a record of whom each block belongs to: the kernel can check and mend itself by it", func(o *Options) *bool { return &o.ReverseMap }},
+		{
+			"free-inode-tree", "yes", "a tree of the free inodes: new files are made faster in a full file system",
+			func(o *Options) *bool { return &o.FreeInodeTree },
+		},
+		{
+			"sparse-inodes", "yes", "inodes in small pieces, so that files can still be made where the space is in pieces",
+			func(o *Options) *bool { return &o.SparseInodes },
+		},
+		{
+			"reverse-map", "yes", "a record of whom each block belongs to: the kernel can check and mend itself by it",
+			func(o *Options) *bool { return &o.ReverseMap },
+		},
 		{"shared-blocks", "yes", "files can share blocks: copies that take no space", func(o *Options) *bool { return &o.SharedBlocks }},
-		{"inode-counts", "yes, with free-inode-tree", "counts of the trees of inodes: it is mounted faster", func(o *Options) *bool { return &o.InodeCounts }},
+		{
+			"inode-counts", "yes, with free-inode-tree", "counts of the trees of inodes: it is mounted faster",
+			func(o *Options) *bool { return &o.InodeCounts },
+		},
 		{"late-times", "yes", "times up to 2486, instead of 2038", func(o *Options) *bool { return &o.LateTimes }},
-		{"large-extent-counts", "no; yes for Linux 6.6 and newer", "files in more than two thousand million pieces", func(o *Options) *bool { return &o.LargeExtentCounts }},
+		{
+			"large-extent-counts", "no; yes for Linux 6.6 and newer", "files in more than two thousand million pieces",
+			func(o *Options) *bool { return &o.LargeExtentCounts },
+		},
 	} {
 		s := fs.YesNo(f.key)
 		s.Default, s.Meaning, s.When = f.usual, f.meaning, fs.AtMaking
@@ -102,7 +216,8 @@ func Traits() []fs.Trait {
 // ordered are the options that an order amounts to, and the wishes with what follows from
 // their reader.
 func ordered(r fs.Order) (Options, fs.Wishes, error) {
-	o := Options{InodeShare: -1, FreeInodeTree: true, SparseInodes: true, ReverseMap: true, SharedBlocks: true, InodeCounts: true, LateTimes: true, RootMode: 0o755,
+	o := Options{InodeShare: -1, FreeInodeTree: true, SparseInodes: true, ReverseMap: true, SharedBlocks: true,
+		InodeCounts: true, LateTimes: true, RootMode: 0o755,
 		Label: r.Label, UUID: r.ID.UUID(), Flash: r.Flash, Start: r.Start, Time: r.Time, Sink: r.Sink}
 	wishes, err := fs.Aimed(Traits(), r.Wishes)
 	if err != nil {
@@ -191,13 +306,22 @@ func (l *Layout) Facts() []fs.Fact {
 		{Name: "blocks", Value: fmt.Sprintf("%d × %d bytes = %d bytes (%v)", l.Blocks, l.Block, size, size)},
 		{Name: "groups", Value: groups},
 		{Name: "log", Value: fmt.Sprintf("%d blocks = %v, in group %d", l.LogBlocks, bytes(l.LogBlocks), l.LogGroup)},
-		{Name: "free", Value: fmt.Sprintf("%d blocks = %v; of them the kernel keeps about %v for itself", l.Free(), bytes(l.Free()), bytes(l.kept()))},
+		{
+			Name:  "free",
+			Value: fmt.Sprintf("%d blocks = %v; of them the kernel keeps about %v for itself", l.Free(), bytes(l.Free()), bytes(l.kept())),
+		},
 	}
 	if l.options.MetaUUID != l.options.UUID {
-		facts = append(facts, fs.Fact{Name: "within", Value: l.options.MetaUUID.String() + ": the metadata carries an identifier of its own, so that nothing of before is taken for it"})
+		facts = append(facts, fs.Fact{
+			Name:  "within",
+			Value: l.options.MetaUUID.String() + ": the metadata carries an identifier of its own, so that nothing of before is taken for it",
+		})
 	}
 	if l.Left > 0 {
-		facts = append(facts, fs.Fact{Name: "left over", Value: fmt.Sprintf("%v at the end: less than a block, or than a group that is of use", l.Left)})
+		facts = append(facts, fs.Fact{
+			Name:  "left over",
+			Value: fmt.Sprintf("%v at the end: less than a block, or than a group that is of use", l.Left),
+		})
 	}
 	return facts
 }

@@ -36,6 +36,9 @@ func (l *Layout) super() []byte {
 	be.PutUint32(b[blockSize:], uint32(l.Block))
 	be.PutUint64(b[blocks:], l.Blocks)
 	copy(b[uuidAt:], o.UUID[:])
+	// A block of the whole is written as its group, shifted by the blocks of a group rounded up
+	// to a power of two, and its place in the group: with gaps between groups that are no power
+	// of two.
 	be.PutUint64(b[48:], l.LogGroup<<log2(l.GroupBlocks)|l.logAt)
 	root := l.rootInode()
 	for i, at := range []int{56, 64, 72} { // root, and two of a realtime part that there is not
@@ -57,12 +60,17 @@ func (l *Layout) super() []byte {
 	be.PutUint16(b[versionAt:], version)
 	be.PutUint16(b[sectorSize:], uint16(l.Sector))
 	be.PutUint16(b[104:], uint16(l.Inode))
+	// How many inodes a block has.
 	be.PutUint16(b[106:], uint16(l.Block/l.Inode))
 	copy(b[labelAt:labelAt+labelSize], o.Label)
+	// The powers of two of what stands above in full. The kernel shifts by these and refuses
+	// where the two differ.
 	for i, n := range []uint64{uint64(l.Block), uint64(l.Sector), uint64(l.Inode), uint64(l.Block / l.Inode), l.GroupBlocks} {
 		b[120+i] = log2(n)
 	}
 	b[127] = byte(l.inodeShare())
+	// Inodes that are made, those of them that are free, and free blocks: sums over all groups,
+	// which the kernel corrects from the headers of the groups after a crash.
 	be.PutUint64(b[128:], inodesMade)
 	be.PutUint64(b[136:], inodesMade-inodesUsed)
 	be.PutUint64(b[freeBlocks:], l.Free())
@@ -74,15 +82,19 @@ func (l *Layout) super() []byte {
 	be.PutUint32(b[188:], uint32(l.width))
 	b[192] = log2(uint64(choose(o.Directory, l.Block))) - log2(uint64(l.Block))
 	be.PutUint32(b[196:], uint32(max(l.logUnit, 1)))
+	// Twice: the second place is where a kernel of 64 bits once wrote them by mistake, and the
+	// two have to agree.
 	be.PutUint32(b[200:], furtherBits)
 	be.PutUint32(b[204:], furtherBits)
 	ro, incompat := l.features()
 	be.PutUint32(b[212:], ro)
 	be.PutUint32(b[216:], incompat)
 	if o.SparseInodes {
+		// Of what size the pieces of sparse chunks are: those of a cluster.
 		be.PutUint32(b[228:], uint32(l.cluster()))
 	}
 	if o.MetaUUID != o.UUID {
+		// Where the two differ, identifiers can be given anew without writing to every block.
 		copy(b[248:], o.MetaUUID[:])
 	}
 	return seal(b, checksum)
@@ -97,8 +109,10 @@ func (l *Layout) features() (ro, incompat uint32) {
 		on   bool
 		into *uint32
 		bit  uint32
-	}{{o.FreeInodeTree, &ro, roFreeInodes}, {o.ReverseMap, &ro, roReverse}, {o.SharedBlocks, &ro, roShared}, {o.InodeCounts, &ro, roInodeCounts},
-		{o.SparseInodes, &incompat, incompatSparse}, {o.MetaUUID != o.UUID, &incompat, incompatMetaUUID}, {o.LateTimes, &incompat, incompatLateTimes}, {o.LargeExtentCounts, &incompat, incompatWide}} {
+	}{{o.FreeInodeTree, &ro, roFreeInodes}, {o.ReverseMap, &ro, roReverse}, {o.SharedBlocks, &ro, roShared},
+		{o.InodeCounts, &ro, roInodeCounts},
+		{o.SparseInodes, &incompat, incompatSparse}, {o.MetaUUID != o.UUID, &incompat, incompatMetaUUID},
+		{o.LateTimes, &incompat, incompatLateTimes}, {o.LargeExtentCounts, &incompat, incompatWide}} {
 		if f.on {
 			*f.into |= f.bit
 		}
@@ -111,6 +125,8 @@ func (l *Layout) inodeShare() int64 {
 	switch size := int64(l.Blocks) * int64(l.Block); {
 	case l.options.InodeShare >= 0:
 		return l.options.InodeShare
+	// A share that grows with the size would be for more files than anybody has: large file
+	// systems hold large files.
 	case size <= 1<<40:
 		return 25
 	case size <= 50<<40:

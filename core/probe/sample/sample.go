@@ -84,9 +84,12 @@ var (
 // All lists the samples.
 func All() []Sample {
 	return []Sample{
-		btrfs(), f2fs(), iso("HERBARIUM", false), iso("HERBARIUM", true), udf(), squashfs(), erofs(), ntfs(), exfat(), luks1(), luks2(), physicalVolume(),
-		bcache(), bitLocker(), jfs(), reiserfs(), nilfs2(), hfsPlus(), apfs(), minix(), zfs(), xfsLog(), swap(4096, "SWAPSPACE2"), swap(4096, "S1SUSPEND"),
-		fat("FAT12", 12), fat("FAT16", 16), fat("FAT32", 32), raid("1.2", 4096), raid("1.1", 0), raid("1.0", (8<<20/512-16)&^7*512), extended(false), extended(true),
+		btrfs(), f2fs(), iso("HERBARIUM", false), iso("HERBARIUM", true), udf(), squashfs(), erofs(), ntfs(), exfat(),
+		luks1(), luks2(), physicalVolume(),
+		bcache(), bitLocker(), jfs(), reiserfs(), nilfs2(), hfsPlus(), apfs(), minix(), zfs(), xfsLog(),
+		swap(4096, "SWAPSPACE2"), swap(4096, "S1SUSPEND"),
+		fat("FAT12", 12), fat("FAT16", 16), fat("FAT32", 32), raid("1.2", 4096), raid("1.1", 0),
+		raid("1.0", (8<<20/512-16)&^7*512), extended(false), extended(true),
 	}
 }
 
@@ -106,7 +109,15 @@ func btrfs() Sample {
 func f2fs() Sample {
 	p := newPage(3072, le).u32(0, 0xF2F52010).u16(4, 1).u16(6, 16).u32(8, 9).u32(12, 3).u32(16, 12).u32(20, 9).u32(24, 1).u32(28, 1).u64(36, 16384).
 		u32(44, 24).u32(48, 31).text(108, id).wide(124, "herbarium")
-	return Sample{Name: "f2fs", Size: 64 << 20, Pieces: map[int64][]byte{1024: p.b}, Kind: "f2fs", Label: "herbarium", UUID: idText, Length: 64 << 20}
+	return Sample{
+		Name:   "f2fs",
+		Size:   64 << 20,
+		Pieces: map[int64][]byte{1024: p.b},
+		Kind:   "f2fs",
+		Label:  "herbarium",
+		UUID:   idText,
+		Length: 64 << 20,
+	}
 }
 
 // both writes a number in both byte orders, the little-endian one first.
@@ -165,7 +176,15 @@ func iso(label string, joliet bool) Sample {
 		r.both(2, 22).both(10, 2048).both16(28, 1)
 	}
 	pieces[22*2048] = root.b
-	return Sample{Name: map[bool]string{false: "iso9660", true: "iso9660 with Joliet"}[joliet], Size: 1 << 20, Pieces: pieces, Kind: "iso9660", Label: label, UUID: "2026-03-01-08-00-00-00", Length: 64 * 2048}
+	return Sample{
+		Name:   map[bool]string{false: "iso9660", true: "iso9660 with Joliet"}[joliet],
+		Size:   1 << 20,
+		Pieces: pieces,
+		Kind:   "iso9660",
+		Label:  label,
+		UUID:   "2026-03-01-08-00-00-00",
+		Length: 64 * 2048,
+	}
 }
 
 // tag seals a descriptor of UDF: its kind, the sum of the tag's other bytes, and
@@ -211,10 +230,20 @@ func udf() Sample {
 	pieces[256*2048] = tag(anchor, 2, 256)
 	primary := newPage(512, le).u32(16, 1).text(24, dstring("herbarium", 32)).u16(56, 1).u16(58, 1).u16(60, 2).u16(62, 3).text(72, dstring("5eed5eed00020417herbarium", 128))
 	pieces[32*2048] = tag(primary, 1, 32)
-	logical := newPage(512, le).u32(16, 2).text(84, dstring("herbarium", 128)).u32(212, 2048).text(216, "\x00*OSTA UDF Compliant\x00\x00\x00\x00\x02\x01")
+	logical := newPage(512, le).u32(16, 2).text(84, dstring("herbarium", 128)).u32(212, 2048).
+		text(216, "\x00*OSTA UDF Compliant\x00\x00\x00\x00\x02\x01")
 	pieces[33*2048] = tag(logical, 6, 33)
 	pieces[34*2048] = tag(newPage(512, le), 8, 34)
-	return Sample{Name: "udf", Size: 4 << 20, Pieces: pieces, Kind: "udf", Label: "herbarium", UUID: "5eed5eed00020417", Udev: map[string]string{"UUID": "", "LABEL": ""}} // udev says nothing of either here; why is not known
+	return Sample{
+		Name:   "udf",
+		Size:   4 << 20,
+		Pieces: pieces,
+		Kind:   "udf",
+		Label:  "herbarium",
+		UUID:   "5eed5eed00020417",
+		// Udev says nothing of either here; why is not known.
+		Udev: map[string]string{"UUID": "", "LABEL": ""},
+	}
 }
 
 func squashfs() Sample {
@@ -232,7 +261,15 @@ func erofs() Sample {
 	dir.u64(0, 36).u16(8, 24).u64(12, 36).u16(20, 25).text(24, "...")
 	dir.b[10], dir.b[22] = 2, 2
 	p.u32(4, crc(castagnoli, ^uint32(0), p.b))
-	return Sample{Name: "erofs", Size: 1 << 20, Pieces: map[int64][]byte{1024: p.b, 4096: dir.b}, Kind: "erofs", Label: "herbarium", UUID: idText, Length: 8192}
+	return Sample{
+		Name:   "erofs",
+		Size:   1 << 20,
+		Pieces: map[int64][]byte{1024: p.b, 4096: dir.b},
+		Kind:   "erofs",
+		Label:  "herbarium",
+		UUID:   idText,
+		Length: 8192,
+	}
 }
 
 func ntfs() Sample {
@@ -251,7 +288,15 @@ func ntfs() Sample {
 	}
 	mft := newPage(1024, le)
 	copy(mft.b, record.b)
-	return Sample{Name: "ntfs", Size: 8 << 20, Pieces: map[int64][]byte{0: boot.b, 4 * 4096: mft.b, 4*4096 + 3*1024: record.b}, Kind: "ntfs", Label: "herbarium", UUID: "5EED00000002A417", Length: 16383 * 512}
+	return Sample{
+		Name:   "ntfs",
+		Size:   8 << 20,
+		Pieces: map[int64][]byte{0: boot.b, 4 * 4096: mft.b, 4*4096 + 3*1024: record.b},
+		Kind:   "ntfs",
+		Label:  "herbarium",
+		UUID:   "5EED00000002A417",
+		Length: 16383 * 512,
+	}
 }
 
 // exfat has a root directory with a bitmap, an up-case table and a label, so
@@ -293,28 +338,61 @@ func exfat() Sample {
 	dir.u32(64+4, upSum).u32(64+20, 3).u64(64+24, 4)
 	bitmap := newPage(sector, le)
 	bitmap.b[0] = 7
-	return Sample{Name: "exfat", Size: 1 << 20, Pieces: map[int64][]byte{0: region, 11 * sector: sums.b, 12 * sector: append(region, sums.b...), fat * sector: table.b, heap * sector: bitmap.b, (heap + 1) * sector: upcase.b, (heap + 2) * sector: dir.b},
+	return Sample{Name: "exfat", Size: 1 << 20,
+		Pieces: map[int64][]byte{
+			0:                   region,
+			11 * sector:         sums.b,
+			12 * sector:         append(region, sums.b...),
+			fat * sector:        table.b,
+			heap * sector:       bitmap.b,
+			(heap + 1) * sector: upcase.b,
+			(heap + 2) * sector: dir.b,
+		},
 		Kind: "exfat", Label: "herbarium", UUID: "5EED-0417", Length: 1 << 20, Udev: silent()}
 }
 
 func luks1() Sample {
 	p := newPage(1024, be).text(0, "LUKS\xBA\xBE").u16(6, 1).text(8, "aes").text(40, "xts-plain64").text(72, "sha256").u32(104, 4096).u32(108, 64).text(168, idText)
-	return Sample{Name: "LUKS 1", Size: 1 << 20, Pieces: map[int64][]byte{0: p.b}, Kind: "LUKS", UUID: idText, Udev: otherName("crypto_LUKS")}
+	return Sample{
+		Name:   "LUKS 1",
+		Size:   1 << 20,
+		Pieces: map[int64][]byte{0: p.b},
+		Kind:   "LUKS",
+		UUID:   idText,
+		Udev:   otherName("crypto_LUKS"),
+	}
 }
 
 func luks2() Sample {
 	p := newPage(4096, be).text(0, "LUKS\xBA\xBE").u16(6, 2).u64(8, 16384).u64(16, 1).text(24, "herbarium").text(72, "sha256").text(168, idText)
-	return Sample{Name: "LUKS 2", Size: 1 << 20, Pieces: map[int64][]byte{0: p.b}, Kind: "LUKS", Label: "herbarium", UUID: idText, Udev: otherName("crypto_LUKS")}
+	return Sample{
+		Name:   "LUKS 2",
+		Size:   1 << 20,
+		Pieces: map[int64][]byte{0: p.b},
+		Kind:   "LUKS",
+		Label:  "herbarium",
+		UUID:   idText,
+		Udev:   otherName("crypto_LUKS"),
+	}
 }
 
 func physicalVolume() Sample {
 	p := newPage(512, le).text(0, "LABELONE").u64(8, 1).u32(20, 32).text(24, "LVM2 001").text(32, "5eedAAbbbbCCCCddddEEEEffffGGGGgg").u64(64, 8<<20)
 	p.u32(16, crc(ieee, 0xF597A6CF, p.b[20:]))
-	return Sample{Name: "physical volume", Size: 8 << 20, Pieces: map[int64][]byte{512: p.b}, Kind: "physical volume", UUID: "5eedAA-bbbb-CCCC-dddd-EEEE-ffff-GGGGgg", Length: 8 << 20, Udev: otherName("LVM2_member")}
+	return Sample{
+		Name:   "physical volume",
+		Size:   8 << 20,
+		Pieces: map[int64][]byte{512: p.b},
+		Kind:   "physical volume",
+		UUID:   "5eedAA-bbbb-CCCC-dddd-EEEE-ffff-GGGGgg",
+		Length: 8 << 20,
+		Udev:   otherName("LVM2_member"),
+	}
 }
 
 func bcache() Sample {
-	p := newPage(512, le).u64(8, 8).u64(16, 1).text(24, "\xC6\x85\x73\xF6\x4E\x1A\x45\xCA\x82\x65\xF5\x7F\x48\xBA\x6D\x81").text(40, id).text(72, "herbarium").u16(204, 0).u64(208, 16)
+	p := newPage(512, le).u64(8, 8).u64(16, 1).
+		text(24, "\xC6\x85\x73\xF6\x4E\x1A\x45\xCA\x82\x65\xF5\x7F\x48\xBA\x6D\x81").text(40, id).text(72, "herbarium").u16(204, 0).u64(208, 16)
 	crc64 := ^uint64(0) // its checksum: CRC-64 of ECMA-182, from 8 on, most significant bit first
 	for _, b := range p.b[8:208] {
 		crc64 ^= uint64(b) << 56
@@ -327,7 +405,16 @@ func bcache() Sample {
 		}
 	}
 	p.u64(0, ^crc64)
-	return Sample{Name: "bcache", Size: 8 << 20, Pieces: map[int64][]byte{4096: p.b}, Kind: "bcache", Label: "herbarium", UUID: idText, Udev: map[string]string{"LABEL": ""}} // which udev does not read
+	return Sample{
+		Name:   "bcache",
+		Size:   8 << 20,
+		Pieces: map[int64][]byte{4096: p.b},
+		Kind:   "bcache",
+		Label:  "herbarium",
+		UUID:   idText,
+		// udev does not read it.
+		Udev: map[string]string{"LABEL": ""},
+	}
 }
 
 func bitLocker() Sample {
@@ -340,18 +427,42 @@ func bitLocker() Sample {
 
 func jfs() Sample {
 	p := newPage(512, le).text(0, "JFS1").u32(4, 2).u64(8, 32768).u32(16, 4096).u16(20, 12).u16(22, 3).u32(24, 512).u16(28, 9).text(136, id).text(152, "herbarium")
-	return Sample{Name: "jfs", Size: 16 << 20, Pieces: map[int64][]byte{32768: p.b}, Kind: "jfs", Label: "herbarium", UUID: idText, Length: 16 << 20}
+	return Sample{
+		Name:   "jfs",
+		Size:   16 << 20,
+		Pieces: map[int64][]byte{32768: p.b},
+		Kind:   "jfs",
+		Label:  "herbarium",
+		UUID:   idText,
+		Length: 16 << 20,
+	}
 }
 
 func reiserfs() Sample {
 	p := newPage(204, le).u32(0, 8192).u32(4, 100).u32(12, 18).u16(44, 4096).u16(50, 1).text(52, "ReIsEr2Fs").text(84, id).text(100, "herbarium")
-	return Sample{Name: "reiserfs", Size: 32 << 20, Pieces: map[int64][]byte{65536: p.b}, Kind: "reiserfs", Label: "herbarium", UUID: idText, Length: 32 << 20}
+	return Sample{
+		Name:   "reiserfs",
+		Size:   32 << 20,
+		Pieces: map[int64][]byte{65536: p.b},
+		Kind:   "reiserfs",
+		Label:  "herbarium",
+		UUID:   idText,
+		Length: 32 << 20,
+	}
 }
 
 func nilfs2() Sample {
 	p := newPage(1024, le).u32(0, 2).u16(6, 0x3434).u16(8, 280).u32(12, 0x5EED).u32(20, 2).u64(24, 7).u64(32, 64<<20).u64(80, 1000).u16(116, 1).text(152, id).text(168, "herbarium")
 	p.u32(16, crc(ieee, 0x5EED, p.b[:280]))
-	return Sample{Name: "nilfs2", Size: 64 << 20, Pieces: map[int64][]byte{1024: p.b}, Kind: "nilfs2", Label: "herbarium", UUID: idText, Length: 64 << 20}
+	return Sample{
+		Name:   "nilfs2",
+		Size:   64 << 20,
+		Pieces: map[int64][]byte{1024: p.b},
+		Kind:   "nilfs2",
+		Label:  "herbarium",
+		UUID:   idText,
+		Length: 64 << 20,
+	}
 }
 
 func hfsPlus() Sample {
@@ -363,7 +474,15 @@ func hfsPlus() Sample {
 	leaf := newPage(4096, be).u16(10, 1).u16(14, 6+18).u32(16, 1).u16(20, 9).wide(22, "herbarium").u16(4094, 14)
 	leaf.b[8], leaf.b[9] = 0xFF, 1
 	header.u16(14, 1).u32(16, 1).u32(20, 1).u32(24, 1).u32(28, 1).u16(32, 4096)
-	return Sample{Name: "hfsplus", Size: 1 << 20, Pieces: map[int64][]byte{1024: p.b, 10 * 4096: header.b, 11 * 4096: leaf.b}, Kind: "hfsplus", Label: "herbarium", UUID: "65ce16e2-460f-3bef-bb82-3f02736f51fd", Length: 1 << 20}
+	return Sample{
+		Name:   "hfsplus",
+		Size:   1 << 20,
+		Pieces: map[int64][]byte{1024: p.b, 10 * 4096: header.b, 11 * 4096: leaf.b},
+		Kind:   "hfsplus",
+		Label:  "herbarium",
+		UUID:   "65ce16e2-460f-3bef-bb82-3f02736f51fd",
+		Length: 1 << 20,
+	}
 }
 
 func apfs() Sample {
@@ -398,7 +517,13 @@ func minix() Sample {
 	inode := newPage(1024, le).u16(0, 0o40755).u32(4, 64).u16(14, first)
 	inode.b[13] = 2
 	root := newPage(1024, le).u16(0, 1).text(2, ".").u16(32, 1).text(34, "..")
-	return Sample{Name: "minix", Size: zones * 1024, Pieces: map[int64][]byte{1024: p.b, 2048: imap.b, 3072: zmap.b, 4096: inode.b, 5120: root.b}, Kind: "minix", Length: zones * 1024}
+	return Sample{
+		Name:   "minix",
+		Size:   zones * 1024,
+		Pieces: map[int64][]byte{1024: p.b, 2048: imap.b, 3072: zmap.b, 4096: inode.b, 5120: root.b},
+		Kind:   "minix",
+		Length: zones * 1024,
+	}
 }
 
 // pair is a name with its value, in a list of ZFS.
@@ -413,7 +538,10 @@ func pair(name string, kind uint32, value []byte) []byte {
 func zfs() Sample {
 	number := func(v uint64) []byte { return be.AppendUint64(nil, v) }
 	list := newPage(12, be).u32(0, 0x01010000).u32(8, 1).b
-	for _, p := range [][]byte{pair("version", 8, number(5000)), pair("name", 9, append(be.AppendUint32(nil, 9), "herbarium\x00\x00\x00"...)), pair("pool_guid", 8, number(5950000000000020417)), pair("guid", 8, number(77))} {
+	for _, p := range [][]byte{
+		pair("version", 8, number(5000)), pair("name", 9, append(be.AppendUint32(nil, 9), "herbarium\x00\x00\x00"...)),
+		pair("pool_guid", 8, number(5950000000000020417)), pair("guid", 8, number(77)),
+	} {
 		list = append(list, p...)
 	}
 	list = append(list, make([]byte, 8)...)
@@ -426,17 +554,41 @@ func zfs() Sample {
 			pieces[label+128<<10+i*1024] = uber
 		}
 	}
-	return Sample{Name: "ZFS member", Size: size, Pieces: pieces, Kind: "ZFS member", Label: "herbarium", UUID: "5950000000000020417", Udev: otherName("zfs_member")}
+	return Sample{
+		Name:   "ZFS member",
+		Size:   size,
+		Pieces: pieces,
+		Kind:   "ZFS member",
+		Label:  "herbarium",
+		UUID:   "5950000000000020417",
+		Udev:   otherName("zfs_member"),
+	}
 }
 
 func xfsLog() Sample {
 	p := newPage(512, be).u32(0, 0xFEEDBABE).u32(4, 1).u32(8, 2).u32(12, 512).u32(300, 1).text(304, id)
-	return Sample{Name: "XFS log", Size: 16 << 20, Pieces: map[int64][]byte{0: p.b}, Kind: "XFS log", UUID: idText, Udev: map[string]string{"TYPE": "xfs_external_log", "UUID": ""}} // which udev does not read
+	return Sample{
+		Name:   "XFS log",
+		Size:   16 << 20,
+		Pieces: map[int64][]byte{0: p.b},
+		Kind:   "XFS log",
+		UUID:   idText,
+		// udev does not read it.
+		Udev: map[string]string{"TYPE": "xfs_external_log", "UUID": ""},
+	}
 }
 
 func swap(size int64, magic string) Sample {
 	p := newPage(int(size), le).u32(1024, 1).u32(1028, 255).text(1036, id).text(1052, "herbarium").text(int(size)-10, magic)
-	s := Sample{Name: "swap, " + magic, Size: 1 << 20, Pieces: map[int64][]byte{0: p.b}, Kind: "swap", Label: "herbarium", UUID: idText, Length: 1 << 20}
+	s := Sample{
+		Name:   "swap, " + magic,
+		Size:   1 << 20,
+		Pieces: map[int64][]byte{0: p.b},
+		Kind:   "swap",
+		Label:  "herbarium",
+		UUID:   idText,
+		Length: 1 << 20,
+	}
 	if magic != "SWAPSPACE2" {
 		s.Udev = otherName("swsuspend")
 	}
@@ -450,7 +602,16 @@ func raid(version string, at int64) Sample {
 		sum += uint64(le.Uint32(p.b[i:]))
 	}
 	p.u32(216, uint32(sum)+uint32(sum>>32))
-	return Sample{Name: "RAID member " + version, Size: 8 << 20, Pieces: map[int64][]byte{at: p.b}, Kind: "RAID member", Label: "fernhill:herbarium", UUID: idText, Length: 1 << 20, Udev: otherName("linux_raid_member")}
+	return Sample{
+		Name:   "RAID member " + version,
+		Size:   8 << 20,
+		Pieces: map[int64][]byte{at: p.b},
+		Kind:   "RAID member",
+		Label:  "fernhill:herbarium",
+		UUID:   idText,
+		Length: 1 << 20,
+		Udev:   otherName("linux_raid_member"),
+	}
 }
 
 // fat is a volume with its tables and a root directory, whole enough to be
@@ -494,7 +655,16 @@ func fat(name string, bits int) Sample {
 		pieces[512], pieces[6*512], pieces[7*512] = info.b, boot.b, info.b
 	}
 	size := int64(is.sectors) * 512
-	return Sample{Name: name, Size: size, Pieces: pieces, Kind: name, Label: label, UUID: "5EED-0417", Length: size, Udev: otherName("vfat")}
+	return Sample{
+		Name:   name,
+		Size:   size,
+		Pieces: pieces,
+		Kind:   name,
+		Label:  label,
+		UUID:   "5EED-0417",
+		Length: size,
+		Udev:   otherName("vfat"),
+	}
 }
 
 // extended is the second extended file system or, with a journal, the third: one
@@ -502,7 +672,15 @@ func fat(name string, bits int) Sample {
 // Linux mounts it.
 func extended(journal bool) Sample {
 	const blocks, inodes, table, root, log, logBlocks = 2048, 64, 5, 13, 32, 1024
-	s := Sample{Name: "ext2", Size: blocks << 10, Pieces: map[int64][]byte{}, Kind: "ext2", Label: "herbarium", UUID: idText, Length: blocks << 10}
+	s := Sample{
+		Name:   "ext2",
+		Size:   blocks << 10,
+		Pieces: map[int64][]byte{},
+		Kind:   "ext2",
+		Label:  "herbarium",
+		UUID:   idText,
+		Length: blocks << 10,
+	}
 	block := func(at int, order binary.ByteOrder) page {
 		p := newPage(1024, order)
 		s.Pieces[int64(at)<<10] = p.b

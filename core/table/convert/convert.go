@@ -55,7 +55,9 @@ func (c *converting) toGPT() error {
 	room := fresh.Model().Usable
 	for _, part := range m.Parts {
 		if part.Role == table.Extended {
-			c.say(false, "extended partition %d is not needed any more: logical partitions become partitions of their own with the same numbers", part.Number)
+			c.say(false,
+				"extended partition %d is not needed any more: logical partitions become partitions of their own with the same numbers",
+				part.Number)
 			continue
 		}
 		typ, err := otherType(m, part, table.GPT)
@@ -63,15 +65,19 @@ func (c *converting) toGPT() error {
 			return err
 		}
 		if !room.Contains(part.Span) {
-			return fmt.Errorf("partition %d: sectors %v: %w: a GPT needs the first and the last sectors of the disk, %v are left; make it smaller, or move it", part.Number, part.Span, table.ErrPlace, room)
+			return fmt.Errorf("partition %d: sectors %v: %w: a GPT needs the first and the last sectors of the disk, %v are left; make it smaller, or move it",
+				part.Number, part.Span, table.ErrPlace, room)
 		}
 		now := table.Partition{Number: part.Number, Span: part.Span, Type: typ, UUID: c.fresh()}
 		if t, _ := table.FindType(table.MBR, part.Type); t.Value(table.GPT) == "" && t.Holds != nil {
-			c.say(false, "partition %d: its type %s becomes data: a GPT has one type for all that Windows mounts", part.Number, table.TypeWords(m, part.Type))
+			c.say(false, "partition %d: its type %s becomes data: a GPT has one type for all that Windows mounts",
+				part.Number, table.TypeWords(m, part.Type))
 		}
 		if part.Attributes&table.Boot(table.MBR) != 0 {
 			now.Attributes = table.Boot(table.GPT)
-			c.say(true, "partition %d is marked for booting: old firmware that starts by the code in sector 0 may not start from a GPT; the code stays where it is", part.Number)
+			c.say(true,
+				"partition %d is marked for booting: old firmware that starts by the code in sector 0 may not start from a GPT; the code stays where it is",
+				part.Number)
 		}
 		if err := fresh.Add(now); err != nil {
 			return err
@@ -96,7 +102,8 @@ func (c *converting) toMBR() error {
 		}
 	}
 	if len(logical) > 0 && len(primary) > 3 {
-		return fmt.Errorf("%d partitions: %w: an MBR has four entries, and logical partitions need one of them", len(m.Parts), table.ErrValue)
+		return fmt.Errorf("%d partitions: %w: an MBR has four entries, and logical partitions need one of them",
+			len(m.Parts), table.ErrValue)
 	}
 	add := func(part table.Partition, number int) error {
 		typ, err := otherType(m, part, table.MBR)
@@ -166,10 +173,12 @@ func otherType(m *table.Table, part table.Partition, s table.Scheme) (string, er
 		return table.ParseType(s, "linux")
 	}
 	data, err := table.ParseType(s, "data")
-	if all, _ := table.FindType(s, data); known && err == nil && s == table.GPT && t.Holds != nil && !slices.ContainsFunc(t.Holds, func(h string) bool { return !slices.Contains(all.Holds, h) }) {
+	if all, _ := table.FindType(s, data); known && err == nil && s == table.GPT && t.Holds != nil &&
+		!slices.ContainsFunc(t.Holds, func(h string) bool { return !slices.Contains(all.Holds, h) }) {
 		return data, nil // of cards and sticks
 	}
-	return "", fmt.Errorf("partition %d: type %s: %w: %s has no such type; give it another one first: fundus partition edit", part.Number, table.TypeWords(m, part.Type), table.ErrValue, strings.ToUpper(string(s)))
+	return "", fmt.Errorf("partition %d: type %s: %w: %s has no such type; give it another one first: fundus partition edit",
+		part.Number, table.TypeWords(m, part.Type), table.ErrValue, strings.ToUpper(string(s)))
 }
 
 func lostWords(s table.Scheme, part table.Partition) string {

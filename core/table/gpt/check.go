@@ -22,7 +22,8 @@ func Check(disk string, s *State) []finding.Finding {
 	var out []finding.Finding
 	repair := way.TableRepair(disk)
 	if s.Primary == nil && s.Backup != nil {
-		out = append(out, TablePrimary.New(disk, "primary copy: %v; the backup copy is good, and Linux does not look at it", s.PrimaryErr).WithMend(repair))
+		out = append(out, TablePrimary.New(disk,
+			"primary copy: %v; the backup copy is good, and Linux does not look at it", s.PrimaryErr).WithMend(repair))
 	}
 	// A disk that became smaller has lost its backup copy with its end; everything else
 	// said of that copy would only repeat it.
@@ -56,11 +57,14 @@ func Check(disk string, s *State) []finding.Finding {
 		// A virtual disk that grew: the copy is where the disk ended before. Linux still
 		// finds it, by the primary header; a firmware with a damaged primary one does not.
 		if last := s.Sectors - 1; s.Backup.MyLBA != last {
-			out = append(out, TableBackupAt.New(disk, "the backup copy lies at sector %d, the disk ends at sector %d: it has become larger by %v", s.Backup.MyLBA, last, quantity.Bytes(last-s.Backup.MyLBA)*quantity.Bytes(s.sector)).WithMend(repair))
+			out = append(out, TableBackupAt.New(disk,
+				"the backup copy lies at sector %d, the disk ends at sector %d: it has become larger by %v", s.Backup.MyLBA,
+				last, quantity.Bytes(last-s.Backup.MyLBA)*quantity.Bytes(s.sector)).WithMend(repair))
 		}
 	}
 	if good := s.Good(); good.EntrySize != entryEnd {
-		out = append(out, TableHidden.New(disk, "its entries have %d bytes: Linux takes those of %d alone, and sees no partition", good.EntrySize, entryEnd).
+		out = append(out, TableHidden.New(disk,
+			"its entries have %d bytes: Linux takes those of %d alone, and sees no partition", good.EntrySize, entryEnd).
 			WithRemedy("copy away what is on the partitions with a system that sees them"))
 	} else if hidden := good.Hidden(); len(hidden) > 0 {
 		out = append(out, TableHidden.New(disk, "Linux has no devices for partitions above %d: %s", table.HighestNumber, numbers(hidden)).
@@ -70,7 +74,9 @@ func Check(disk string, s *State) []finding.Finding {
 	// The first partition that is put there would overwrite the entries; some makers of
 	// images write such a header.
 	if end := good.arrayEnd(s.sector); good.FirstUsable < end {
-		out = append(out, TableArray.New(disk, "the header says that sector %d is usable, and the entry array takes sectors %d to %d", good.FirstUsable, end-good.arraySectors(s.sector), end-1).WithMend(repair))
+		out = append(out, TableArray.New(disk,
+			"the header says that sector %d is usable, and the entry array takes sectors %d to %d", good.FirstUsable,
+			end-good.arraySectors(s.sector), end-1).WithMend(repair))
 	}
 	return append(out, s.checkSpans(disk, good)...)
 }
@@ -109,8 +115,10 @@ func CheckDead(disk string, s *State) []finding.Finding {
 			used++
 		}
 	}
-	return []finding.Finding{TableDead.New(disk, "behind the MBR, which has no partition, lies a GPT that has %d; Linux does not look at it", used).
-		WithRemedy("where the disk was given an MBR on purpose, nothing: it is of an earlier time; where the GPT is what was meant, fundus table repair %s goes by it", disk)}
+	return []finding.Finding{TableDead.New(disk,
+		"behind the MBR, which has no partition, lies a GPT that has %d; Linux does not look at it", used).
+		WithRemedy("where the disk was given an MBR on purpose, nothing: it is of an earlier time; where the GPT is what was meant, fundus table repair %s goes by it",
+			disk)}
 }
 
 func numbers(list []int) string {
@@ -134,7 +142,8 @@ func (s *State) checkSpans(disk string, t *Table) []finding.Finding {
 		f := table.Beyond.New(disk, "partition %d: sectors %d-%d, usable are %v", i+1, e.First, e.Last, usable)
 		switch inner := (extent.Span{Start: 2 + array, Count: s.Sectors - min(s.Sectors, 2*array+3)}); {
 		case e.Span().Count == 0:
-			f.Text = fmt.Sprintf("partition %d ends with sector %d, before it begins with sector %d: the entry names no sectors", i+1, e.Last, e.First)
+			f.Text = fmt.Sprintf("partition %d ends with sector %d, before it begins with sector %d: the entry names no sectors",
+				i+1, e.Last, e.First)
 			out = append(out, f.WithRemedy("nothing can lie in it; until somebody takes the entry out it stays as it is"))
 		case usable.Contains(e.Span()):
 		case inner.Contains(e.Span()): // only the header leaves it out
@@ -144,7 +153,8 @@ func (s *State) checkSpans(disk string, t *Table) []finding.Finding {
 		}
 	}
 	for _, pair := range extent.Overlaps(spans) {
-		out = append(out, table.Overlap.New(disk, "partitions %d (%v) and %d (%v) overlap", pair[0]+1, spans[pair[0]], pair[1]+1, spans[pair[1]]).
+		out = append(out, table.Overlap.New(disk, "partitions %d (%v) and %d (%v) overlap", pair[0]+1, spans[pair[0]],
+			pair[1]+1, spans[pair[1]]).
 			WithRemedy("copy what is needed elsewhere and remove one of them"))
 	}
 	return out

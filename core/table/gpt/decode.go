@@ -192,7 +192,14 @@ func decode(dev block.Device, lba uint64, larger bool) (*Table, error) {
 	}
 	n := int64(t.slots) * int64(t.EntrySize) // at most maxArray
 	if n > maxArray || !within(t.ArrayLBA, uint64(n+sector-1)/uint64(sector), sectors) {
-		return nil, &field.Error{Struct: "GPT header", Field: "entry array", Off: int64(lba)*sector + headerArrayLBA, Got: t.ArrayLBA, Want: "the array must lie on the disk", Err: field.ErrRange}
+		return nil, &field.Error{
+			Struct: "GPT header",
+			Field:  "entry array",
+			Off:    int64(lba)*sector + headerArrayLBA,
+			Got:    t.ArrayLBA,
+			Want:   "the array must lie on the disk",
+			Err:    field.ErrRange,
+		}
 	}
 	array, err := block.ReadSized(dev, int64(t.ArrayLBA)*sector, n, maxArray)
 	if err != nil {

@@ -64,7 +64,8 @@ func (e *Editor) Rebuild(sectors uint64) error {
 	}
 	last := sectors - array - 2
 	if past := e.t.Past(last); len(past) > 0 {
-		return fmt.Errorf("%w: partitions that reach past sector %d: %s; give the disk its former size of %d sectors again", ErrCut, last, numbers(past), e.t.Alternate+1)
+		return fmt.Errorf("%w: partitions that reach past sector %d: %s; give the disk its former size of %d sectors again",
+			ErrCut, last, numbers(past), e.t.Alternate+1)
 	}
 	e.t.ArrayLBA, e.t.LastUsable, e.t.Alternate = 2, last, sectors-1
 	e.t.FirstUsable = max(e.t.FirstUsable, 2+array)
@@ -72,7 +73,8 @@ func (e *Editor) Rebuild(sectors uint64) error {
 		switch {
 		case !p.Used() || p.Span().Count == 0:
 		case p.First < 2+array:
-			return fmt.Errorf("partition %d begins with sector %d, inside the entry array of the table (sectors 2 to %d): %w; copy away what is on it and remove it", i+1, p.First, 1+array, table.ErrPlace)
+			return fmt.Errorf("partition %d begins with sector %d, inside the entry array of the table (sectors 2 to %d): %w; copy away what is on it and remove it",
+				i+1, p.First, 1+array, table.ErrPlace)
 		default:
 			e.t.FirstUsable = min(e.t.FirstUsable, p.First)
 		}

@@ -206,7 +206,8 @@ func (w *writer) valid(was *Table) error {
 	t := w.t
 	n := t.arraySectors(w.sector)
 	if n >= w.last || t.LastUsable+n >= w.last || t.ArrayLBA <= headerLBA || t.ArrayLBA+n > t.FirstUsable || t.FirstUsable > t.LastUsable {
-		return fmt.Errorf("%w: usable sectors %d-%d, arrays of %d sectors, last sector %d", ErrInvalid, t.FirstUsable, t.LastUsable, n, w.last)
+		return fmt.Errorf("%w: usable sectors %d-%d, arrays of %d sectors, last sector %d", ErrInvalid, t.FirstUsable,
+			t.LastUsable, n, w.last)
 	}
 	arrays := []extent.Span{{Start: t.ArrayLBA, Count: n}, {Start: w.last - n, Count: n + 1}}
 	for i, e := range t.Entries {
@@ -215,7 +216,8 @@ func (w *writer) valid(was *Table) error {
 		}
 		for _, a := range arrays {
 			if e.Span().Overlaps(a) {
-				return fmt.Errorf("%w: partition %d has sectors %v, and a copy of the table lies in sectors %v: copy away what is on it, and remove it", ErrInvalid, i+1, e.Span(), a)
+				return fmt.Errorf("%w: partition %d has sectors %v, and a copy of the table lies in sectors %v: copy away what is on it, and remove it",
+					ErrInvalid, i+1, e.Span(), a)
 			}
 		}
 		if was != nil && i < len(was.Entries) && e.same(was.Entries[i]) {
@@ -232,7 +234,8 @@ func (w *writer) valid(was *Table) error {
 func (t *Table) fits(i int, e Entry) error {
 	usable := t.Usable()
 	if e.Span().Count == 0 {
-		return fmt.Errorf("partition %d: it ends with sector %d, before it begins with sector %d: %w", i+1, e.Last, e.First, extent.ErrEmpty)
+		return fmt.Errorf("partition %d: it ends with sector %d, before it begins with sector %d: %w", i+1, e.Last,
+			e.First, extent.ErrEmpty)
 	}
 	if !usable.Contains(e.Span()) {
 		return fmt.Errorf("partition %d: sectors %v: %w: %v", i+1, e.Span(), field.ErrRange, usable)

@@ -189,7 +189,8 @@ func same(a, b *Table) bool {
 
 // same reports whether both entries say the same.
 func (e Entry) same(o Entry) bool {
-	return e.Type == o.Type && e.Unique == o.Unique && e.First == o.First && e.Last == o.Last && e.Attributes == o.Attributes && e.name == o.name
+	return e.Type == o.Type && e.Unique == o.Unique && e.First == o.First && e.Last == o.Last && e.Attributes == o.Attributes &&
+		e.name == o.name
 }
 
 // Sniff reports whether the device carries a GPT that Linux would believe, and

@@ -53,15 +53,18 @@ func (t *Table) Add(p table.Partition) error {
 	case role == table.Logical && (p.Number == 0 || p.Number == next):
 		return t.addLogical(p, kind)
 	case role == table.Logical:
-		return fmt.Errorf("partition %d: %w: inside the extended partition the next number is %d, since Linux counts along the chain", p.Number, table.ErrValue, next)
+		return fmt.Errorf("partition %d: %w: inside the extended partition the next number is %d, since Linux counts along the chain",
+			p.Number, table.ErrValue, next)
 	case p.Number >= firstLogical:
-		return fmt.Errorf("partition %d: %w: sectors %v do not lie inside an extended partition, and outside numbers go from 1 to %d", p.Number, table.ErrPlace, p.Span, slots)
+		return fmt.Errorf("partition %d: %w: sectors %v do not lie inside an extended partition, and outside numbers go from 1 to %d",
+			p.Number, table.ErrPlace, p.Span, slots)
 	case p.Number < 0:
 		return fmt.Errorf("partition %d: %w: numbers begin with 1", p.Number, table.ErrValue)
 	}
 	if p.Number == 0 {
 		if p.Number, err = m.FreeNumber(); err != nil {
-			return fmt.Errorf("%w: an MBR has %d; logical partitions go inside an extended one (--type extended), a GPT has room for 128", err, slots)
+			return fmt.Errorf("%w: an MBR has %d; logical partitions go inside an extended one (--type extended), a GPT has room for 128",
+				err, slots)
 		}
 	}
 	if _, taken := m.Part(p.Number); taken {
@@ -102,13 +105,15 @@ func (t *Table) fit(m *table.Table, p table.Partition, role table.Role) (byte, e
 		switch {
 		case o.Number == p.Number && p.Number > 0, !o.Span.Overlaps(p.Span), role == table.Logical && o.Role == table.Extended, role == table.Extended && o.Role == table.Logical:
 		case o.Role == table.Extended:
-			return 0, fmt.Errorf("sectors %v: %w: extended partition %d has %v, and only logical partitions lie inside", p.Span, extent.ErrOverlap, o.Number, o.Span)
+			return 0, fmt.Errorf("sectors %v: %w: extended partition %d has %v, and only logical partitions lie inside",
+				p.Span, extent.ErrOverlap, o.Number, o.Span)
 		default:
 			return 0, fmt.Errorf("sectors %v: %w: partition %d has %v", p.Span, extent.ErrOverlap, o.Number, o.Span)
 		}
 	}
 	if role == table.Logical && (!m.Inside(p.Span) || overlapsAny(p.Span, m.Chain)) {
-		return 0, fmt.Errorf("sectors %v: %w: a logical partition lies inside the extended one, and covers no sector of the chain", p.Span, table.ErrPlace)
+		return 0, fmt.Errorf("sectors %v: %w: a logical partition lies inside the extended one, and covers no sector of the chain",
+			p.Span, table.ErrPlace)
 	}
 	return byte(n), nil
 }
@@ -298,11 +303,13 @@ func (t *Table) Set(number int, p table.Partition) error {
 	case p.UUID != was.UUID:
 		return fmt.Errorf("%w: in an MBR a PARTUUID is the disk signature with the number", table.ErrValue)
 	case wanted != number && was.Role == table.Logical, wanted > slots && wanted != number, wanted < 1:
-		return fmt.Errorf("partition %d: %w: logical partitions are numbered along the chain, others from 1 to %d", wanted, table.ErrValue, slots)
+		return fmt.Errorf("partition %d: %w: logical partitions are numbered along the chain, others from 1 to %d",
+			wanted, table.ErrValue, slots)
 	case was.Role != table.Primary && p.Span.Start != was.Span.Start:
 		return fmt.Errorf("partition %d: %w: an %s partition begins where its chain says", number, table.ErrPlace, was.Role)
 	case (was.Role == table.Extended) != isExtended(kind):
-		return fmt.Errorf("partition %d: %w: no type makes a partition extended, or takes that from it: remove it and add it anew", number, table.ErrValue)
+		return fmt.Errorf("partition %d: %w: no type makes a partition extended, or takes that from it: remove it and add it anew",
+			number, table.ErrValue)
 	}
 	if _, taken := m.Part(wanted); taken && wanted != number {
 		return fmt.Errorf("partition %d: %w", wanted, table.ErrTaken)

@@ -82,7 +82,15 @@ const most = 1 << 15
 func Save(m *table.Table, d Disk) Document {
 	doc := Document{Fundus: Version, Kind: Kind, Disk: d, Scheme: m.Scheme, ID: m.ID, Entries: m.Slots, Partitions: []Partition{}}
 	for _, p := range m.Parts {
-		s := Partition{Number: p.Number, First: p.Span.Start, Count: p.Span.Count, Type: p.Type, Name: p.Name, Attributes: p.Attributes, Role: p.Role}
+		s := Partition{
+			Number:     p.Number,
+			First:      p.Span.Start,
+			Count:      p.Span.Count,
+			Type:       p.Type,
+			Name:       p.Name,
+			Attributes: p.Attributes,
+			Role:       p.Role,
+		}
 		if m.Scheme == table.GPT {
 			s.UUID = p.UUID
 		}
@@ -124,7 +132,8 @@ func Decode(data []byte) (Document, error) {
 	}
 	for _, p := range d.Partitions {
 		if p.Number < 1 || p.Count == 0 || !(extent.Span{Start: p.First, Count: p.Count}).Within(uint64(d.Disk.Size/d.Disk.Sector)) {
-			return d, fmt.Errorf("%w: partition %d: %d sectors from %d on a disk of %d", ErrDocument, p.Number, p.Count, p.First, d.Disk.Size/d.Disk.Sector)
+			return d, fmt.Errorf("%w: partition %d: %d sectors from %d on a disk of %d", ErrDocument, p.Number,
+				p.Count, p.First, d.Disk.Size/d.Disk.Sector)
 		}
 	}
 	return d, nil
@@ -139,7 +148,14 @@ func (d Document) Fill(t table.Editor, fresh func() uuid.UUID) error {
 	list := slices.Clone(d.Partitions) // logical ones behind the extended one
 	slices.SortStableFunc(list, func(a, b Partition) int { return rank(a) - rank(b) })
 	for _, s := range list {
-		p := table.Partition{Number: s.Number, Span: extent.Span{Start: s.First, Count: s.Count}, Type: s.Type, UUID: s.UUID, Name: s.Name, Attributes: s.Attributes}
+		p := table.Partition{
+			Number:     s.Number,
+			Span:       extent.Span{Start: s.First, Count: s.Count},
+			Type:       s.Type,
+			UUID:       s.UUID,
+			Name:       s.Name,
+			Attributes: s.Attributes,
+		}
 		if fresh != nil && d.Scheme == table.GPT {
 			p.UUID = fresh().String()
 		}

@@ -1,5 +1,6 @@
-// Package schemes opens a partition table for editing, whichever scheme it has. A
-// new scheme is a package beside this one and a case here and in package scan.
+// Package schemes opens a partition table for editing, whichever scheme it has. A new scheme is
+// a package beside this one, a row in the list of kinds, by which it is recognised, and a case
+// here and in package scan.
 package schemes
 
 import (
@@ -41,7 +42,8 @@ func Open(dev block.Device) (e table.Editor, note string, err error) {
 		edit := state.Primary.Edit(sector)
 		was := state.Primary.Alternate
 		if edit.Fit(state.Sectors) {
-			note = fmt.Sprintf("the disk has become larger: the backup copy of the table moves from sector %d to its end, sector %d", was, state.Sectors-1)
+			note = fmt.Sprintf("the disk has become larger: the backup copy of the table moves from sector %d to its end, sector %d",
+				was, state.Sectors-1)
 		}
 		return edit, note, nil
 	case err != nil && !errors.Is(err, gpt.ErrNone):
@@ -82,4 +84,14 @@ func New(dev block.Device, w Wanted) (table.Editor, error) {
 		return mbr.New(dev, max(binary.BigEndian.Uint32(w.ID[:]), 1))
 	}
 	return nil, fmt.Errorf("%q: %w: use gpt or mbr", w.Scheme, table.ErrValue)
+}
+
+// Rest is what is left to be cleared once a new table of the scheme stands where another one
+// may have been: behind an MBR the headers of a GPT would be taken for a table that was lost,
+// while a new GPT overwrites all that an MBR has.
+func Rest(s table.Scheme) func(block.Device) error {
+	if s == table.MBR {
+		return gpt.Erase
+	}
+	return func(block.Device) error { return nil }
 }

@@ -76,7 +76,10 @@ func name(option, is string) bool {
 
 // network lists the kinds that systemd mounts with the network.
 func network() []string {
-	return []string{"afs", "ceph", "cifs", "smb3", "smbfs", "sshfs", "ncpfs", "ncp", "nfs", "nfs4", "gfs", "gfs2", "glusterfs", "pvfs2", "ocfs2", "lustre", "davfs"}
+	return []string{
+		"afs", "ceph", "cifs", "smb3", "smbfs", "sshfs", "ncpfs", "ncp", "nfs", "nfs4", "gfs", "gfs2", "glusterfs",
+		"pvfs2", "ocfs2", "lustre", "davfs",
+	}
 }
 
 // Network reports whether systemd takes the line for one that needs the network.

@@ -86,8 +86,10 @@ func units() map[string]time.Duration {
 		words string
 		span  time.Duration
 	}{
-		{"seconds second sec s", time.Second}, {"minutes minute min m", time.Minute}, {"months month M", 2629800 * time.Second}, {"msec ms", time.Millisecond},
-		{"hours hour hr h", time.Hour}, {"days day d", day}, {"weeks week w", 7 * day}, {"years year y", 31557600 * time.Second}, {"usec us µs", time.Microsecond},
+		{"seconds second sec s", time.Second}, {"minutes minute min m", time.Minute},
+		{"months month M", 2629800 * time.Second}, {"msec ms", time.Millisecond},
+		{"hours hour hr h", time.Hour}, {"days day d", day}, {"weeks week w", 7 * day},
+		{"years year y", 31557600 * time.Second}, {"usec us µs", time.Microsecond},
 	} {
 		for word := range strings.FieldsSeq(u.words) {
 			list[word] = u.span

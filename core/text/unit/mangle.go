@@ -25,7 +25,8 @@ const most = 255
 
 // Valid reports whether the name is one that a unit can have.
 func Valid(name string) bool {
-	return Suffix(name) != "" && len(name) <= most && name[0] != '@' && strings.IndexFunc(name, func(r rune) bool { return !allowed(r) && r != '@' }) < 0
+	return Suffix(name) != "" && len(name) <= most && name[0] != '@' &&
+		strings.IndexFunc(name, func(r rune) bool { return !allowed(r) && r != '@' }) < 0
 }
 
 func allowed(r rune) bool {

@@ -203,8 +203,9 @@ func (b *Bench) Inventory(ctx context.Context) (*inventory.Inventory, error) {
 
 func (b *Bench) inventory(ctx context.Context, k *kernel) (*inventory.Inventory, error) {
 	v := &inventory.Inventory{
-		Machine: inventory.Machine{Kind: "bench", Name: b.config.Host, BootID: k.BootID, Now: b.now(), Firmware: b.config.firmware()}, Uses: slices.Clone(k.Uses),
-		Files: map[string]inventory.File{}, Leads: map[string]string{}, Sources: map[string]bool{}, Dirs: map[string]bool{"/": true},
+		Machine: inventory.Machine{Kind: "bench", Name: b.config.Host, BootID: k.BootID, Now: b.now(), Firmware: b.config.firmware()},
+		Uses:    slices.Clone(k.Uses),
+		Files:   map[string]inventory.File{}, Leads: map[string]string{}, Sources: map[string]bool{}, Dirs: map[string]bool{"/": true},
 	}
 	all, err := machine.Each(ctx, len(b.config.Disks), func(i int) []inventory.Node { return b.look(ctx, &b.config.Disks[i], k) })
 	if err != nil {

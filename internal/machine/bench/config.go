@@ -166,7 +166,15 @@ func (d *Disk) node() inventory.Node {
 	size, _ := d.bytes() // check read it already
 	n := inventory.Node{
 		Name: d.Name, Path: "/dev/" + d.Name, Form: inventory.Disk, Size: size, Geometry: d.Sectors, InKernel: true,
-		Hardware: inventory.Hardware{Bus: d.Bus, Model: d.Model, Serial: d.Serial, Rotational: d.Rotational, Removable: d.Removable, ReadOnly: d.ReadOnly, Discard: quantity.Bytes(d.Discard)},
+		Hardware: inventory.Hardware{
+			Bus:        d.Bus,
+			Model:      d.Model,
+			Serial:     d.Serial,
+			Rotational: d.Rotational,
+			Removable:  d.Removable,
+			ReadOnly:   d.ReadOnly,
+			Discard:    quantity.Bytes(d.Discard),
+		},
 		Identity: inventory.Identity{Disk: "bench image " + d.Image, Size: size, Sector: quantity.Bytes(d.Sectors.Logical)},
 	}
 	if d.Serial != "" {

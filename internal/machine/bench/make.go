@@ -54,7 +54,14 @@ func New(ctx context.Context, dir, host string, layout Layout, now func() time.T
 			return nil, err
 		}
 	}
-	system := Disk{Name: "sda", Size: "64GiB", Bus: "sata", Model: "Quillwort Q200", Serial: "QW-11830", Sectors: block.Geometry{Logical: 512, Physical: 4096}}
+	system := Disk{
+		Name:    "sda",
+		Size:    "64GiB",
+		Bus:     "sata",
+		Model:   "Quillwort Q200",
+		Serial:  "QW-11830",
+		Sectors: block.Geometry{Logical: 512, Physical: 4096},
+	}
 	if err := system.check(); err != nil {
 		return nil, err
 	}
@@ -73,7 +80,7 @@ func New(ctx context.Context, dir, host string, layout Layout, now func() time.T
 	if err := b.install(&system, host, id, layout, fresh); err != nil {
 		return nil, err
 	}
-	line := fstab.Entry{Spec: "UUID=" + id.String(), Dir: "/", Type: "ext4", Options: []string{"errors=remount-ro"}, Pass: 1}
+	line := fstab.Entry{Spec: "UUID=" + id.String(), Dir: "/", Type: "ext4", Options: []string{"rw"}, Pass: 1}
 	text := "# file systems of " + host + "\n" + line.String() + "\n"
 	texts := accounts()
 	texts["etc/fstab"], texts["etc/hostname"] = text, host+"\n"
@@ -133,7 +140,8 @@ func (b *Bench) install(d *Disk, label string, id uuid.UUID, layout Layout, fres
 	rootID := fresh()
 	options := ext.Usual(ext.Ext4).With(label[:min(len(label), 16)], id, b.now())
 	options.HashSeed, options.JournalUUID, options.FirstSequence = fresh(), fresh(), 1
-	if err := errors.Join(enterPartition(t, 1, linuxRoot, "root", root, rootID), enterPartition(t, 2, efiSystem, "efi", efi, fresh())); err != nil {
+	if err := errors.Join(enterPartition(t, 1, linuxRoot, "root", root, rootID),
+		enterPartition(t, 2, efiSystem, "efi", efi, fresh())); err != nil {
 		return err
 	}
 	if _, err := gpt.Write(dev, nil, t); err != nil {
@@ -143,7 +151,13 @@ func (b *Bench) install(d *Disk, label string, id uuid.UUID, layout Layout, fres
 	if err != nil {
 		return err
 	}
-	order := corefs.Order{Start: quantity.Bytes(efi.Start) * sector, ID: corefs.Serial.Fresh(fresh()), Wishes: corefs.Wishes{"for": {Word: "efi"}}, Time: options.Time, Fresh: fresh}
+	order := corefs.Order{
+		Start:  quantity.Bytes(efi.Start) * sector,
+		ID:     corefs.Serial.Fresh(fresh()),
+		Wishes: corefs.Wishes{"for": {Word: "efi"}},
+		Time:   options.Time,
+		Fresh:  fresh,
+	}
 	return within(dev, efi, func(part block.Device) error { _, err := fat.MakeOrder(context.Background(), part, order); return err })
 }
 
@@ -327,7 +341,11 @@ func (b *Bench) mountAll(ctx context.Context, v *inventory.Inventory, r boot.Rep
 			continue
 		}
 		if l.Kind == fstab.Swap {
-			if err := b.Do(ctx, v, machine.Action{Verb: machine.SwapOn, Device: l.Device, UseArgs: machine.UseArgs{Options: l.Options}}); err != nil {
+			if err := b.Do(ctx, v, machine.Action{
+				Verb:    machine.SwapOn,
+				Device:  l.Device,
+				UseArgs: machine.UseArgs{Options: l.Options},
+			}); err != nil {
 				return err
 			}
 			continue
@@ -339,7 +357,11 @@ func (b *Bench) mountAll(ctx context.Context, v *inventory.Inventory, r boot.Rep
 		if err := os.MkdirAll(at.Full, 0o755); err != nil {
 			return err
 		}
-		if err := b.Do(ctx, v, machine.Action{Verb: machine.Mount, Device: l.Device, UseArgs: machine.UseArgs{Where: l.Dir, Kind: l.Kind, Options: l.Options}}); err != nil {
+		if err := b.Do(ctx, v, machine.Action{
+			Verb:    machine.Mount,
+			Device:  l.Device,
+			UseArgs: machine.UseArgs{Where: l.Dir, Kind: l.Kind, Options: l.Options},
+		}); err != nil {
 			return err
 		}
 	}

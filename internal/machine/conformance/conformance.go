@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"hash/crc32"
 	"reflect"
+	"slices"
 	"time"
 
 	"github.com/google/uuid"
@@ -128,60 +129,187 @@ func fenced(d block.Device) error {
 
 // Rows is the table: at least one row for each rule.
 func Rows(s Subject) []Row {
-	mount := func(number int, where string) machine.Action {
-		return machine.Action{Verb: machine.Mount, Device: s.Part(number), UseArgs: machine.UseArgs{Where: where}}
-	}
-	claim := func(start, size quantity.Bytes) *machine.Target {
-		return &machine.Target{Device: s.Disk, Start: start, Size: size, Hold: machine.HoldContent}
-	}
-	mounted := []machine.Action{mount(1, "/srv/a")}
-	swapOn := machine.Action{Verb: machine.SwapOn, Device: s.Part(3)}
-	identify := func(number int) machine.Action {
-		return machine.Action{Verb: machine.Identify, Device: s.Part(number), ContentArgs: machine.ContentArgs{ID: newID}}
-	}
-	relabel := machine.Action{Verb: machine.Relabel, Device: s.Part(1), ContentArgs: machine.ContentArgs{Label: "mosses"}}
+	return slices.Concat(s.mounts(), s.uses(), s.changes())
+}
+
+func (s Subject) mount(number int, where string) machine.Action {
+	return machine.Action{Verb: machine.Mount, Device: s.Part(number), UseArgs: machine.UseArgs{Where: where}}
+}
+
+func (s Subject) mounted() []machine.Action { return []machine.Action{s.mount(1, "/srv/a")} }
+
+func (s Subject) claim(start, size quantity.Bytes) *machine.Target {
+	return &machine.Target{Device: s.Disk, Start: start, Size: size, Hold: machine.HoldContent}
+}
+
+func (s Subject) swapOn() machine.Action {
+	return machine.Action{Verb: machine.SwapOn, Device: s.Part(3)}
+}
+
+func (s Subject) identify(number int) machine.Action {
+	return machine.Action{Verb: machine.Identify, Device: s.Part(number), ContentArgs: machine.ContentArgs{ID: newID}}
+}
+
+func (s Subject) relabel() machine.Action {
+	return machine.Action{Verb: machine.Relabel, Device: s.Part(1), ContentArgs: machine.ContentArgs{Label: "mosses"}}
+}
+
+// mounts are the rows of what is mounted, or lies where somebody sleeps.
+func (s Subject) mounts() []Row {
 	return []Row{
-		{Rule: machine.RuleNoDevice, Action: machine.Action{Verb: machine.Mount, Device: "sdz9", UseArgs: machine.UseArgs{Where: "/srv/a"}}},
-		{Rule: machine.RuleNoContent, Action: mount(2, "/srv/a")},
-		{Rule: machine.RuleWrongKind, Action: machine.Action{Verb: machine.Mount, Device: s.Part(1), UseArgs: machine.UseArgs{Where: "/srv/a", Kind: "xfs"}}},
-		{Rule: machine.RuleWrongKind, Action: mount(3, "/srv/a")},
-		{Rule: machine.RuleDamaged, Action: mount(4, "/srv/a")},
-		{Rule: machine.RuleFeature, Action: mount(5, "/srv/a")},
-		{Rule: machine.RuleTooLarge, Action: mount(6, "/srv/a")},
-		{Rule: machine.RuleFenced, Action: mount(7, "/srv/a")},
-		{Rule: machine.RuleDirectory, Action: mount(1, "/srv/none")},
-		{Rule: machine.RuleReadOnly, Action: mount(1, "/srv/a"), ReadOnly: true},
-		{Rule: machine.RuleAsleep, Action: mount(1, "/srv/a"), Asleep: true, Ours: true},
-		{Rule: machine.RuleAsleep, Target: claim(sectors*sector, sectors*sector), Asleep: true, Ours: true},
-		{Rule: machine.RuleAsleep, Target: &machine.Target{Device: s.Disk, Size: sector, Hold: machine.HoldTable}, Asleep: true, Ours: true},
-		{Rule: machine.RuleOption, Action: machine.Action{Verb: machine.Mount, Device: s.Part(1), UseArgs: machine.UseArgs{Where: "/srv/a", Options: "noatime,nosuchoption"}}},
-		{Rule: machine.RuleOption, Action: machine.Action{Verb: machine.Mount, Device: s.Part(1), UseArgs: machine.UseArgs{Where: "/srv/a", Options: "errors=never"}}},
+		{
+			Rule:   machine.RuleNoDevice,
+			Action: machine.Action{Verb: machine.Mount, Device: "sdz9", UseArgs: machine.UseArgs{Where: "/srv/a"}},
+		},
+		{Rule: machine.RuleNoContent, Action: s.mount(2, "/srv/a")},
+		{
+			Rule:   machine.RuleWrongKind,
+			Action: machine.Action{Verb: machine.Mount, Device: s.Part(1), UseArgs: machine.UseArgs{Where: "/srv/a", Kind: "xfs"}},
+		},
+		{Rule: machine.RuleWrongKind, Action: s.mount(3, "/srv/a")},
+		{Rule: machine.RuleDamaged, Action: s.mount(4, "/srv/a")},
+		{Rule: machine.RuleFeature, Action: s.mount(5, "/srv/a")},
+		{Rule: machine.RuleTooLarge, Action: s.mount(6, "/srv/a")},
+		{Rule: machine.RuleFenced, Action: s.mount(7, "/srv/a")},
+		{Rule: machine.RuleDirectory, Action: s.mount(1, "/srv/none")},
+		{Rule: machine.RuleReadOnly, Action: s.mount(1, "/srv/a"), ReadOnly: true},
+		{Rule: machine.RuleAsleep, Action: s.mount(1, "/srv/a"), Asleep: true, Ours: true},
+		{Rule: machine.RuleAsleep, Target: s.claim(sectors*sector, sectors*sector), Asleep: true, Ours: true},
+		{
+			Rule:   machine.RuleAsleep,
+			Target: &machine.Target{Device: s.Disk, Size: sector, Hold: machine.HoldTable},
+			Asleep: true,
+			Ours:   true,
+		},
+		{
+			Rule: machine.RuleOption,
+			Action: machine.Action{
+				Verb:    machine.Mount,
+				Device:  s.Part(1),
+				UseArgs: machine.UseArgs{Where: "/srv/a", Options: "noatime,nosuchoption"},
+			},
+		},
+		{
+			Rule: machine.RuleOption,
+			Action: machine.Action{
+				Verb:    machine.Mount,
+				Device:  s.Part(1),
+				UseArgs: machine.UseArgs{Where: "/srv/a", Options: "errors=never"},
+			},
+		},
+	}
+}
+
+// uses are those of what is in use.
+func (s Subject) uses() []Row {
+	return []Row{
 		{Rule: machine.RuleReadOnly, Target: &machine.Target{Device: s.Disk}, ReadOnly: true},
-		{Rule: machine.RuleMounted, First: mounted, Target: claim(sectors*sector, sectors*sector)},
-		{Rule: machine.RuleMounted, First: mounted, Target: claim(0, Size)},
+		{Rule: machine.RuleMounted, First: s.mounted(), Target: s.claim(sectors*sector, sectors*sector)},
+		{Rule: machine.RuleMounted, First: s.mounted(), Target: s.claim(0, Size)},
 		{Rule: machine.RuleRoot, Target: &machine.Target{Device: s.RootDisk, Size: s.RootSize, Hold: machine.HoldContent}},
-		{Rule: machine.RuleRoot, Action: machine.Action{Verb: machine.Unmount, UseArgs: machine.UseArgs{Where: "/"}}, Ours: true}, // the kernel would make it read-only
+		{
+			// The kernel would make it read-only.
+			Rule:   machine.RuleRoot,
+			Action: machine.Action{Verb: machine.Unmount, UseArgs: machine.UseArgs{Where: "/"}},
+			Ours:   true,
+		},
 		{Rule: machine.RuleNotMounted, Action: machine.Action{Verb: machine.Unmount, UseArgs: machine.UseArgs{Where: "/srv/a"}}},
-		{Rule: machine.RuleBusy, First: []machine.Action{mount(1, "/srv/a"), mount(8, "/srv/a/deep")}, Action: machine.Action{Verb: machine.Unmount, UseArgs: machine.UseArgs{Where: "/srv/a"}}},
-		{Rule: machine.RuleTableInUse, First: mounted, Action: machine.Action{Verb: machine.ReadTable, Device: s.Disk}},
-		{Rule: machine.RulePartitionUse, First: mounted, Action: machine.Action{Verb: machine.RemovePartition, Device: s.Disk, PartArgs: machine.PartArgs{Number: 1}}},
-		{Rule: machine.RuleSwapTwice, First: []machine.Action{swapOn}, Action: swapOn},
+		{
+			Rule:   machine.RuleBusy,
+			First:  []machine.Action{s.mount(1, "/srv/a"), s.mount(8, "/srv/a/deep")},
+			Action: machine.Action{Verb: machine.Unmount, UseArgs: machine.UseArgs{Where: "/srv/a"}},
+		},
+		{Rule: machine.RuleTableInUse, First: s.mounted(), Action: machine.Action{Verb: machine.ReadTable, Device: s.Disk}},
+		{
+			Rule:   machine.RulePartitionUse,
+			First:  s.mounted(),
+			Action: machine.Action{Verb: machine.RemovePartition, Device: s.Disk, PartArgs: machine.PartArgs{Number: 1}},
+		},
+		{Rule: machine.RuleSwapTwice, First: []machine.Action{s.swapOn()}, Action: s.swapOn()},
 		{Rule: machine.RuleNotSwap, Action: machine.Action{Verb: machine.SwapOn, Device: s.Part(1)}},
-		{Rule: machine.RuleReadOnly, First: []machine.Action{{Verb: machine.Mount, Device: s.Part(1), UseArgs: machine.UseArgs{Where: "/srv/a", Options: "ro"}}}, Action: relabel},
-		{Rule: machine.RuleNoContent, Action: machine.Action{Verb: machine.Relabel, Device: s.Part(2), ContentArgs: machine.ContentArgs{Label: "mosses"}}, Ours: true},
-		{Rule: machine.RuleMounted, First: []machine.Action{swapOn}, Action: machine.Action{Verb: machine.Relabel, Device: s.Part(3), ContentArgs: machine.ContentArgs{Label: "mosses"}}, Ours: true},
-		{Rule: machine.RuleNoSystemd, Ours: true, Action: machine.Action{Verb: machine.StartUnit, UseArgs: machine.UseArgs{From: "fern:/export", Where: "/srv/a", Kind: "nfs"}}},
-		{Rule: machine.RuleNoSystemd, Ours: true, Action: machine.Action{Verb: machine.Start, UseArgs: machine.UseArgs{Unit: "srv-a.automount", Where: "/srv/a"}}},
-		{Rule: machine.RuleDirectory, Action: machine.Action{Verb: machine.Bind, UseArgs: machine.UseArgs{From: "/srv/none", Where: "/srv/a", Options: "bind"}}},
-		{Rule: machine.RuleNotMounted, Action: machine.Action{Verb: machine.Remount, UseArgs: machine.UseArgs{Where: "/srv/a", Options: "ro"}}},
-		{Rule: machine.RuleOption, First: mounted, Action: machine.Action{Verb: machine.Remount, UseArgs: machine.UseArgs{Where: "/srv/a", Options: "errors=never"}}},
-		{Rule: machine.RuleReadOnly, First: []machine.Action{{Verb: machine.Mount, Device: s.Part(9), UseArgs: machine.UseArgs{Where: "/srv/a", Options: "ro"}}}, Action: identify(9)},
-		{Rule: machine.RuleReadOnly, First: []machine.Action{{Verb: machine.Mount, Device: s.Part(1), UseArgs: machine.UseArgs{Where: "/srv/a", Options: "ro"}}}, Action: machine.Action{Verb: machine.Grow, Device: s.Part(1), UseArgs: machine.UseArgs{Kind: "ext4"}, ContentArgs: machine.ContentArgs{Length: sectors * sector}}},
-		{Rule: machine.RuleTooLarge, First: mounted, Action: machine.Action{Verb: machine.Grow, Device: s.Part(1), UseArgs: machine.UseArgs{Kind: "ext4"}, ContentArgs: machine.ContentArgs{Length: 2 * sectors * sector}}},
-		{Rule: machine.RuleNotMounted, Ours: true, Action: machine.Action{Verb: machine.Grow, Device: s.Part(1), UseArgs: machine.UseArgs{Kind: "ext4"}, ContentArgs: machine.ContentArgs{Length: sectors * sector}}},
-		{Rule: machine.RuleWrongKind, First: mounted, Action: identify(1)}, // checksums hang on it
-		{Rule: machine.RuleNoContent, Action: identify(2), Ours: true},
-		{Rule: machine.RuleMounted, First: []machine.Action{swapOn}, Action: identify(3), Ours: true},
+		{
+			Rule:   machine.RuleReadOnly,
+			First:  []machine.Action{{Verb: machine.Mount, Device: s.Part(1), UseArgs: machine.UseArgs{Where: "/srv/a", Options: "ro"}}},
+			Action: s.relabel(),
+		},
+		{
+			Rule:   machine.RuleNoContent,
+			Action: machine.Action{Verb: machine.Relabel, Device: s.Part(2), ContentArgs: machine.ContentArgs{Label: "mosses"}},
+			Ours:   true,
+		},
+		{
+			Rule:   machine.RuleMounted,
+			First:  []machine.Action{s.swapOn()},
+			Action: machine.Action{Verb: machine.Relabel, Device: s.Part(3), ContentArgs: machine.ContentArgs{Label: "mosses"}},
+			Ours:   true,
+		},
+	}
+}
+
+// changes are those of what the kernel changes while it is in use.
+func (s Subject) changes() []Row {
+	return []Row{
+		{
+			Rule:   machine.RuleNoSystemd,
+			Ours:   true,
+			Action: machine.Action{Verb: machine.StartUnit, UseArgs: machine.UseArgs{From: "fern:/export", Where: "/srv/a", Kind: "nfs"}},
+		},
+		{
+			Rule:   machine.RuleNoSystemd,
+			Ours:   true,
+			Action: machine.Action{Verb: machine.Start, UseArgs: machine.UseArgs{Unit: "srv-a.automount", Where: "/srv/a"}},
+		},
+		{
+			Rule:   machine.RuleDirectory,
+			Action: machine.Action{Verb: machine.Bind, UseArgs: machine.UseArgs{From: "/srv/none", Where: "/srv/a", Options: "bind"}},
+		},
+		{
+			Rule:   machine.RuleNotMounted,
+			Action: machine.Action{Verb: machine.Remount, UseArgs: machine.UseArgs{Where: "/srv/a", Options: "ro"}},
+		},
+		{
+			Rule:   machine.RuleOption,
+			First:  s.mounted(),
+			Action: machine.Action{Verb: machine.Remount, UseArgs: machine.UseArgs{Where: "/srv/a", Options: "errors=never"}},
+		},
+		{
+			Rule:   machine.RuleReadOnly,
+			First:  []machine.Action{{Verb: machine.Mount, Device: s.Part(9), UseArgs: machine.UseArgs{Where: "/srv/a", Options: "ro"}}},
+			Action: s.identify(9),
+		},
+		{
+			Rule:  machine.RuleReadOnly,
+			First: []machine.Action{{Verb: machine.Mount, Device: s.Part(1), UseArgs: machine.UseArgs{Where: "/srv/a", Options: "ro"}}},
+			Action: machine.Action{
+				Verb:        machine.Grow,
+				Device:      s.Part(1),
+				UseArgs:     machine.UseArgs{Kind: "ext4"},
+				ContentArgs: machine.ContentArgs{Length: sectors * sector},
+			},
+		},
+		{
+			Rule:  machine.RuleTooLarge,
+			First: s.mounted(),
+			Action: machine.Action{
+				Verb:        machine.Grow,
+				Device:      s.Part(1),
+				UseArgs:     machine.UseArgs{Kind: "ext4"},
+				ContentArgs: machine.ContentArgs{Length: 2 * sectors * sector},
+			},
+		},
+		{
+			Rule: machine.RuleNotMounted,
+			Ours: true,
+			Action: machine.Action{
+				Verb:        machine.Grow,
+				Device:      s.Part(1),
+				UseArgs:     machine.UseArgs{Kind: "ext4"},
+				ContentArgs: machine.ContentArgs{Length: sectors * sector},
+			},
+		},
+		{Rule: machine.RuleWrongKind, First: s.mounted(), Action: s.identify(1)}, // checksums hang on it
+		{Rule: machine.RuleNoContent, Action: s.identify(2), Ours: true},
+		{Rule: machine.RuleMounted, First: []machine.Action{s.swapOn()}, Action: s.identify(3), Ours: true},
 		{Rule: machine.RuleNotSwap, Action: machine.Action{Verb: machine.SwapOff, Device: s.Part(3)}},
 	}
 }
@@ -224,7 +352,11 @@ func Mounted(s Subject) []machine.Action {
 	return []machine.Action{
 		{Verb: machine.Relabel, Device: s.Part(1), ContentArgs: machine.ContentArgs{Label: "mosses and ferns"}},
 		{Verb: machine.Bind, Device: s.Part(1), UseArgs: machine.UseArgs{From: "/srv/a", Where: "/srv/b", Options: "bind,ro"}},
-		{Verb: machine.Remount, Device: s.Part(1), UseArgs: machine.UseArgs{Where: "/srv/a", Kind: "ext4", Options: "ro", FormerOptions: "rw"}},
+		{
+			Verb:    machine.Remount,
+			Device:  s.Part(1),
+			UseArgs: machine.UseArgs{Where: "/srv/a", Kind: "ext4", Options: "ro", FormerOptions: "rw"},
+		},
 		{Verb: machine.Identify, Device: s.Part(9), ContentArgs: machine.ContentArgs{ID: newID, FormerID: formerID}},
 	}
 }

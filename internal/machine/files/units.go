@@ -112,7 +112,10 @@ func readSystem(v *inventory.Inventory, r machine.Reader) {
 	}
 	v.System.Version = version(r)
 	masked := map[string]bool{}
-	for _, dir := range []string{"/etc/systemd/system-generators", "/run/systemd/system-generators", "/usr/local/lib/systemd/system-generators", "/usr/lib/systemd/system-generators"} {
+	for _, dir := range []string{
+		"/etc/systemd/system-generators", "/run/systemd/system-generators", "/usr/local/lib/systemd/system-generators",
+		"/usr/lib/systemd/system-generators",
+	} {
 		names, _ := r.List(dir)
 		for _, name := range names {
 			e, ok := generatorAt(r, path.Join(dir, name))
@@ -141,7 +144,10 @@ var shared = regexp.MustCompile(`^libsystemd-shared-([0-9]+)[-.0-9a-z~]*\.so$`)
 
 // version is that of systemd by the name of its library, 0 where there is none.
 func version(r machine.Reader) (n int) {
-	for _, dir := range []string{"/usr/lib/systemd", "/usr/lib/x86_64-linux-gnu/systemd", "/usr/lib64/systemd", "/usr/lib/aarch64-linux-gnu/systemd"} {
+	for _, dir := range []string{
+		"/usr/lib/systemd", "/usr/lib/x86_64-linux-gnu/systemd", "/usr/lib64/systemd",
+		"/usr/lib/aarch64-linux-gnu/systemd",
+	} {
 		names, _ := r.List(dir)
 		for _, name := range names {
 			if m := shared.FindStringSubmatch(name); m != nil && n == 0 {

@@ -149,11 +149,21 @@ func Geometry(path string) block.Geometry {
 // somebody else has locked or that a loop device carries.
 func Claim(path string, geo block.Geometry) (*file.File, error) {
 	if loop := oscall.LoopOf(oscall.SysBlock, "/dev", path); loop != "" {
-		return nil, &machine.Refusal{Rule: machine.RuleMounted, Thing: path, Text: "it is carried by the loop device " + loop, Next: way.ByHand("release that loop device first, or work on /dev/" + loop)}
+		return nil, &machine.Refusal{
+			Rule:  machine.RuleMounted,
+			Thing: path,
+			Text:  "it is carried by the loop device " + loop,
+			Next:  way.ByHand("release that loop device first, or work on /dev/" + loop),
+		}
 	}
 	dev, err := file.Open(path, true, geo)
 	if errors.Is(err, fs.ErrPermission) {
-		return nil, &machine.Refusal{Rule: machine.RuleReadOnly, Thing: path, Text: "you may not write to it", Next: way.ByHand("run as its owner, or as root")}
+		return nil, &machine.Refusal{
+			Rule:  machine.RuleReadOnly,
+			Thing: path,
+			Text:  "you may not write to it",
+			Next:  way.ByHand("run as its owner, or as root"),
+		}
 	}
 	if err != nil {
 		return nil, err
@@ -161,7 +171,12 @@ func Claim(path string, geo block.Geometry) (*file.File, error) {
 	if err := dev.Lock(); err != nil {
 		dev.Close()
 		if errors.Is(err, file.ErrLocked) {
-			return nil, &machine.Refusal{Rule: machine.RuleMounted, Thing: path, Text: "another process has locked it", Next: way.ByHand("wait for it to end, then run the command again")}
+			return nil, &machine.Refusal{
+				Rule:  machine.RuleMounted,
+				Thing: path,
+				Text:  "another process has locked it",
+				Next:  way.ByHand("wait for it to end, then run the command again"),
+			}
 		}
 		return nil, err
 	}

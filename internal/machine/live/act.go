@@ -59,7 +59,8 @@ func (m *Machine) Do(ctx context.Context, v *inventory.Inventory, a machine.Acti
 	if errors.Is(err, unix.EBUSY) {
 		return a.Busy(m.busyWith(a))
 	}
-	if later, short, refusal := (*machine.LaterError)(nil), (*machine.ShortError)(nil), (*machine.Refusal)(nil); errors.As(err, &later) || errors.As(err, &short) || errors.As(err, &refusal) {
+	if later, short, refusal := (*machine.LaterError)(nil), (*machine.ShortError)(nil), (*machine.Refusal)(nil); errors.As(err, &later) || errors.As(err, &short) ||
+		errors.As(err, &refusal) {
 		return err
 	}
 	if why := forbidden(); errors.Is(err, unix.EPERM) && !strings.Contains(err.Error(), why) {

@@ -98,9 +98,14 @@ func setOptions(fs int, options []string) error {
 
 // attributesOf are those of a mount, each time of access as the last one says.
 func attributesOf(options []string) (attributes uint64) {
-	set := map[string]uint64{"ro": unix.MOUNT_ATTR_RDONLY, "nosuid": unix.MOUNT_ATTR_NOSUID, "nodev": unix.MOUNT_ATTR_NODEV, "noexec": unix.MOUNT_ATTR_NOEXEC,
+	set := map[string]uint64{"ro": unix.MOUNT_ATTR_RDONLY, "nosuid": unix.MOUNT_ATTR_NOSUID,
+		"nodev": unix.MOUNT_ATTR_NODEV, "noexec": unix.MOUNT_ATTR_NOEXEC,
 		"nodiratime": unix.MOUNT_ATTR_NODIRATIME, "nosymfollow": unix.MOUNT_ATTR_NOSYMFOLLOW}
-	times := map[string]uint64{"noatime": unix.MOUNT_ATTR_NOATIME, "strictatime": unix.MOUNT_ATTR_STRICTATIME, "relatime": unix.MOUNT_ATTR_RELATIME}
+	times := map[string]uint64{
+		"noatime":     unix.MOUNT_ATTR_NOATIME,
+		"strictatime": unix.MOUNT_ATTR_STRICTATIME,
+		"relatime":    unix.MOUNT_ATTR_RELATIME,
+	}
 	for _, o := range options {
 		attributes |= set[o]
 		if t, ok := times[o]; ok {
@@ -118,14 +123,20 @@ func sameDevice(mount int, g mounting) error {
 		return err
 	}
 	if on := fmt.Sprintf("%d:%d", unix.Major(st.Dev), unix.Minor(st.Dev)); on != g.device && unix.Major(st.Dev) != 0 { // file systems over several devices have numbers of their own
-		return fmt.Errorf("%s is another device now than it was when it was looked at (%s, it was %s); nothing was mounted", g.source, on, g.device)
+		return fmt.Errorf("%s is another device now than it was when it was looked at (%s, it was %s); nothing was mounted",
+			g.source, on, g.device)
 	}
 	return nil
 }
 
 // propagate says to which other namespaces later mounts below go.
 func propagate(where string, moves []string) error {
-	flags := map[string]uintptr{"shared": unix.MS_SHARED, "slave": unix.MS_SLAVE, "private": unix.MS_PRIVATE, "unbindable": unix.MS_UNBINDABLE}
+	flags := map[string]uintptr{
+		"shared":     unix.MS_SHARED,
+		"slave":      unix.MS_SLAVE,
+		"private":    unix.MS_PRIVATE,
+		"unbindable": unix.MS_UNBINDABLE,
+	}
 	for _, o := range moves {
 		flag, ok := flags[o]
 		if name, recursive := strings.CutPrefix(o, "r"); !ok && recursive {
@@ -223,7 +234,15 @@ func (l *logMark) since(g mounting) (list []string) {
 		return nil
 	}
 	name := g.source[strings.LastIndex(g.source, "/")+1:]
-	prefix := map[string]string{"vfat": "FAT-fs", "msdos": "FAT-fs", "ext2": "EXT", "ext3": "EXT", "ext4": "EXT", "xfs": "XFS", "btrfs": "BTRFS"}[g.typ]
+	prefix := map[string]string{
+		"vfat":  "FAT-fs",
+		"msdos": "FAT-fs",
+		"ext2":  "EXT",
+		"ext3":  "EXT",
+		"ext4":  "EXT",
+		"xfs":   "XFS",
+		"btrfs": "BTRFS",
+	}[g.typ]
 	buf := make([]byte, 8192)
 	for len(list) < mostWords {
 		n, err := unix.Read(int(l.f.Fd()), buf)
@@ -245,9 +264,12 @@ func meaning(g mounting, err error) string {
 		errno unix.Errno
 		text  string
 	}{
-		{unix.EINVAL, "what is on it, or one of the options, is nothing that " + g.typ + " takes"}, {unix.ENODEV, "it knows no file system " + g.typ + ", and no module brings it"},
-		{unix.EBUSY, "somebody else uses it, or it is mounted otherwise"}, {unix.EROFS, "the device is read-only, and this kind has to be written to"}, {unix.EACCES, "the device is read-only"},
-		{unix.ENOENT, "a part of the path is missing"}, {unix.EUCLEAN, "what is on it is damaged"}, {unix.EIO, "reading from the device failed"}, {unix.ENOMEM, "there is not enough memory"}, {unix.EPERM, forbidden()},
+		{unix.EINVAL, "what is on it, or one of the options, is nothing that " + g.typ + " takes"},
+		{unix.ENODEV, "it knows no file system " + g.typ + ", and no module brings it"},
+		{unix.EBUSY, "somebody else uses it, or it is mounted otherwise"},
+		{unix.EROFS, "the device is read-only, and this kind has to be written to"}, {unix.EACCES, "the device is read-only"},
+		{unix.ENOENT, "a part of the path is missing"}, {unix.EUCLEAN, "what is on it is damaged"},
+		{unix.EIO, "reading from the device failed"}, {unix.ENOMEM, "there is not enough memory"}, {unix.EPERM, forbidden()},
 	} {
 		if errors.Is(err, e.errno) {
 			return e.text
@@ -273,7 +295,10 @@ func (m *Machine) remount(_ context.Context, _ *inventory.Inventory, a machine.A
 			return mark.explain(g, said(fs, err))
 		}
 	}
-	attr := unix.MountAttr{Attr_set: attributesOf(s.Attributes) | attributesOf(s.Superblock)&unix.MOUNT_ATTR_RDONLY, Attr_clr: opposites(slices.Concat(s.Superblock, s.Attributes))}
+	attr := unix.MountAttr{
+		Attr_set: attributesOf(s.Attributes) | attributesOf(s.Superblock)&unix.MOUNT_ATTR_RDONLY,
+		Attr_clr: opposites(slices.Concat(s.Superblock, s.Attributes)),
+	}
 	if attr.Attr_set|attr.Attr_clr == 0 && !slices.ContainsFunc(s.Attributes, isTime) {
 		return nil
 	}
@@ -290,7 +315,14 @@ func isTime(option string) bool {
 // opposites are the attributes that the options take away.
 func opposites(options []string) (attributes uint64) {
 	for _, o := range options {
-		name, ok := map[string]string{"rw": "ro", "suid": "nosuid", "dev": "nodev", "exec": "noexec", "diratime": "nodiratime", "symfollow": "nosymfollow"}[o]
+		name, ok := map[string]string{
+			"rw":        "ro",
+			"suid":      "nosuid",
+			"dev":       "nodev",
+			"exec":      "noexec",
+			"diratime":  "nodiratime",
+			"symfollow": "nosymfollow",
+		}[o]
 		if ok {
 			attributes |= attributesOf([]string{name})
 		}

@@ -83,15 +83,35 @@ func (m *Machine) claimError(thing string, err error) error {
 	who := strings.Join(m.whoHas(filepath.Join(m.at.dev, thing)), ", ")
 	switch {
 	case errors.Is(err, file.ErrLocked):
-		return &machine.Refusal{Rule: machine.RuleMounted, Thing: thing, Text: cmp.Or(who, "another process") + " has locked it", Next: way.ByHand("wait for it to end, then run the command again")}
+		return &machine.Refusal{
+			Rule:  machine.RuleMounted,
+			Thing: thing,
+			Text:  cmp.Or(who, "another process") + " has locked it",
+			Next:  way.ByHand("wait for it to end, then run the command again"),
+		}
 	case errors.Is(err, unix.EBUSY) && who != "":
-		return &machine.Refusal{Rule: machine.RuleMounted, Thing: thing, Text: "it is claimed; " + who + " has it open", Next: way.ByHand("end that, then run the command again")}
+		return &machine.Refusal{
+			Rule:  machine.RuleMounted,
+			Thing: thing,
+			Text:  "it is claimed; " + who + " has it open",
+			Next:  way.ByHand("end that, then run the command again"),
+		}
 	case errors.Is(err, unix.EBUSY):
-		return &machine.Refusal{Rule: machine.RuleMounted, Thing: thing, Text: "the kernel says that it is in use: mounted (perhaps in another namespace), swap, or part of another device", Next: way.Survey()}
+		return &machine.Refusal{
+			Rule:  machine.RuleMounted,
+			Thing: thing,
+			Text:  "the kernel says that it is in use: mounted (perhaps in another namespace), swap, or part of another device",
+			Next:  way.Survey(),
+		}
 	case errors.Is(err, unix.EACCES), errors.Is(err, unix.EPERM):
 		return &machine.Refusal{Rule: machine.RuleReadOnly, Thing: thing, Text: "you may not write to it", Next: way.ByHand("run as root")}
 	case errors.Is(err, unix.EROFS):
-		return &machine.Refusal{Rule: machine.RuleReadOnly, Thing: thing, Text: "the medium is read-only", Next: way.ByHand("it may have a switch for that")}
+		return &machine.Refusal{
+			Rule:  machine.RuleReadOnly,
+			Thing: thing,
+			Text:  "the medium is read-only",
+			Next:  way.ByHand("it may have a switch for that"),
+		}
 	}
 	return fmt.Errorf("%s: %w", thing, err)
 }

@@ -108,24 +108,47 @@ func (m *Machine) listed(name string) (listed, error) {
 	}
 	queue := filepath.Join(dir, "queue")
 	d := listed{dir: dir, dev: attribute(dir, "dev")}
-	n := inventory.Node{Name: name, Path: filepath.Join(m.at.dev, strings.ReplaceAll(name, "!", "/")), Form: inventory.Disk, InKernel: true, Size: quantity.Bytes(number(dir, "size") * sysfsSector)}
-	n.Geometry = block.Geometry{Logical: max(number(queue, "logical_block_size"), 512), MinIO: number(queue, "minimum_io_size"), OptIO: number(queue, "optimal_io_size"), Offset: number(dir, "alignment_offset")}
+	n := inventory.Node{
+		Name:     name,
+		Path:     filepath.Join(m.at.dev, strings.ReplaceAll(name, "!", "/")),
+		Form:     inventory.Disk,
+		InKernel: true,
+		Size:     quantity.Bytes(number(dir, "size") * sysfsSector),
+	}
+	n.Geometry = block.Geometry{
+		Logical: max(number(queue, "logical_block_size"), 512),
+		MinIO:   number(queue, "minimum_io_size"),
+		OptIO:   number(queue, "optimal_io_size"),
+		Offset:  number(dir, "alignment_offset"),
+	}
 	n.Geometry.Physical = max(number(queue, "physical_block_size"), n.Geometry.Logical)
 	link, err := filepath.EvalSymlinks(dir)
 	if err != nil {
 		link = dir
 	}
 	n.Hardware = m.hardware(dir, link, d.dev)
-	n.Identity = inventory.Identity{Disk: identity(dir, link, n.Hardware), Own: n.Hardware.WWN != "" || n.Hardware.Serial != "", Size: n.Size, Sector: quantity.Bytes(n.Geometry.Logical)}
+	n.Identity = inventory.Identity{
+		Disk:   identity(dir, link, n.Hardware),
+		Own:    n.Hardware.WWN != "" || n.Hardware.Serial != "",
+		Size:   n.Size,
+		Sector: quantity.Bytes(n.Geometry.Logical),
+	}
 	layer(dir, &n)
 	n.Links, n.Device = m.links(d.dev, n.Alias), d.dev
 	d.node = n
 	parts, err := filepath.Glob(filepath.Join(dir, name+"*"))
 	for _, p := range parts {
 		if num := number(p, "partition"); num > 0 {
-			k := kernelPart{filepath.Base(p), int(num), number(p, "start") * sysfsSector, number(p, "size") * sysfsSector, attribute(p, "dev")}
+			k := kernelPart{
+				filepath.Base(p), int(num), number(p, "start") * sysfsSector, number(p, "size") * sysfsSector,
+				attribute(p, "dev"),
+			}
 			d.parts = append(d.parts, k)
-			d.node.Kernel = append(d.node.Kernel, inventory.KernelPart{Number: k.number, Start: quantity.Bytes(k.start), Size: quantity.Bytes(k.size)})
+			d.node.Kernel = append(d.node.Kernel, inventory.KernelPart{
+				Number: k.number,
+				Start:  quantity.Bytes(k.start),
+				Size:   quantity.Bytes(k.size),
+			})
 		}
 	}
 	return d, err

@@ -40,7 +40,11 @@ func (m *Machine) grow(ctx context.Context, v *inventory.Inventory, a machine.Ac
 	if has, err := deviceSize(n); err != nil {
 		return err
 	} else if has < a.Length {
-		return &machine.LaterError{Action: a, Why: fmt.Sprintf("the kernel has the device with %d bytes still", has), Then: fmt.Sprintf("the next boot makes that larger; then: fundus resize %s max", n.Name)}
+		return &machine.LaterError{
+			Action: a,
+			Why:    fmt.Sprintf("the kernel has the device with %d bytes still", has),
+			Then:   fmt.Sprintf("the next boot makes that larger; then: fundus resize %s max", n.Name),
+		}
 	}
 	mounts := machine.Mounts(v, n.Name)
 	f, err := m.openMount(n, mounts)

@@ -16,7 +16,8 @@ import (
 // multipath disk that the kernel hides.
 func (d listed) absent() bool {
 	name := d.node.Name
-	return d.node.Size == 0 || attribute(d.dir, "hidden") == "1" || numbered(name, "ram") || numbered(name, "loop") && d.node.Hardware.Backing == ""
+	return d.node.Size == 0 || attribute(d.dir, "hidden") == "1" || numbered(name, "ram") ||
+		numbered(name, "loop") && d.node.Hardware.Backing == ""
 }
 
 // numbered reports whether the name is the prefix and a number.
@@ -34,9 +35,12 @@ func (m *Machine) hardware(dir, link, dev string) inventory.Hardware {
 	if strings.HasPrefix(vendor, "0x") || vendor == "ATA" { // a number, or the name of the bridge
 		vendor = ""
 	}
-	h := inventory.Hardware{Bus: bus(filepath.Base(dir), link), Vendor: vendor, Model: attribute(dir, "device/model"), Serial: attribute(dir, "device/serial"),
-		Rotational: attribute(queue, "rotational") == "1", Removable: attribute(dir, "removable") == "1", ReadOnly: attribute(dir, "ro") == "1",
-		Backing: attribute(dir, "loop/backing_file"), Discard: quantity.Bytes(number(queue, "discard_granularity")), WriteCache: attribute(queue, "write_cache")}
+	h := inventory.Hardware{Bus: bus(filepath.Base(dir), link), Vendor: vendor, Model: attribute(dir, "device/model"),
+		Serial:     attribute(dir, "device/serial"),
+		Rotational: attribute(queue, "rotational") == "1", Removable: attribute(dir, "removable") == "1",
+		ReadOnly: attribute(dir, "ro") == "1",
+		Backing:  attribute(dir, "loop/backing_file"), Discard: quantity.Bytes(number(queue, "discard_granularity")),
+		WriteCache: attribute(queue, "write_cache")}
 	if attribute(queue, "discard_max_bytes") == "0" {
 		h.Discard = 0
 	}
@@ -67,7 +71,14 @@ func first(words ...string) string {
 // bus is how the disk is connected, by its name and its place in the device
 // tree.
 func bus(name, link string) string {
-	for _, n := range [][2]string{{"loop", "loop"}, {"zram", "memory"}, {"ram", "memory"}, {"sr", "optical"}, {"fd", "floppy"}, {"nbd", "network"}} {
+	for _, n := range [][2]string{
+		{"loop", "loop"},
+		{"zram", "memory"},
+		{"ram", "memory"},
+		{"sr", "optical"},
+		{"fd", "floppy"},
+		{"nbd", "network"},
+	} {
 		if numbered(name, n[0]) {
 			return n[1]
 		}
@@ -75,7 +86,18 @@ func bus(name, link string) string {
 	if strings.HasPrefix(name, "mmcblk") && (strings.Contains(name, "boot") || strings.Contains(name, "rpmb")) {
 		return "mmc boot area"
 	}
-	for _, b := range [][2]string{{"/usb", "usb"}, {"/nvme", "nvme"}, {"/ata", "sata"}, {"/mmc", "mmc"}, {"/virtio", "virtio"}, {"/xen", "xen"}, {"/session", "iscsi"}, {"/iscsi", "iscsi"}, {"/host", "scsi"}, {"/virtual/", "virtual"}} {
+	for _, b := range [][2]string{
+		{"/usb", "usb"},
+		{"/nvme", "nvme"},
+		{"/ata", "sata"},
+		{"/mmc", "mmc"},
+		{"/virtio", "virtio"},
+		{"/xen", "xen"},
+		{"/session", "iscsi"},
+		{"/iscsi", "iscsi"},
+		{"/host", "scsi"},
+		{"/virtual/", "virtual"},
+	} {
 		if strings.Contains(link, b[0]) {
 			return b[1]
 		}
@@ -119,7 +141,13 @@ func layer(dir string, n *inventory.Node) {
 	if level := attribute(dir, "md/level"); level != "" {
 		number := func(name string) int { n, _ := strconv.Atoi(attribute(dir, "md/"+name)); return n }
 		n.Form = inventory.Array
-		n.Layer = inventory.Layer{Kind: inventory.RAID, Level: level, Of: number("raid_disks"), Missing: number("degraded"), State: attribute(dir, "md/array_state")}
+		n.Layer = inventory.Layer{
+			Kind:    inventory.RAID,
+			Level:   level,
+			Of:      number("raid_disks"),
+			Missing: number("degraded"),
+			State:   attribute(dir, "md/array_state"),
+		}
 	}
 }
 

@@ -76,7 +76,12 @@ func (m *Machine) throughMount(ctx context.Context, v *inventory.Inventory, n in
 		err = errno
 	}
 	if errors.Is(err, unix.ENOTTY) || errors.Is(err, unix.EOPNOTSUPP) {
-		return &machine.Refusal{Rule: machine.RuleWrongKind, Thing: n.Name, Text: "this kernel has no call " + call.what, Next: way.Unmount(mounts[0].Where)}
+		return &machine.Refusal{
+			Rule:  machine.RuleWrongKind,
+			Thing: n.Name,
+			Text:  "this kernel has no call " + call.what,
+			Next:  way.Unmount(mounts[0].Where),
+		}
 	}
 	if err != nil {
 		return err

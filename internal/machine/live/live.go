@@ -99,7 +99,14 @@ func (m *Machine) StateDir() string {
 
 // Inventory reads the images, or else the machine.
 func (m *Machine) Inventory(ctx context.Context) (*inventory.Inventory, error) {
-	v := &inventory.Inventory{Machine: inventory.Machine{Kind: "machine", Name: m.host, BootID: m.bootID(), Now: time.Now(), Systemd: m.systemdRuns(), Firmware: m.firmware()},
+	v := &inventory.Inventory{Machine: inventory.Machine{
+		Kind:     "machine",
+		Name:     m.host,
+		BootID:   m.bootID(),
+		Now:      time.Now(),
+		Systemd:  m.systemdRuns(),
+		Firmware: m.firmware(),
+	},
 		Files: map[string]inventory.File{}, Leads: map[string]string{}, Sources: map[string]bool{}, Dirs: map[string]bool{}}
 	for _, path := range m.images {
 		if err := ctx.Err(); err != nil {

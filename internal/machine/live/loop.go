@@ -40,7 +40,12 @@ func (m *Machine) carry(image string, start, size quantity.Bytes, sector int64, 
 	}
 	defer backing.Close()
 	if err := unix.Flock(int(backing.Fd()), unix.LOCK_SH|unix.LOCK_NB); err != nil {
-		return nil, &machine.Refusal{Rule: machine.RuleMounted, Thing: image, Text: "another process has locked it", Next: way.ByHand("wait for it to end, then run the command again")}
+		return nil, &machine.Refusal{
+			Rule:  machine.RuleMounted,
+			Thing: image,
+			Text:  "another process has locked it",
+			Next:  way.ByHand("wait for it to end, then run the command again"),
+		}
 	}
 	config := unix.LoopConfig{Fd: uint32(backing.Fd()), Size: uint32(sector)}
 	config.Info.Offset, config.Info.Sizelimit, config.Info.Flags = uint64(start), uint64(size), flags

@@ -70,7 +70,8 @@ func (d listed) suspect() bool {
 	var reads, writes, done int64
 	open, err := fmt.Sscan(attribute(d.dir, "inflight"), &reads, &writes)
 	_, errDone := fmt.Sscan(attribute(d.dir, "stat"), &done)
-	return open != 2 || err != nil || errDone != nil || reads > 0 || writes > 0 || done == 0 || h.HotPlug || h.State != "" || attribute(d.dir, "dm/suspended") == "1"
+	return open != 2 || err != nil || errDone != nil || reads > 0 || writes > 0 || done == 0 || h.HotPlug || h.State != "" ||
+		attribute(d.dir, "dm/suspended") == "1"
 }
 
 // lookAt scans the disk, and gives up where that takes too long.

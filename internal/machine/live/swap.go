@@ -59,7 +59,10 @@ func (m *Machine) swap(ctx context.Context, v *inventory.Inventory, a machine.Ac
 	if a.Verb == machine.SwapOn {
 		return swapCall(unix.SYS_SWAPON, path, swapFlags(a.Options))
 	}
-	child, err := os.StartProcess("/proc/self/exe", []string{swapGiver, path}, &os.ProcAttr{Files: []*os.File{nil, nil, nil}, Sys: &syscall.SysProcAttr{Setsid: true}})
+	child, err := os.StartProcess("/proc/self/exe", []string{swapGiver, path}, &os.ProcAttr{
+		Files: []*os.File{nil, nil, nil},
+		Sys:   &syscall.SysProcAttr{Setsid: true},
+	})
 	if err != nil {
 		return fmt.Errorf("starting a child that gives it up: %w", err)
 	}

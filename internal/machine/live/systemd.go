@@ -159,7 +159,8 @@ func fromFstab(v *inventory.Inventory, a machine.Action) bool {
 	by := v.Resolver()
 	for _, u := range v.Units() {
 		found := by.Resolve(u.Entry.Spec)
-		if u.None == "" && u.Where == a.Where && len(found) == 1 && found[0].Name == a.Device && strings.Join(u.Entry.Options, ",") == a.Options {
+		if u.None == "" && u.Where == a.Where && len(found) == 1 && found[0].Name == a.Device &&
+			strings.Join(u.Entry.Options, ",") == a.Options {
 			return true
 		}
 	}
@@ -180,7 +181,8 @@ func (m *Machine) Inhibit(ctx context.Context, why string) (release func()) {
 	}
 	defer conn.Close()
 	var fd godbus.UnixFD
-	call := conn.Object("org.freedesktop.login1", "/org/freedesktop/login1").CallWithContext(ctx, "org.freedesktop.login1.Manager.Inhibit", godbus.FlagNoAutoStart, "shutdown:sleep", "fundus", why, "block")
+	call := conn.Object("org.freedesktop.login1", "/org/freedesktop/login1").CallWithContext(ctx,
+		"org.freedesktop.login1.Manager.Inhibit", godbus.FlagNoAutoStart, "shutdown:sleep", "fundus", why, "block")
 	if call.Store(&fd) != nil {
 		return nothing // logind does not run
 	}

@@ -130,7 +130,14 @@ func (m *Machine) mountTable(process string, names map[string]string) (uses, oth
 		if name == "" && strings.HasPrefix(f[2], "0:") {
 			name = m.sourceOf(fstab.Unescape(f[dash+2]), names)
 		}
-		u := inventory.Use{Node: name, How: inventory.Mounted, Where: fstab.Unescape(f[4]), Kind: f[dash+1], Options: f[5], Super: f[dash+3]}
+		u := inventory.Use{
+			Node:    name,
+			How:     inventory.Mounted,
+			Where:   fstab.Unescape(f[4]),
+			Kind:    f[dash+1],
+			Options: f[5],
+			Super:   f[dash+3],
+		}
 		u.Number, _ = strconv.Atoi(f[0])
 		if part := fstab.Unescape(f[3]); part != "/" {
 			u.Part = part
@@ -192,7 +199,12 @@ func space(where, kind string) inventory.Space {
 		return inventory.Space{}
 	}
 	block := quantity.Bytes(st.Frsize)
-	return inventory.Space{Total: quantity.Bytes(st.Blocks) * block, Free: quantity.Bytes(st.Bfree) * block, Files: st.Files, Left: st.Ffree}
+	return inventory.Space{
+		Total: quantity.Bytes(st.Blocks) * block,
+		Free:  quantity.Bytes(st.Bfree) * block,
+		Files: st.Files,
+		Left:  st.Ffree,
+	}
 }
 
 // elsewhere finds, as far as rights go, what other mount namespaces have
@@ -264,7 +276,12 @@ func (m *Machine) swaps(v *inventory.Inventory) (uses []inventory.Use) {
 				continue
 			}
 			a.Node = n.Name
-			uses = append(uses, inventory.Use{Node: n.Name, How: inventory.SwapOn, Priority: a.Priority, Space: inventory.Space{Total: a.Size, Free: a.Size - a.Used}})
+			uses = append(uses, inventory.Use{
+				Node:     n.Name,
+				How:      inventory.SwapOn,
+				Priority: a.Priority,
+				Space:    inventory.Space{Total: a.Size, Free: a.Size - a.Used},
+			})
 		}
 	}
 	return uses
@@ -274,7 +291,8 @@ func (m *Machine) swaps(v *inventory.Inventory) (uses []inventory.Use) {
 // no place on a device.
 func (m *Machine) begins(v *inventory.Inventory, a *inventory.Area) {
 	on, ok := v.MountOf(a.Path)
-	if other, there := v.OtherAt(on.Where); !ok || m.at.root != "/" || there && other.Number > on.Number || slices.ContainsFunc(kind.SwapFiles(), func(s kind.SwapFile) bool { return s.Type == on.Kind && s.Plain }) {
+	if other, there := v.OtherAt(on.Where); !ok || m.at.root != "/" || there && other.Number > on.Number ||
+		slices.ContainsFunc(kind.SwapFiles(), func(s kind.SwapFile) bool { return s.Type == on.Kind && s.Plain }) {
 		return
 	}
 	f, err := os.Open(a.Path)

@@ -20,7 +20,8 @@ import (
 
 // Requests lists one empty request of each kind.
 func Requests() []task.Request {
-	return slices.Concat(disk.Requests(), content.Requests(), space.Requests(), boot.Requests(), mount.Requests(), past.Requests(), several.Requests())
+	return slices.Concat(disk.Requests(), content.Requests(), space.Requests(), boot.Requests(), mount.Requests(),
+		past.Requests(), several.Requests())
 }
 
 // Decode gives a stored request back.

@@ -8,5 +8,8 @@ import "fundus/internal/task"
 
 // Requests lists one empty request of each kind.
 func Requests() []task.Request {
-	return []task.Request{&FstabAdd{}, &FstabEdit{}, &FstabRemove{}, &FstabDisable{}, &FstabEnable{}, &FstabSort{}, &FstabRestore{}, &UnitAdd{}, &UnitRemove{}, &FromUnit{}}
+	return []task.Request{
+		&FstabAdd{}, &FstabEdit{}, &FstabRemove{}, &FstabDisable{}, &FstabEnable{}, &FstabSort{}, &FstabRestore{},
+		&UnitAdd{}, &UnitRemove{}, &FromUnit{},
+	}
 }

@@ -95,7 +95,8 @@ func (r *FstabEdit) options(p *task.Planner, v *inventory.Inventory, table *fsta
 	}
 	for _, o := range r.Drop {
 		if !l.Entry.Has(mountopt.Name(o)) && len(r.Options) == 0 {
-			return way.To(refused.As(refused.NoSuchThing, fmt.Errorf("line %d has no option %s", l.Number, mountopt.Name(o))), way.FstabList())
+			return way.To(refused.As(refused.NoSuchThing, fmt.Errorf("line %d has no option %s", l.Number,
+				mountopt.Name(o))), way.FstabList())
 		}
 		if err := table.DropOption(l.Number, mountopt.Name(o)); err != nil {
 			return err
@@ -120,7 +121,8 @@ func (r *FstabEdit) options(p *task.Planner, v *inventory.Inventory, table *fsta
 func apart(options []string) error {
 	for _, o := range options {
 		if name := mountopt.Name(o); strings.ContainsAny(name, " \t") {
-			return way.To(refused.As(refused.OptionWrong, fmt.Errorf("%q: options are separated by commas: %s", o, strings.Join(strings.Fields(o), ","))), way.Help("fstab", "edit"))
+			return way.To(refused.As(refused.OptionWrong, fmt.Errorf("%q: options are separated by commas: %s", o,
+				strings.Join(strings.Fields(o), ","))), way.Help("fstab", "edit"))
 		}
 	}
 	return nil
@@ -152,12 +154,15 @@ func (r *FstabEdit) device(p *task.Planner, v *inventory.Inventory, table *fstab
 		return nil // it names that one already
 	case r.Device != "":
 		if c, ok := n.Content(); !ok || l.Entry.IsSwap() != (c.Class == fs.Swap) {
-			return way.To(refused.As(refused.NothingThere, fmt.Errorf("line %d is for %s, and %s is none: it holds %s", l.Number, map[bool]string{true: "swap", false: "a file system"}[l.Entry.IsSwap()], n.Name, cmp.Or(advice.Holds(n), "nothing that is known"))), way.Inspect(n.Name))
+			return way.To(refused.As(refused.NothingThere, fmt.Errorf("line %d is for %s, and %s is none: it holds %s",
+				l.Number, map[bool]string{true: "swap", false: "a file system"}[l.Entry.IsSwap()], n.Name,
+				cmp.Or(advice.Holds(n), "nothing that is known"))), way.Inspect(n.Name))
 		}
 		nodes = []inventory.Node{n}
 	}
 	if len(nodes) != 1 {
-		return fmt.Errorf("%s names %d devices now: which one is meant cannot be told; write the new name with --by after the line names one", l.Entry.Spec, len(nodes))
+		return fmt.Errorf("%s names %d devices now: which one is meant cannot be told; write the new name with --by after the line names one",
+			l.Entry.Spec, len(nodes))
 	}
 	name, err := propose.Name(v, nodes[0], r.By, "")
 	if err != nil {
@@ -283,7 +288,8 @@ func (r *FstabEnable) Plan(ctx context.Context, p *task.Planner) error {
 	for _, u := range v.Units() {
 		if !was.Entry.IsSwap() && was.Entry.Dir != "" && u.None == "" && u.Where == fstab.FromRoot(was.Entry.Dir) {
 			if advice.Kept(u.Where) {
-				return way.To(fmt.Errorf("line %d has %s already, and the machine does not start without it: a second line would be dropped at boot", u.Line, u.Where), way.FstabList())
+				return way.To(fmt.Errorf("line %d has %s already, and the machine does not start without it: a second line would be dropped at boot",
+					u.Line, u.Where), way.FstabList())
 			}
 			return way.To(fmt.Errorf("line %d has %s already: a second line would be dropped at boot", u.Line, u.Where), way.FstabDisable(way.N(u.Line)))
 		}

@@ -124,7 +124,8 @@ func awaited(ctx context.Context, p *task.Planner, n inventory.Node, e fstab.Ent
 		return err
 	}
 	u := readOne(e, v)
-	if _, mounted := v.MountedAt(u.Where); u.None != "" || !u.Automount || len(u.By) == 0 || !v.Machine.Systemd || v.Machine.Root != "" || mounted {
+	if _, mounted := v.MountedAt(u.Where); u.None != "" || !u.Automount || len(u.By) == 0 || !v.Machine.Systemd || v.Machine.Root != "" ||
+		mounted {
 		return nil
 	}
 	return p.Stage.Tell(ctx, machine.Named(unit.Name(u.Where, "automount"), n, u))
@@ -139,7 +140,15 @@ func (r *FstabAdd) line(p *task.Planner, v *inventory.Inventory, n inventory.Nod
 	if err := apart(r.Options); err != nil {
 		return propose.Line{}, propose.Named{}, err
 	}
-	ask := propose.Ask{Type: r.Kind, Options: r.Options, Fixed: len(r.Options) > 0, Needed: r.Needed, Automount: r.Automount, Idle: r.Idle, DeviceWait: r.DeviceWait}
+	ask := propose.Ask{
+		Type:       r.Kind,
+		Options:    r.Options,
+		Fixed:      len(r.Options) > 0,
+		Needed:     r.Needed,
+		Automount:  r.Automount,
+		Idle:       r.Idle,
+		DeviceWait: r.DeviceWait,
+	}
 	for _, t := range []string{r.Idle, r.DeviceWait} {
 		if t != "" && !fstab.IsTime(t) {
 			return propose.Line{}, propose.Named{}, refused.As(refused.SettingWrong, fmt.Errorf("%q is no span of time: write 90s or 5min", t))
@@ -151,11 +160,14 @@ func (r *FstabAdd) line(p *task.Planner, v *inventory.Inventory, n inventory.Nod
 	}
 	switch {
 	case c.Class == fs.Swap && r.Dir != fstab.Swap && r.Dir != "none":
-		return propose.Line{}, propose.Named{}, way.To(refused.As(refused.KindCannot, fmt.Errorf("%s is a swap area, which has no mount point", n.Name)), swapLine(v, n, r.Target))
+		return propose.Line{}, propose.Named{}, way.To(refused.As(refused.KindCannot, fmt.Errorf("%s is a swap area, which has no mount point",
+			n.Name)), swapLine(v, n, r.Target))
 	case c.Class != fs.Swap && r.Dir == fstab.Swap:
-		return propose.Line{}, propose.Named{}, refused.As(refused.NothingThere, fmt.Errorf("%s holds %s, and is no swap area", n.Name, advice.Words(n)))
+		return propose.Line{}, propose.Named{}, refused.As(refused.NothingThere, fmt.Errorf("%s holds %s, and is no swap area",
+			n.Name, advice.Words(n)))
 	case c.Class != fs.Swap && !strings.HasPrefix(r.Dir, "/"):
-		return propose.Line{}, propose.Named{}, refused.As(refused.SettingWrong, fmt.Errorf("mount point %q: write it from the root: /%s", r.Dir, strings.TrimLeft(r.Dir, "./")))
+		return propose.Line{}, propose.Named{}, refused.As(refused.SettingWrong, fmt.Errorf("mount point %q: write it from the root: /%s",
+			r.Dir, strings.TrimLeft(r.Dir, "./")))
 	case c.Class != fs.Swap:
 		at, err := p.Stage.Place(path.Clean(r.Dir))
 		if err != nil {
@@ -200,7 +212,7 @@ func (r *FstabAdd) swapFile(ctx context.Context, p *task.Planner) error {
 	}
 	e := fstab.Entry{Spec: at.Path, Dir: "none", Type: fstab.Swap, Options: r.Options}
 	if len(e.Options) == 0 {
-		e.Options = []string{"sw"}
+		e.Options = []string{"defaults"}
 	}
 	for _, u := range v.Units() {
 		if u.What == at.Path && u.Entry.IsSwap() {
@@ -222,7 +234,7 @@ func PutSwapFile(ctx context.Context, p *task.Planner, file string, options []st
 		}
 	}
 	if len(options) == 0 {
-		options = []string{"sw"}
+		options = []string{"defaults"}
 	}
 	return put(ctx, p, fstab.Entry{Spec: file, Dir: "none", Type: fstab.Swap, Options: options}, "")
 }

@@ -68,7 +68,8 @@ func pick(v *inventory.Inventory, table *fstab.File, word string, disabled bool)
 	case 1:
 		return picked{Line: found[0]}, nil
 	}
-	return picked{}, way.To(fmt.Errorf("%s fits lines %d and %d; name one by its number", word, found[0].Number, found[1].Number), way.FstabList())
+	return picked{}, way.To(fmt.Errorf("%s fits lines %d and %d; name one by its number", word, found[0].Number,
+		found[1].Number), way.FstabList())
 }
 
 // known are the kinds by which a comment is told to have been a line.

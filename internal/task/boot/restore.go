@@ -39,7 +39,8 @@ func (*FstabRestore) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	for _, k := range kept {
-		if was := fstab.Parse(k.Data); string(k.Data) != string(now.Bytes()) && len(was.Entries()) > 0 && len(was.Entries()) >= len(now.Entries()) {
+		if was := fstab.Parse(k.Data); string(k.Data) != string(now.Bytes()) && len(was.Entries()) > 0 &&
+			len(was.Entries()) >= len(now.Entries()) {
 			p.Title("bring back fstab as it was seen on %s", k.Seen.UTC().Format("2006-01-02 15:04 MST"))
 			p.Note("it had %d lines then, and has %d now", len(was.Entries()), len(now.Entries()))
 			for _, l := range was.Lines { // what is wrong with them was so before

@@ -165,7 +165,8 @@ func putUnits(p *task.Planner, made units.Made) error {
 			return err
 		}
 		if e.To != "" {
-			p.Stage.Link("have "+strings.TrimSuffix(strings.TrimSuffix(path.Dir(rel), ".wants"), ".requires")+" pull in "+path.Base(rel), at, e.To, false)
+			p.Stage.Link("have "+strings.TrimSuffix(strings.TrimSuffix(path.Dir(rel), ".wants"), ".requires")+" pull in "+path.Base(rel),
+				at, e.To, false)
 			continue
 		}
 		if err := p.Stage.SetFile("write "+at, at, e.Data); err != nil {
@@ -268,7 +269,10 @@ func dropUnits(ctx context.Context, p *task.Planner, v *inventory.Inventory, l u
 		}
 	}
 	if automount != nil && v.Machine.Systemd && v.Machine.Root == "" {
-		if a := (machine.Action{Verb: machine.Start, UseArgs: machine.UseArgs{Unit: automount.Name, Where: automount.Where()}}); machine.Holds(v, a) {
+		if a := (machine.Action{
+			Verb:    machine.Start,
+			UseArgs: machine.UseArgs{Unit: automount.Name, Where: automount.Where()},
+		}); machine.Holds(v, a) {
 			a.Verb = machine.Stop
 			if err := p.Stage.Tell(ctx, a); err != nil {
 				return err

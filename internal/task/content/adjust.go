@@ -64,7 +64,8 @@ func (r *Adjust) Plan(ctx context.Context, p *task.Planner) error {
 		return fmt.Errorf("%s holds %s: %w: Fundus changes none of its settings", n.Name, c.Kind, kind.ErrCannot)
 	}
 	if c.State == fs.Asleep && !v.Imaged(n) {
-		return refused.As(refused.Sleeping, fmt.Errorf("%s: a system sleeps in it, and goes on with what it knew of it: start that system, and adjust it then", n.Name))
+		return refused.As(refused.Sleeping, fmt.Errorf("%s: a system sleeps in it, and goes on with what it knew of it: start that system, and adjust it then",
+			n.Name))
 	}
 	a := &adjusting{node: n, c: c, k: k, maker: k.MakerLike(c.Kind)}
 	if err := errors.Join(a.identify(v, r.Asked[IDKey], p), a.settings(ctx, p, r.Asked)); err != nil {
@@ -186,7 +187,11 @@ func (a *adjusting) write(ctx context.Context, p *task.Planner, v *inventory.Inv
 			return a.inUse(mounts[0])
 		}
 		p.Facts(fs.Fact{Name: IDKey, Value: fmt.Sprintf("%s becomes %s", cmp.Or(a.c.UUID, "none"), a.id)})
-		return p.Stage.Tell(ctx, machine.Action{Verb: machine.Identify, Device: a.node.Name, ContentArgs: machine.ContentArgs{ID: a.id.String(), FormerID: a.c.UUID}})
+		return p.Stage.Tell(ctx, machine.Action{
+			Verb:        machine.Identify,
+			Device:      a.node.Name,
+			ContentArgs: machine.ContentArgs{ID: a.id.String(), FormerID: a.c.UUID},
+		})
 	}
 	err := p.Write(ctx, "write the settings", machine.Whole(a.node, machine.HoldContent), func(dev block.Device) error {
 		if len(a.wishes) > 0 {
@@ -288,7 +293,8 @@ func (a *adjusting) check(ctx context.Context, p *task.Planner) error {
 	c, ok := now.Content()
 	want := cmp.Or(a.id.String(), a.c.UUID)
 	if !ok || len(now.Contents) != len(a.node.Contents) || c.UUID != want || c.State != a.c.State || c.Label != a.c.Label {
-		return fmt.Errorf("%s: the result is not what was asked for (it would hold %q); nothing was written. This is a fault of Fundus", now.Name, advice.Holds(now))
+		return fmt.Errorf("%s: the result is not what was asked for (it would hold %q); nothing was written. This is a fault of Fundus",
+			now.Name, advice.Holds(now))
 	}
 	return nil
 }

@@ -16,7 +16,8 @@ func (r *Format) checkDiscard(v *inventory.Inventory, n inventory.Node) error {
 	if !r.Discard || disk.Form == inventory.Image || disk.Hardware.Discard > 0 {
 		return nil
 	}
-	return refused.As(refused.KindCannot, fmt.Errorf("--discard: %s says that it cannot discard; without it the same file system is made", disk.Name))
+	return refused.As(refused.KindCannot, fmt.Errorf("--discard: %s says that it cannot discard; without it the same file system is made",
+		disk.Name))
 }
 
 // noting notes what is written to a device: a new file system needs that, zeros too, and

@@ -53,6 +53,7 @@ func (r *Erase) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	p.Title("erase what %s is taken for", n.Name)
+	p.Stands(n.Name)
 	if len(chosen) == 0 {
 		return r.nothing(p, v, n)
 	}
@@ -109,7 +110,8 @@ func (r *Erase) choose(n inventory.Node) (chosen, stay []fs.Content, err error) 
 			}
 		}
 		if is && c.Class == fs.Table {
-			return nil, nil, way.To(refused.As(refused.KindCannot, fmt.Errorf("%s: a %s is not erased by itself, for what it named would be lost from view", n.Name, c.Kind)), way.Help("table", "new"))
+			return nil, nil, way.To(refused.As(refused.KindCannot, fmt.Errorf("%s: a %s is not erased by itself, for what it named would be lost from view",
+				n.Name, c.Kind)), way.Help("table", "new"))
 		}
 		if is && c.Class == fs.Fence {
 			return nil, nil, way.To(fmt.Errorf("%s is fenced by a deed that was cut short", n.Name), way.Recover(c.UUID))
@@ -133,11 +135,14 @@ func (r *Erase) choose(n inventory.Node) (chosen, stay []fs.Content, err error) 
 func (r *Erase) nothing(p *task.Planner, v *inventory.Inventory, n inventory.Node) error {
 	switch parts := v.Parts(n.Name); {
 	case n.Problem != "":
-		return way.To(refused.As(refused.Unreadable, fmt.Errorf("%s: it cannot be read, and what it is taken for cannot be told: %s", n.Name, n.Problem)), way.Inspect(n.Name))
+		return way.To(refused.As(refused.Unreadable, fmt.Errorf("%s: it cannot be read, and what it is taken for cannot be told: %s",
+			n.Name, n.Problem)), way.Inspect(n.Name))
 	case n.Table != nil && len(parts) > 0:
-		return way.To(refused.As(refused.NothingThere, fmt.Errorf("%s has a partition table (%s) and no signature beside it; what its partitions hold is erased one by one, by their names", n.Name, strings.ToUpper(string(n.Table.Scheme)))), way.Survey(n.Name))
+		return way.To(refused.As(refused.NothingThere, fmt.Errorf("%s has a partition table (%s) and no signature beside it; what its partitions hold is erased one by one, by their names",
+			n.Name, strings.ToUpper(string(n.Table.Scheme)))), way.Survey(n.Name))
 	case n.Table != nil:
-		return way.To(fmt.Errorf("%s has a partition table (%s) without partitions, which is not erased by itself", n.Name, strings.ToUpper(string(n.Table.Scheme))), way.Help("table"))
+		return way.To(fmt.Errorf("%s has a partition table (%s) without partitions, which is not erased by itself",
+			n.Name, strings.ToUpper(string(n.Table.Scheme))), way.Help("table"))
 	}
 	p.Note("nothing takes %s for anything", n.Name)
 	return nil

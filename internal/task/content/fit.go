@@ -25,7 +25,8 @@ func (r *Format) checkType(n inventory.Node) error {
 	case r.Type == "":
 		return nil
 	case r.Type != FitType:
-		return way.To(refused.As(refused.SettingWrong, fmt.Errorf("--type=%s: a format takes --type=fit alone, for the type that fits what is made", r.Type)), way.PartitionEdit(n.Name, "--type", r.Type))
+		return way.To(refused.As(refused.SettingWrong, fmt.Errorf("--type=%s: a format takes --type=fit alone, for the type that fits what is made",
+			r.Type)), way.PartitionEdit(n.Name, "--type", r.Type))
 	case n.Parent == "":
 		return refused.As(refused.NoTable, fmt.Errorf("--type=fit: %s is in no table that could say a type", n.Name))
 	}

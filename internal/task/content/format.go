@@ -91,6 +91,9 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 	if r.Unless && r.there(n, m) {
 		return nil
 	}
+	if err := task.Vacated(v, n); err != nil {
+		return err
+	}
 	if err := p.Lose(ctx, v, n); err != nil {
 		return err
 	}
@@ -100,7 +103,16 @@ func (r *Format) Plan(ctx context.Context, p *task.Planner) error {
 		return machine.About(n.Name, err)
 	}
 	disk, _ := v.Node(n.Disk())
-	order := fs.Order{Start: n.Start, Label: label, ID: id, Again: r.UUID != "" && r.UUID != NewID, Flash: disk.Form == inventory.Disk && !disk.Hardware.Rotational, Wishes: wishes, Time: p.Clock, Fresh: p.Fresh}
+	order := fs.Order{
+		Start:  n.Start,
+		Label:  label,
+		ID:     id,
+		Again:  r.UUID != "" && r.UUID != NewID,
+		Flash:  disk.Form == inventory.Disk && !disk.Hardware.Rotational,
+		Wishes: wishes,
+		Time:   p.Clock,
+		Fresh:  p.Fresh,
+	}
 	called, err := m.Called(size, n.Geometry, order)
 	if err != nil {
 		return machine.About(n.Name, withConfigured(p, m, wishes, err))
@@ -227,7 +239,12 @@ func (r *Format) leave(ctx context.Context, p *task.Planner, v *inventory.Invent
 			lines = append(lines, ref)
 		}
 	}
-	if err := p.Leave(ctx, v, task.Leaving{Node: n, Lines: lines, Decision: r.References, Now: now}); err != nil || r.References != task.Follow {
+	if err := p.Leave(ctx, v, task.Leaving{
+		Node:     n,
+		Lines:    lines,
+		Decision: r.References,
+		Now:      now,
+	}); err != nil || r.References != task.Follow {
 		return err
 	}
 	return retype(ctx, p, n)
@@ -279,11 +296,13 @@ func (r *Format) id(n inventory.Node, m kind.Maker, random uuid.UUID) (fs.ID, er
 	case KeepID:
 		c, ok := n.Content()
 		if !ok || c.UUID == "" {
-			return fs.ID{}, fmt.Errorf("--uuid=%s: %w: %s holds %s; --uuid=%s makes one", KeepID, ErrNoID, n.Name, cmp.Or(advice.Holds(n), "nothing"), NewID)
+			return fs.ID{}, fmt.Errorf("--uuid=%s: %w: %s holds %s; --uuid=%s makes one", KeepID, ErrNoID, n.Name,
+				cmp.Or(advice.Holds(n), "nothing"), NewID)
 		}
 		id, err := m.ID.Parse(c.UUID)
 		if err != nil {
-			return fs.ID{}, fmt.Errorf("--uuid=%s: %w: that of %s on %s is %s, and %s has another form; --uuid=%s makes one", KeepID, ErrNoID, c.Kind, n.Name, c.UUID, m.Word, NewID)
+			return fs.ID{}, fmt.Errorf("--uuid=%s: %w: that of %s on %s is %s, and %s has another form; --uuid=%s makes one",
+				KeepID, ErrNoID, c.Kind, n.Name, c.UUID, m.Word, NewID)
 		}
 		return id, nil
 	}
@@ -319,7 +338,8 @@ func checkMade(ctx context.Context, p *task.Planner, n inventory.Node, id fs.ID)
 	now, _ := after.Node(n.Name)
 	c, ok := now.Content()
 	if !ok || len(now.Contents) != 1 || c.UUID != id.String() || c.State != fs.Clean {
-		return fmt.Errorf("%s: the result is not what was asked for (it would hold %q); nothing was written. This is a fault of Fundus", n.Name, advice.Holds(now))
+		return fmt.Errorf("%s: the result is not what was asked for (it would hold %q); nothing was written. This is a fault of Fundus",
+			n.Name, advice.Holds(now))
 	}
 	return nil
 }

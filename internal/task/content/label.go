@@ -47,7 +47,8 @@ func held(ctx context.Context, p *task.Planner, word, what string) (h holding, e
 	}
 	var ok bool
 	if h.c, ok = h.n.Content(); !ok {
-		return h, way.To(refused.As(refused.NothingThere, fmt.Errorf("%s holds nothing that could have %s (%s)", h.n.Name, what, advice.Words(h.n))), way.Inspect(h.n.Name))
+		return h, way.To(refused.As(refused.NothingThere, fmt.Errorf("%s holds nothing that could have %s (%s)",
+			h.n.Name, what, advice.Words(h.n))), way.Inspect(h.n.Name))
 	}
 	h.k, _ = kind.Of(h.c)
 	return h, nil
@@ -64,7 +65,8 @@ func (r *Label) Plan(ctx context.Context, p *task.Planner) error {
 		return fmt.Errorf("%s holds %s: %w: Fundus does not change its label", n.Name, c.Kind, kind.ErrCannot)
 	}
 	if c.State == fs.Asleep && !v.Imaged(n) { // its own area is free to be erased, and for nothing else
-		return refused.As(refused.Sleeping, fmt.Errorf("%s: a system sleeps in it, and goes on with what it knew of it: start that system, and label it then", n.Name))
+		return refused.As(refused.Sleeping, fmt.Errorf("%s: a system sleeps in it, and goes on with what it knew of it: start that system, and label it then",
+			n.Name))
 	}
 	label, err := k.Label(r.Label)
 	if err != nil {
@@ -96,7 +98,11 @@ func (r *Label) Plan(ctx context.Context, p *task.Planner) error {
 // else on the device itself.
 func write(ctx context.Context, p *task.Planner, v *inventory.Inventory, n inventory.Node, k kind.Kind, former, label string) error {
 	if k.Relabels && len(machine.Mounts(v, n.Name)) > 0 {
-		return p.Stage.Tell(ctx, machine.Action{Verb: machine.Relabel, Device: n.Name, ContentArgs: machine.ContentArgs{Label: label, FormerLabel: former}})
+		return p.Stage.Tell(ctx, machine.Action{
+			Verb:        machine.Relabel,
+			Device:      n.Name,
+			ContentArgs: machine.ContentArgs{Label: label, FormerLabel: former},
+		})
 	}
 	return p.Write(ctx, "write the label", machine.Whole(n, machine.HoldContent), func(dev block.Device) error { return k.SetLabel(dev, label) })
 }

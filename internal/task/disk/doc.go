@@ -6,5 +6,8 @@ import "fundus/internal/task"
 
 // Requests lists one empty request of each kind.
 func Requests() []task.Request {
-	return []task.Request{&TableNew{}, &TableRepair{}, &TableConvert{}, &TableRestore{}, &TableRebuild{}, &TableEdit{}, &PartitionAdd{}, &PartitionRemove{}, &PartitionEdit{}}
+	return []task.Request{
+		&TableNew{}, &TableRepair{}, &TableConvert{}, &TableRestore{}, &TableRebuild{}, &TableEdit{}, &PartitionAdd{},
+		&PartitionRemove{}, &PartitionEdit{},
+	}
 }

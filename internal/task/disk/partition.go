@@ -89,7 +89,11 @@ func (r *PartitionAdd) Plan(ctx context.Context, p *task.Planner) error {
 		if len(r.Parts) > 1 {
 			which = fmt.Sprintf("%d: ", part.Number)
 		}
-		p.Details(fs.Fact{Name: "sectors", Value: fmt.Sprintf("%s%d to %d: %d × %d bytes = %v (%s)", which, part.Span.Start, part.Span.End()-1, part.Span.Count, m.Sector, size, size.SI())},
+		p.Details(fs.Fact{
+			Name: "sectors",
+			Value: fmt.Sprintf("%s%d to %d: %d × %d bytes = %v (%s)", which, part.Span.Start, part.Span.End()-1,
+				part.Span.Count, m.Sector, size, size.SI()),
+		},
 			fs.Fact{Name: "PARTUUID", Value: which + part.UUID})
 	}
 	p.Title("add partitions on %s", n.Name)
@@ -199,7 +203,8 @@ func addOne(ctx context.Context, p *task.Planner, n inventory.Node, t table.Edit
 		}
 	}
 	if part.Role == table.Extended && content == "keep" {
-		return part, fmt.Errorf("%s: --content=keep: %w: the chain of logical partitions begins in the first sector of an extended one", n.Name, table.ErrValue)
+		return part, fmt.Errorf("%s: --content=keep: %w: the chain of logical partitions begins in the first sector of an extended one",
+			n.Name, table.ErrValue)
 	}
 	return part, decideContent(ctx, p, n, content, start, size)
 }
@@ -214,7 +219,8 @@ func partUUID(ctx context.Context, p *task.Planner, m *table.Table, asked string
 	}
 	id, err := uuid.Parse(asked)
 	if err != nil {
-		return "", fmt.Errorf("--uuid=%s: %w: a GUID is 32 hexadecimal digits, as in 0fc63daf-8483-4772-8e79-3d69d8477de4", asked, table.ErrValue)
+		return "", fmt.Errorf("--uuid=%s: %w: a GUID is 32 hexadecimal digits, as in 0fc63daf-8483-4772-8e79-3d69d8477de4",
+			asked, table.ErrValue)
 	}
 	v, err := p.Now(ctx)
 	if err != nil {
@@ -231,7 +237,8 @@ func spanOf(p *task.Planner, n inventory.Node, m *table.Table, want NewPart) (ex
 	s := p.Config.Step(n.Geometry)
 	if _, full := m.FreeNumber(); full != nil && len(m.Rooms(s)) == 0 {
 		if m.Scheme == table.MBR {
-			return extent.Span{}, way.To(fmt.Errorf("%w; logical partitions go inside an extended one (--type extended), and a GPT has room for 128", full), way.TableConvert(n.Name, "--scheme", "gpt"))
+			return extent.Span{}, way.To(fmt.Errorf("%w; logical partitions go inside an extended one (--type extended), and a GPT has room for 128",
+				full), way.TableConvert(n.Name, "--scheme", "gpt"))
 		}
 		return extent.Span{}, full
 	}

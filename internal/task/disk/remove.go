@@ -57,6 +57,7 @@ func (r *PartitionRemove) Plan(ctx context.Context, p *task.Planner) error {
 		return nil
 	}
 	disk, _ := v.Node(nodes[0].Parent)
+	p.Stands(disk.Name)
 	// From the highest number on: then those that are still to be removed keep theirs.
 	slices.SortFunc(nodes, func(a, b inventory.Node) int { return b.Number - a.Number })
 	t, err := p.Editor(ctx, disk)
@@ -133,7 +134,8 @@ func renumbered(ctx context.Context, p *task.Planner, v *inventory.Inventory, di
 		}
 	}
 	if decision == task.Keep {
-		return fmt.Errorf("%s: --references=keep: lines that name what goes would then mean partition %d, which takes its number; use drop or disable", disk.Name, changes[0].new.Number)
+		return fmt.Errorf("%s: --references=keep: lines that name what goes would then mean partition %d, which takes its number; use drop or disable",
+			disk.Name, changes[0].new.Number)
 	}
 	for _, c := range changes { // upwards: the number that is taken is free by then
 		words := fmt.Sprintf("partition %d becomes %d", c.old.Number, c.new.Number)
@@ -144,7 +146,10 @@ func renumbered(ctx context.Context, p *task.Planner, v *inventory.Inventory, di
 		if disk.Form == inventory.Image {
 			continue
 		}
-		for _, pair := range [][2]string{{"PARTUUID=" + c.old.UUID, "PARTUUID=" + c.new.UUID}, {path(p, disk, c.old.Number), path(p, disk, c.new.Number)}} {
+		for _, pair := range [][2]string{
+			{"PARTUUID=" + c.old.UUID, "PARTUUID=" + c.new.UUID},
+			{path(p, disk, c.old.Number), path(p, disk, c.new.Number)},
+		} {
 			if pair[0] != pair[1] {
 				if err := p.Rewrite(ctx, pair[0], pair[1]); err != nil {
 					return err

@@ -46,10 +46,12 @@ func (r *TableRestore) Plan(ctx context.Context, p *task.Planner) error {
 	d := r.Saved
 	p.Title("restore the saved table of %s", n.Name)
 	if d.Disk.Sector != quantity.Bytes(n.Geometry.Logical) {
-		return fmt.Errorf("%s: %w: it counts sectors of %d bytes, the disk has sectors of %d", n.Name, saved.ErrDocument, d.Disk.Sector, n.Geometry.Logical)
+		return fmt.Errorf("%s: %w: it counts sectors of %d bytes, the disk has sectors of %d", n.Name,
+			saved.ErrDocument, d.Disk.Sector, n.Geometry.Logical)
 	}
 	if d.Disk.Size > n.Size {
-		return fmt.Errorf("%s: %w: it is for a disk of %v (%d bytes), this one has %v (%d bytes)", n.Name, saved.ErrDocument, d.Disk.Size, d.Disk.Size, n.Size, n.Size)
+		return fmt.Errorf("%s: %w: it is for a disk of %v (%d bytes), this one has %v (%d bytes)", n.Name,
+			saved.ErrDocument, d.Disk.Size, d.Disk.Size, n.Size, n.Size)
 	}
 	same := d.Disk.Identity == n.Identity.Disk && d.Disk.Size == n.Size
 	if !same {

@@ -30,11 +30,13 @@ func Choose(disk string, found []lost.Found, scheme table.Scheme, numbers []int)
 	}
 	for _, n := range numbers {
 		if n < 1 || n > len(found) {
-			return nil, way.To(refused.As(refused.NoSuchThing, fmt.Errorf("--choose: find %d: there are %d", n, len(found))), way.TableRepair(disk, "--search"))
+			return nil, way.To(refused.As(refused.NoSuchThing, fmt.Errorf("--choose: find %d: there are %d", n,
+				len(found))), way.TableRepair(disk, "--search"))
 		}
 	}
 	if len(r.Parts) == 0 {
-		return nil, way.To(refused.As(refused.NothingThere, fmt.Errorf("%s: no find that could be a partition; a deed may still have its table", disk)), way.DeedList())
+		return nil, way.To(refused.As(refused.NothingThere, fmt.Errorf("%s: no find that could be a partition; a deed may still have its table",
+			disk)), way.DeedList())
 	}
 	return r, nil
 }
@@ -101,7 +103,8 @@ func rebuild(ctx context.Context, p *task.Planner, n inventory.Node, t table.Edi
 	}
 	is := func(c fs.Content) bool { return c.Kind == part.Kind && c.UUID == part.UUID }
 	if !slices.ContainsFunc(under.Contents, is) {
-		return fmt.Errorf("sectors %v: %w: the %s that was found there is there no more; search again", part.Span, table.ErrPlace, part.Kind)
+		return fmt.Errorf("sectors %v: %w: the %s that was found there is there no more; search again", part.Span,
+			table.ErrPlace, part.Kind)
 	}
 	typ, err := table.ParseType(m.Scheme, "linux")
 	for _, fits := range table.Types() {

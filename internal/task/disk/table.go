@@ -49,6 +49,9 @@ func (r *TableNew) Plan(ctx context.Context, p *task.Planner) error {
 	if r.Unless && n.Table != nil && n.Table.Scheme == r.Scheme {
 		return nil
 	}
+	if err := task.Vacated(v, n); err != nil {
+		return err
+	}
 	if err := p.Lose(ctx, v, n); err != nil {
 		return err
 	}
@@ -64,11 +67,6 @@ func (r *TableNew) Plan(ctx context.Context, p *task.Planner) error {
 	fresh, err := schemes.New(dev, schemes.Wanted{Scheme: r.Scheme, Entries: r.Entries, Step: p.Config.Step(n.Geometry), ID: p.Fresh()})
 	if err != nil {
 		return fmt.Errorf("%s: %w", n.Name, err)
-	}
-	for _, part := range v.Parts(n.Name) {
-		if err := task.Free(v, part); err != nil {
-			return err
-		}
 	}
 	var old []fs.Content // what lies on the whole disk and is no table
 	for _, c := range n.Contents {
@@ -90,12 +88,18 @@ func (r *TableNew) Plan(ctx context.Context, p *task.Planner) error {
 // newTableFacts says what the table can hold.
 func newTableFacts(p *task.Planner, n inventory.Node, m *table.Table) {
 	_, size, _ := m.Bytes(m.Usable)
-	p.Details(fs.Fact{Name: "usable", Value: fmt.Sprintf("sectors %d to %d of %d bytes = %v", m.Usable.Start, m.Usable.End()-1, m.Sector, size)},
+	p.Details(fs.Fact{
+		Name:  "usable",
+		Value: fmt.Sprintf("sectors %d to %d of %d bytes = %v", m.Usable.Start, m.Usable.End()-1, m.Sector, size),
+	},
 		fs.Fact{Name: "alignment", Value: fmt.Sprintf("partitions start on multiples of %v", p.Config.Step(n.Geometry))})
 	if m.Scheme == table.GPT {
 		p.Details(fs.Fact{Name: "disk GUID", Value: m.ID})
 		if m.Slots != gpt.DefaultEntries {
-			p.Details(fs.Fact{Name: "entries", Value: fmt.Sprintf("%d, of which Linux has devices for the first %d", m.Slots, table.HighestNumber)})
+			p.Details(fs.Fact{
+				Name:  "entries",
+				Value: fmt.Sprintf("%d, of which Linux has devices for the first %d", m.Slots, table.HighestNumber),
+			})
 		}
 		return
 	}
@@ -131,7 +135,8 @@ func (r *TableRepair) Plan(ctx context.Context, p *task.Planner) error {
 		return nil
 	}
 	if state.Protective == gpt.OtherTable {
-		return way.To(fmt.Errorf("%s: %w: Linux goes by its MBR, and the GPT behind it is of another time", n.Name, target.ErrNoTable), way.TableRepair(n.Name, "--search"))
+		return way.To(fmt.Errorf("%s: %w: Linux goes by its MBR, and the GPT behind it is of another time", n.Name,
+			target.ErrNoTable), way.TableRepair(n.Name, "--search"))
 	}
 	p.Facts(fs.Fact{Name: "good copy", Value: fmt.Sprintf("the one at sector %d", good.MyLBA)})
 	fixed := good.Edit(quantity.Bytes(n.Geometry.Logical))
@@ -163,7 +168,8 @@ func readTable(ctx context.Context, p *task.Planner, n inventory.Node) (*gpt.Tab
 	}
 	good := cmp.Or(state.Good(), state.Cut)
 	if good == nil {
-		return nil, nil, way.To(fmt.Errorf("%s: neither copy of its GPT is good: primary: %w; backup: %w", n.Name, state.PrimaryErr, state.BackupErr), way.TableRepair(n.Name, "--search"))
+		return nil, nil, way.To(fmt.Errorf("%s: neither copy of its GPT is good: primary: %w; backup: %w", n.Name,
+			state.PrimaryErr, state.BackupErr), way.TableRepair(n.Name, "--search"))
 	}
 	return good, state, nil
 }

@@ -75,10 +75,9 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 	if c, ok := n.Content(); !ok || c.Class != fs.FileSystem {
 		return boot.Unmountable(v, n)
 	}
-	if dir == "" {
-		return way.To(refused.As(refused.NoSuchThing, fmt.Errorf("%s: where? fstab has no line for it", n.Name)), way.Mount(r.Target, "DIRECTORY").Asking("DIRECTORY"))
+	if dir, err = r.place(v, n, dir); err != nil {
+		return err
 	}
-	dir = path.Clean(dir)
 	p.Title("mount %s at %s", n.Name, dir)
 	p.Results(draft.RoleMount, dir)
 	options = r.untouched(p, n, options)
@@ -117,11 +116,32 @@ func (r *Mount) Plan(ctx context.Context, p *task.Planner) error {
 		}
 		makes = false
 	}
-	err = p.Stage.Tell(ctx, machine.Action{Verb: machine.Mount, Device: n.Name, UseArgs: machine.UseArgs{Where: dir, Kind: kind, Options: strings.Join(options, ","), Make: makes}})
+	err = p.Stage.Tell(ctx, machine.Action{
+		Verb:    machine.Mount,
+		Device:  n.Name,
+		UseArgs: machine.UseArgs{Where: dir, Kind: kind, Options: strings.Join(options, ","), Make: makes},
+	})
 	if err != nil {
 		return err
 	}
 	return r.Home.plan(ctx, p, v, n, dir)
+}
+
+// place is the directory as it is written from the root; refused where none is named, or what is named
+// is no directory.
+func (r *Mount) place(v *inventory.Inventory, n inventory.Node, dir string) (string, error) {
+	asking := way.Mount(n.Name, "DIRECTORY").Asking("DIRECTORY")
+	if dir == "" {
+		return "", way.To(refused.As(refused.NoSuchThing, fmt.Errorf("%s: where? fstab has no line for it", n.Name)), asking)
+	}
+	if other, is := v.Node(dir); is {
+		return "", way.To(refused.As(refused.NoDirectory, fmt.Errorf("%s is a device: %s is mounted in a directory", other.Name, n.Name)), asking)
+	}
+	if dir = path.Clean(dir); strings.HasPrefix(dir, "/") {
+		return dir, nil
+	}
+	whole := "/" + strings.TrimLeft(dir, "./")
+	return "", way.To(refused.As(refused.SettingWrong, fmt.Errorf("mount point %q: write it from the root: %s", dir, whole)), way.Mount(n.Name, whole))
 }
 
 // apart is about a program whose mounts the system does not see: it says so, and refuses to make one
@@ -131,7 +151,8 @@ func (r *Mount) apart(p *task.Planner, v *inventory.Inventory, dir string) error
 		return nil
 	}
 	if r.Persist {
-		err := fmt.Errorf("%s: this program has a tree of mounts of its own, and the system would not see the mount: run it where the system runs, or add the line alone", dir)
+		err := fmt.Errorf("%s: this program has a tree of mounts of its own, and the system would not see the mount: run it where the system runs, or add the line alone",
+			dir)
 		return way.To(err, way.FstabAdd(r.Target, dir))
 	}
 	p.Note("it is mounted in this program's own tree of mounts: the system does not see it")
@@ -148,7 +169,12 @@ func taken(v *inventory.Inventory, dir string) error {
 		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: use.Node + " is mounted there", Next: next}
 	}
 	if other, ok := v.OtherAt(dir); ok {
-		return &machine.Refusal{Rule: machine.RuleMounted, Thing: dir, Text: fmt.Sprintf("%s is mounted there (%s)", other.Kind, other.Source), Next: way.Unmount(dir)}
+		return &machine.Refusal{
+			Rule:  machine.RuleMounted,
+			Thing: dir,
+			Text:  fmt.Sprintf("%s is mounted there (%s)", other.Kind, other.Source),
+			Next:  way.Unmount(dir),
+		}
 	}
 	return nil
 }
@@ -177,7 +203,8 @@ func (r *Mount) elsewhere(ctx context.Context, p *task.Planner, n inventory.Node
 	if !line.On("ro", "rw") {
 		s := kinds.Options(c.MountType()).Sort(options) // without those of a line alone
 		reading := slices.DeleteFunc(slices.Concat([]string{"ro"}, s.Attributes, s.Own), func(o string) bool { return o == "rw" })
-		err := refused.As(refused.KindCannot, fmt.Errorf("%s: by a copy of its superblock the %s is mounted for reading alone: its descriptors are of the day when it was made, and what is written by them overwrites files", n.Name, c.Kind))
+		err := refused.As(refused.KindCannot, fmt.Errorf("%s: by a copy of its superblock the %s is mounted for reading alone: its descriptors are of the day when it was made, and what is written by them overwrites files",
+			n.Name, c.Kind))
 		next := way.Mount(n.Name, cmp.Or(dir, "DIRECTORY"))
 		if dir == "" {
 			next = next.Asking("DIRECTORY")
@@ -255,13 +282,17 @@ func OfOther(v *inventory.Inventory, u fstab.Unit) bool {
 func (r *Mount) line(ctx context.Context, p *task.Planner, v *inventory.Inventory, u fstab.Unit) error {
 	p.Title("mount %s at %s", u.What, u.Where)
 	if r.Persist || r.Make || r.Untouched || len(r.Options) > 0 || r.Home != (Home{}) {
-		return way.To(fmt.Errorf("%s: %s is mounted by systemd, as line %d says and not otherwise", u.Where, u.What, u.Line), way.Mount(u.Where))
+		return way.To(fmt.Errorf("%s: %s is mounted by systemd, as line %d says and not otherwise", u.Where, u.What,
+			u.Line), way.Mount(u.Where))
 	}
 	if _, there := v.OtherAt(u.Where); there {
 		return nil
 	}
 	p.Facts(fs.Fact{Name: "unit", Value: fmt.Sprintf("systemd mounts it, as line %d of fstab says", u.Line)})
-	return p.Stage.Tell(ctx, machine.Action{Verb: machine.StartUnit, UseArgs: machine.UseArgs{From: u.What, Where: u.Where, Kind: u.Entry.Type}})
+	return p.Stage.Tell(ctx, machine.Action{
+		Verb:    machine.StartUnit,
+		UseArgs: machine.UseArgs{From: u.What, Where: u.Where, Kind: u.Entry.Type},
+	})
 }
 
 // untouched are the options with those that keep the kernel from writing; without them a mount
@@ -293,7 +324,11 @@ func (r *Mount) bind(ctx context.Context, p *task.Planner, v *inventory.Inventor
 	p.Title("bind %s at %s", from, dir)
 	p.Results(draft.RoleMount, dir)
 	on, _ := v.MountOf(from)
-	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Bind, Device: on.Node, UseArgs: machine.UseArgs{From: from, Where: dir, Options: strings.Join(r.Options, ","), Make: r.Make}})
+	return p.Stage.Tell(ctx, machine.Action{
+		Verb:    machine.Bind,
+		Device:  on.Node,
+		UseArgs: machine.UseArgs{From: from, Where: dir, Options: strings.Join(r.Options, ","), Make: r.Make},
+	})
 }
 
 // sameSuper refuses options of the file system that a second mount of it would not have: it is
@@ -303,11 +338,23 @@ func sameSuper(v *inventory.Inventory, n inventory.Node, options []string) error
 		t := kinds.Options(use.Kind)
 		own := t.Sort(options).Own
 		if len(own) > 0 && !machine.HasAll(use, strings.Join(own, ",")) {
-			return &machine.Refusal{Rule: machine.RuleMounted, Thing: n.Name, Text: fmt.Sprintf("it is mounted at %s already, and has the options %s there; the kernel would leave %s out", use.Where, cmp.Or(use.Super, "of its kind"), strings.Join(own, ",")), Next: way.Mount(use.Where, "--remount", "--options="+strings.Join(own, ","))}
+			return &machine.Refusal{
+				Rule:  machine.RuleMounted,
+				Thing: n.Name,
+				Text: fmt.Sprintf("it is mounted at %s already, and has the options %s there; the kernel would leave %s out",
+					use.Where, cmp.Or(use.Super, "of its kind"), strings.Join(own, ",")),
+				Next: way.Mount(use.Where, "--remount", "--options="+strings.Join(own, ",")),
+			}
 		}
 		readOnly := slices.Contains(mountopt.Listed(use.Super), "ro") // the file system itself, not one mount of it
 		if s := t.Sort(options).Superblock; slices.Contains(s, "ro") != readOnly {
-			return &machine.Refusal{Rule: machine.RuleMounted, Thing: n.Name, Text: fmt.Sprintf("it is mounted at %s %s, and cannot be otherwise elsewhere", use.Where, map[bool]string{true: "for reading alone", false: "for writing"}[readOnly]), Next: way.Unmount(use.Where)}
+			return &machine.Refusal{
+				Rule:  machine.RuleMounted,
+				Thing: n.Name,
+				Text: fmt.Sprintf("it is mounted at %s %s, and cannot be otherwise elsewhere", use.Where,
+					map[bool]string{true: "for reading alone", false: "for writing"}[readOnly]),
+				Next: way.Unmount(use.Where),
+			}
 		}
 	}
 	return nil
@@ -352,7 +399,16 @@ func (r *Remount) Plan(ctx context.Context, p *task.Planner) error {
 	if machine.HasAll(use, strings.Join(r.Options, ",")) {
 		return nil
 	}
-	return p.Stage.Tell(ctx, machine.Action{Verb: machine.Remount, Device: use.Node, UseArgs: machine.UseArgs{Where: dir, Kind: use.Kind, Options: strings.Join(files.Numbered(p.Stage, r.Options), ","), FormerOptions: formerOf(use, r.Options)}})
+	return p.Stage.Tell(ctx, machine.Action{
+		Verb:   machine.Remount,
+		Device: use.Node,
+		UseArgs: machine.UseArgs{
+			Where:         dir,
+			Kind:          use.Kind,
+			Options:       strings.Join(files.Numbered(p.Stage, r.Options), ","),
+			FormerOptions: formerOf(use, r.Options),
+		},
+	})
 }
 
 // formerOf are the options that take the named ones back.
@@ -471,7 +527,11 @@ func (r *Unmount) other(ctx context.Context, p *task.Planner, v *inventory.Inven
 
 // action takes one mount away. It says what brings the same one back.
 func (r *Unmount) action(v *inventory.Inventory, u inventory.Use) machine.Action {
-	a := machine.Action{Verb: machine.Unmount, Device: u.Node, UseArgs: machine.UseArgs{Where: u.Where, Kind: u.Kind, Options: machine.SameAgain(u), Detach: r.Detach}}
+	a := machine.Action{
+		Verb:    machine.Unmount,
+		Device:  u.Node,
+		UseArgs: machine.UseArgs{Where: u.Where, Kind: u.Kind, Options: machine.SameAgain(u), Detach: r.Detach},
+	}
 	if u.Part == "" {
 		return a
 	}
@@ -533,5 +593,10 @@ func sameMount(u inventory.Use, asked []string) error {
 	if len(differ) == 0 {
 		return nil
 	}
-	return &machine.Refusal{Rule: machine.RuleMounted, Thing: u.Where, Text: fmt.Sprintf("%s is mounted there already, and otherwise: %s", u.Node, strings.Join(differ, ", ")), Next: way.Unmount(u.Where)}
+	return &machine.Refusal{
+		Rule:  machine.RuleMounted,
+		Thing: u.Where,
+		Text:  fmt.Sprintf("%s is mounted there already, and otherwise: %s", u.Node, strings.Join(differ, ", ")),
+		Next:  way.Unmount(u.Where),
+	}
 }

@@ -94,7 +94,8 @@ func lookUp(p *task.Planner, list, what, word string) (files.Account, error) {
 	}
 	// The last number means "nobody is named" to the kernel's call.
 	if errNumber != nil || number == 1<<32-1 {
-		return files.Account{}, refused.As(refused.NoSuchThing, fmt.Errorf("%s has no %s %q; a number is taken as it is, where accounts are kept elsewhere", list, what, word))
+		return files.Account{}, refused.As(refused.NoSuchThing, fmt.Errorf("%s has no %s %q; a number is taken as it is, where accounts are kept elsewhere",
+			list, what, word))
 	}
 	return files.Account{Number: uint32(number)}, nil
 }
@@ -141,7 +142,12 @@ func own(ctx context.Context, p *task.Planner, v *inventory.Inventory, o draft.O
 			countFacts(p, n)
 		}
 	} else if o.Below {
-		return &machine.Refusal{Rule: machine.RuleNotMounted, Thing: o.Node, Text: "what lies below is counted before it is given away, and it is not mounted yet", Next: way.Mount(o.Node, o.Where)}
+		return &machine.Refusal{
+			Rule:  machine.RuleNotMounted,
+			Thing: o.Node,
+			Text:  "what lies below is counted before it is given away, and it is not mounted yet",
+			Next:  way.Mount(o.Node, o.Where),
+		}
 	}
 	var to []string
 	if named != "" {
@@ -198,7 +204,8 @@ func link(p *task.Planner, name, dir string) error {
 	root := at.Full
 	switch {
 	case parent.Path != path.Dir(name):
-		return fmt.Errorf("--link=%s: a symbolic link leads to %s, and whoever owns that could turn it elsewhere; name the place itself: %s", name, parent.Path, path.Join(parent.Path, path.Base(name)))
+		return fmt.Errorf("--link=%s: a symbolic link leads to %s, and whoever owns that could turn it elsewhere; name the place itself: %s",
+			name, parent.Path, path.Join(parent.Path, path.Base(name)))
 	case !parent.There:
 		return refused.As(refused.NoDirectory, fmt.Errorf("--link=%s: there is no directory %s", name, parent.Path))
 	}

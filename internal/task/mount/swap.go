@@ -49,7 +49,8 @@ func (r *SwapOn) Plan(ctx context.Context, p *task.Planner) error {
 	options := r.Options
 	by := v.Resolver()
 	for _, u := range v.Units() {
-		names := u.Entry.Spec == r.Target || slices.ContainsFunc(by.Resolve(u.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
+		names := u.Entry.Spec == r.Target ||
+			slices.ContainsFunc(by.Resolve(u.Entry.Spec), func(o inventory.Node) bool { return o.Name == n.Name })
 		if u.Entry.IsSwap() && len(options) == 0 && names {
 			options = u.Entry.Options
 		}
@@ -71,7 +72,11 @@ func (r *SwapOn) Plan(ctx context.Context, p *task.Planner) error {
 	if v.SwapsOn(n.Name) {
 		return nil
 	}
-	return p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOn, Device: n.Name, UseArgs: machine.UseArgs{Options: strings.Join(options, ",")}})
+	return p.Stage.Tell(ctx, machine.Action{
+		Verb:    machine.SwapOn,
+		Device:  n.Name,
+		UseArgs: machine.UseArgs{Options: strings.Join(options, ",")},
+	})
 }
 
 // file is SwapOn for one that was made before.
@@ -81,7 +86,8 @@ func (r *SwapOn) file(ctx context.Context, p *task.Planner, v *inventory.Invento
 		return err
 	}
 	if !at.There {
-		return way.To(refused.As(refused.NoSuchThing, fmt.Errorf("%s: there is no such file; fundus swap add makes one", r.Target)), way.SwapList())
+		return way.To(refused.As(refused.NoSuchThing, fmt.Errorf("%s: there is no such file; fundus swap add makes one",
+			r.Target)), way.SwapList())
 	}
 	if r.Persist {
 		if err := boot.PutSwapFile(ctx, p, r.Target, r.Options); err != nil {
@@ -92,7 +98,10 @@ func (r *SwapOn) file(ctx context.Context, p *task.Planner, v *inventory.Invento
 	if v.AreaAt(r.Target) {
 		return nil
 	}
-	return p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOn, UseArgs: machine.UseArgs{Where: r.Target, Options: strings.Join(options, ",")}})
+	return p.Stage.Tell(ctx, machine.Action{
+		Verb:    machine.SwapOn,
+		UseArgs: machine.UseArgs{Where: r.Target, Options: strings.Join(options, ",")},
+	})
 }
 
 // checkSwapOptions refuses what the kernel would take for something else.
@@ -101,7 +110,8 @@ func checkSwapOptions(options []string) error {
 	if value, ok := e.Value("pri"); ok {
 		var n int
 		if _, err := fmt.Sscan(value, &n); err != nil || n < -1 || n > 32767 || value != fmt.Sprint(n) {
-			return refused.As(refused.OptionWrong, fmt.Errorf("pri=%s: a priority is a number from 0 to 32767; the highest is used first", value))
+			return refused.As(refused.OptionWrong, fmt.Errorf("pri=%s: a priority is a number from 0 to 32767; the highest is used first",
+				value))
 		}
 	}
 	if value, ok := e.Value("discard"); ok && value != "" && value != "once" && value != "pages" {
@@ -141,7 +151,12 @@ func (r *SwapOff) Plan(ctx context.Context, p *task.Planner) error {
 	sum := memory.GiveUp(v.Memory, v.Areas, paths...)
 	p.Facts(fs.Fact{Name: "in use", Value: sum.String()})
 	if !sum.Fits() {
-		return &machine.Refusal{Rule: machine.RuleMemory, Thing: strings.Join(r.Targets, " "), Text: sum.String() + ": the kernel would kill programs to make room", Next: way.SwapList()}
+		return &machine.Refusal{
+			Rule:  machine.RuleMemory,
+			Thing: strings.Join(r.Targets, " "),
+			Text:  sum.String() + ": the kernel would kill programs to make room",
+			Next:  way.SwapList(),
+		}
 	}
 	for _, a := range off {
 		action := machine.Action{Verb: machine.SwapOff, Device: a.Node}
@@ -167,7 +182,12 @@ func areaOf(v *inventory.Inventory, word string) (inventory.Area, error) {
 	}
 	n, err := target.Resolve(v, word)
 	if err != nil && strings.HasPrefix(word, "/") && !strings.HasPrefix(word, "/dev/") {
-		return inventory.Area{}, &machine.Refusal{Rule: machine.RuleNotSwap, Thing: word, Text: "no file of that name is swapped on", Next: way.SwapList()}
+		return inventory.Area{}, &machine.Refusal{
+			Rule:  machine.RuleNotSwap,
+			Thing: word,
+			Text:  "no file of that name is swapped on",
+			Next:  way.SwapList(),
+		}
 	}
 	if err != nil {
 		return inventory.Area{}, err
@@ -178,7 +198,12 @@ func areaOf(v *inventory.Inventory, word string) (inventory.Area, error) {
 		}
 	}
 	if c, ok := n.Content(); !ok || c.Class != fs.Swap {
-		return inventory.Area{}, &machine.Refusal{Rule: machine.RuleNotSwap, Thing: n.Name, Text: fmt.Sprintf("it is no swap area (%s)", cmp.Or(advice.Holds(n), "nothing")), Next: way.SwapList()}
+		return inventory.Area{}, &machine.Refusal{
+			Rule:  machine.RuleNotSwap,
+			Thing: n.Name,
+			Text:  fmt.Sprintf("it is no swap area (%s)", cmp.Or(advice.Holds(n), "nothing")),
+			Next:  way.SwapList(),
+		}
 	}
 	return inventory.Area{}, nil
 }
@@ -222,7 +247,13 @@ func (r *SwapAdd) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	p.Title("add the file %s of %v as swap", file, size)
 	p.Facts(fs.Fact{Name: "size", Value: fmt.Sprintf("%d pages × %d bytes = %d bytes (%v)", l.Pages, l.Page, size, size)})
-	p.Stage.Make(fmt.Sprintf("make %s of %v", file, size), &draft.Making{Path: file, Size: size, Header: header, Written: r.Written || how.Written, Plain: how.Plain})
+	p.Stage.Make(fmt.Sprintf("make %s of %v", file, size), &draft.Making{
+		Path:    file,
+		Size:    size,
+		Header:  header,
+		Written: r.Written || how.Written,
+		Plain:   how.Plain,
+	})
 	if r.Persist {
 		if err := boot.PutSwapFile(ctx, p, file, r.Options); err != nil {
 			return err
@@ -230,7 +261,10 @@ func (r *SwapAdd) Plan(ctx context.Context, p *task.Planner) error {
 	} else {
 		p.Note("it is on until the next boot; --persist adds a line of fstab")
 	}
-	return p.Stage.Tell(ctx, machine.Action{Verb: machine.SwapOn, UseArgs: machine.UseArgs{Where: file, Options: strings.Join(r.Options, ",")}})
+	return p.Stage.Tell(ctx, machine.Action{
+		Verb:    machine.SwapOn,
+		UseArgs: machine.UseArgs{Where: file, Options: strings.Join(r.Options, ",")},
+	})
 }
 
 // place refuses a file that the kernel would not swap on, before anything is made: it wants
@@ -256,7 +290,8 @@ func (r *SwapAdd) place(p *task.Planner, v *inventory.Inventory, file string, si
 	on, _ := v.MountOf(file)
 	if n, ok := v.Node(on.Node); ok {
 		if c, _ := n.Content(); c.BlockSize > 0 && c.BlockSize < quantity.Bytes(os.Getpagesize()) {
-			p.Note("its blocks of %v are smaller than a page: where pieces of the file do not fill one, the kernel leaves it out; fundus swap list says what it took", c.BlockSize)
+			p.Note("its blocks of %v are smaller than a page: where pieces of the file do not fill one, the kernel leaves it out; fundus swap list says what it took",
+				c.BlockSize)
 		}
 	}
 	typ := cmp.Or(on.Kind, at.Volatile, "no file system of a disk")
@@ -268,7 +303,8 @@ func (r *SwapAdd) place(p *task.Planner, v *inventory.Inventory, file string, si
 	}
 	switch {
 	case how.Type == "":
-		return how, fmt.Errorf("%s: %w: it would lie on %s; Fundus makes such files on %s", file, ErrSwapFile, typ, strings.Join(known, ", "))
+		return how, fmt.Errorf("%s: %w: it would lie on %s; Fundus makes such files on %s", file, ErrSwapFile, typ,
+			strings.Join(known, ", "))
 	case on.ReadOnly:
 		return how, fmt.Errorf("%s: %w: %s is mounted for reading alone", file, ErrSwapFile, on.Where)
 	case on.Space.Total > 0 && size > on.Space.Free:
@@ -277,7 +313,8 @@ func (r *SwapAdd) place(p *task.Planner, v *inventory.Inventory, file string, si
 		p.Warn("%s has %v left afterwards, of %v", on.Where, on.Space.Free-size, on.Space.Total)
 	}
 	if how.Untried {
-		p.Warn("it is made as the kernel wants it on %s (one device, never copied, no snapshot of it); no proof of Fundus has tried that", typ)
+		p.Warn("it is made as the kernel wants it on %s (one device, never copied, no snapshot of it); no proof of Fundus has tried that",
+			typ)
 	}
 	return how, nil
 }

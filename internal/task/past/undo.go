@@ -2,6 +2,8 @@ package past
 
 import (
 	"context"
+	"maps"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -88,6 +90,9 @@ func (r *Undo) Plan(ctx context.Context, p *task.Planner) error {
 	if err := p.Stage.Tell(ctx, u.Starts...); err != nil {
 		return err
 	}
+	if err := stands(ctx, p, v, slices.Sorted(maps.Values(u.Names))); err != nil {
+		return err
+	}
 	for _, s := range p.Stage.Steps() { // what no table and no text file shows
 		if also := deed.ShownOf(s).Also; also != "" {
 			p.Facts(fs.Fact{Name: "also", Value: also})
@@ -100,6 +105,29 @@ func (r *Undo) Plan(ctx context.Context, p *task.Planner) error {
 func readBySystemd(s draft.Step) bool {
 	path := deed.ShownOf(s).Path
 	return path == fstab.Path || strings.HasPrefix(path, units.Dirs()[0]+"/")
+}
+
+// stands says what is on the devices afterwards, of each disk those of its devices that become
+// otherwise; where none does, the disk.
+func stands(ctx context.Context, p *task.Planner, before *inventory.Inventory, disks []string) error {
+	after, err := p.Now(ctx)
+	if err != nil {
+		return err
+	}
+	for _, disk := range disks {
+		changed := false
+		for _, n := range after.Family(disk) {
+			was, _ := before.Node(n.Name)
+			if !reflect.DeepEqual(was.Contents, n.Contents) || !reflect.DeepEqual(was.Table, n.Table) || was.Entry != n.Entry {
+				p.Stands(n.Name)
+				changed = true
+			}
+		}
+		if !changed {
+			p.Stands(disk)
+		}
+	}
+	return nil
 }
 
 // losses names what goes out of sight though the deed did not make it: file systems that a

@@ -47,7 +47,8 @@ func layersOf(ctx context.Context, p *task.Planner, v *inventory.Inventory, n in
 	c, ok := n.Content()
 	switch {
 	case len(n.Contents) > 1:
-		return nil, refused.As(refused.Ambiguous, fmt.Errorf("%s: it carries several signatures (%s), and which of them counts has to be settled before it gets another size", n.Name, advice.Signatures(n)))
+		return nil, refused.As(refused.Ambiguous, fmt.Errorf("%s: it carries several signatures (%s), and which of them counts has to be settled before it gets another size",
+			n.Name, advice.Signatures(n)))
 	case !ok || n.Entry.Role == table.Extended:
 		return []stack.Layer{room}, nil
 	}

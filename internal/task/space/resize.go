@@ -221,7 +221,8 @@ func (r *Resize) size(ctx context.Context, p *task.Planner, c *chain) (size quan
 	if note != "" {
 		p.Note("%s", note)
 	}
-	if d, _ := c.v.Node(n.Disk()); r.Unasked && size <= l.Size && d.Form == inventory.Disk && (r.Size.Form == quantity.Max || r.Size.Form == quantity.Percent) {
+	if d, _ := c.v.Node(n.Disk()); r.Unasked && size <= l.Size && d.Form == inventory.Disk &&
+		(r.Size.Form == quantity.Max || r.Size.Form == quantity.Percent) {
 		p.Note("%s was not asked whether it has become larger by now: fundus rescan %s asks it", d.Name, d.Name)
 	}
 	c.titled(p, size)
@@ -249,7 +250,8 @@ func (c *chain) noRoom(size quantity.Bytes) error {
 	if c.most > n.Size {
 		behind = fmt.Sprintf("%v are free: at most %v (%d bytes)", c.most-n.Size, c.most, c.most)
 	}
-	return fmt.Errorf("%s: %w for %v (%d bytes): it has %v (%d bytes), and behind it %s%s", n.Name, table.ErrNoRoom, size, size, n.Size, n.Size, behind, barrier(c.v, n, c.most))
+	return fmt.Errorf("%s: %w for %v (%d bytes): it has %v (%d bytes), and behind it %s%s", n.Name, table.ErrNoRoom,
+		size, size, n.Size, n.Size, behind, barrier(c.v, n, c.most))
 }
 
 // refused puts a partition that would be larger than its room in those words.
@@ -272,7 +274,8 @@ func (c *chain) stays(ctx context.Context, p *task.Planner) error {
 	for _, was := range c.node.Contents {
 		found := slices.ContainsFunc(now.Contents, func(o fs.Content) bool { return o.Kind == was.Kind && o.UUID == was.UUID })
 		if !found {
-			return refused.As(refused.KindCannot, fmt.Errorf("%s: the %s in it would not be found any more: it records itself at the end of what it lies on, and that would be elsewhere", c.node.Name, was.Kind))
+			return refused.As(refused.KindCannot, fmt.Errorf("%s: the %s in it would not be found any more: it records itself at the end of what it lies on, and that would be elsewhere",
+				c.node.Name, was.Kind))
 		}
 	}
 	return nil
@@ -297,7 +300,8 @@ func (c *chain) readable(ctx context.Context, p *task.Planner, changes []stack.C
 	sector := quantity.Bytes(c.node.Geometry.Logical)
 	last := (c.node.Start + most - 1) / sector
 	if _, err := block.ReadSized(dev, int64(last*sector), int64(sector), int64(sector)); err != nil {
-		return refused.As(refused.Unreadable, fmt.Errorf("%s: sector %d, the last that it would get, cannot be read: %w; nothing is made larger over that", c.node.Name, last, err))
+		return refused.As(refused.Unreadable, fmt.Errorf("%s: sector %d, the last that it would get, cannot be read: %w; nothing is made larger over that",
+			c.node.Name, last, err))
 	}
 	return nil
 }
@@ -381,7 +385,8 @@ func (c *chain) entry(ctx context.Context, p *task.Planner, to quantity.Bytes) e
 			return err
 		}
 		if len(behind.Contents) > 0 {
-			p.Warn("where it grows there lies %s, which no partition holds: it is written over, a bit at a time", behind.Contents[0].Words())
+			p.Warn("where it grows there lies %s, which no partition holds: it is written over, a bit at a time",
+				behind.Contents[0].Words())
 		}
 	}
 	now, sector := c.part, c.editor.Model().Sector
@@ -390,7 +395,10 @@ func (c *chain) entry(ctx context.Context, p *task.Planner, to quantity.Bytes) e
 		return machine.About(c.disk.Name, err)
 	}
 	size := quantity.Bytes(now.Span.Count) * sector
-	p.Details(fs.Fact{Name: "sectors", Value: fmt.Sprintf("%v becomes %v: %d × %d bytes = %v (%s)", c.part.Span, now.Span, now.Span.Count, sector, size, size.SI())})
+	p.Details(fs.Fact{
+		Name:  "sectors",
+		Value: fmt.Sprintf("%v becomes %v: %d × %d bytes = %v (%s)", c.part.Span, now.Span, now.Span.Count, sector, size, size.SI()),
+	})
 	return p.Change(ctx, c.disk, c.editor)
 }
 
@@ -401,7 +409,12 @@ func (c *chain) content(ctx context.Context, p *task.Planner, changes []stack.Ch
 	k, _ := kind.Of(content)
 	if change.How == stack.Live {
 		use := machine.Mounts(c.v, n.Name)[0]
-		return p.Stage.TellOnce(ctx, machine.Action{Verb: machine.Grow, Device: n.Name, UseArgs: machine.UseArgs{Where: use.Where, Kind: use.Kind}, ContentArgs: machine.ContentArgs{Length: to, FormerLength: change.From}})
+		return p.Stage.TellOnce(ctx, machine.Action{
+			Verb:        machine.Grow,
+			Device:      n.Name,
+			UseArgs:     machine.UseArgs{Where: use.Where, Kind: use.Kind},
+			ContentArgs: machine.ContentArgs{Length: to, FormerLength: change.From},
+		})
 	}
 	room := n.Size
 	for _, o := range changes {
@@ -448,7 +461,8 @@ func enough(ctx context.Context, p *task.Planner, n inventory.Node, size quantit
 		case c.Size == 0:
 			return fmt.Errorf("%s: %w: the %s in it does not say how large it is", n.Name, ErrNeeded, c.Kind)
 		case c.Size > size:
-			return fmt.Errorf("%s: %w: the %s in it has %v (%d bytes), %v (%d bytes) would be left, and %s", n.Name, ErrNeeded, c.Kind, c.Size, c.Size, size, size, not)
+			return fmt.Errorf("%s: %w: the %s in it has %v (%d bytes), %v (%d bytes) would be left, and %s", n.Name,
+				ErrNeeded, c.Kind, c.Size, c.Size, size, size, not)
 		}
 	}
 	if len(n.Contents) > 0 {

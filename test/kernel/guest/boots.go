@@ -48,7 +48,8 @@ const (
 // this program and fundus with it: DEVICE BASE.
 func copySystem(w []string) string {
 	const from, to = "/src", "/mnt"
-	err := errors.Join(os.MkdirAll(from, 0o755), syscall.Mount("none", from, "hostfs", syscall.MS_RDONLY, w[1]), syscall.Mount("/dev/"+w[0], to, "ext4", 0, ""))
+	err := errors.Join(os.MkdirAll(from, 0o755), syscall.Mount("none", from, "hostfs", syscall.MS_RDONLY, w[1]),
+		syscall.Mount("/dev/"+w[0], to, "ext4", 0, ""))
 	if err == nil {
 		err = errors.Join(copyTree(from, to), copyTree("/extra", to))
 	}
@@ -62,8 +63,10 @@ func copySystem(w []string) string {
 
 // needless lists what no boot needs.
 func needless() []string {
-	return []string{"usr/share/doc", "usr/share/man", "usr/share/locale", "usr/share/perl", "usr/share/zoneinfo", "usr/share/info", "usr/share/lintian", "usr/lib/udev/hwdb.d", "usr/lib/udev/hwdb.bin",
-		"usr/lib/apt", "var/cache", "var/lib/apt", "var/lib/dpkg", "etc/fstab", "usr/lib/x86_64-linux-gnu/perl-base", "usr/lib/x86_64-linux-gnu/gconv", "usr/share/bash-completion", "usr/share/zsh"}
+	return []string{"usr/share/doc", "usr/share/man", "usr/share/locale", "usr/share/perl", "usr/share/zoneinfo",
+		"usr/share/info", "usr/share/lintian", "usr/lib/udev/hwdb.d", "usr/lib/udev/hwdb.bin",
+		"usr/lib/apt", "var/cache", "var/lib/apt", "var/lib/dpkg", "etc/fstab", "usr/lib/x86_64-linux-gnu/perl-base",
+		"usr/lib/x86_64-linux-gnu/gconv", "usr/share/bash-completion", "usr/share/zsh"}
 }
 
 func copyTree(from, to string) error {
@@ -134,7 +137,8 @@ func prepare(device string) {
 	if p.NoBoot || err != nil {
 		_ = syscall.Reboot(syscall.LINUX_REBOOT_CMD_POWER_OFF)
 	}
-	fmt.Println("starting systemd:", syscall.Exec("/lib/systemd/systemd", []string{"/sbin/init"}, []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin"}))
+	fmt.Println("starting systemd:", syscall.Exec("/lib/systemd/systemd", []string{"/sbin/init"},
+		[]string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin"}))
 	_ = syscall.Reboot(syscall.LINUX_REBOOT_CMD_POWER_OFF)
 }
 
@@ -144,7 +148,8 @@ func report() {
 	for range 300 { // until nothing is left to be done
 		out, _ := exec.Command("systemctl", "list-jobs", "--no-legend", "--plain", "--full").Output()
 		left := slices.DeleteFunc(strings.Split(strings.TrimSpace(string(out)), "\n"), func(l string) bool {
-			return l == "" || strings.Contains(l, "No jobs") || strings.Contains(l, "report") || !strings.HasSuffix(strings.TrimSpace(l), "running")
+			return l == "" || strings.Contains(l, "No jobs") || strings.Contains(l, "report") ||
+				!strings.HasSuffix(strings.TrimSpace(l), "running")
 		})
 		if len(left) == 0 {
 			break
@@ -152,7 +157,8 @@ func report() {
 		fmt.Println("AT waiting for", left)
 		time.Sleep(300 * time.Millisecond)
 	}
-	out, err := exec.Command("systemctl", "show", "*.mount", "*.automount", "*.swap", "*.target", "*.service", "--property=Id,LoadState,ActiveState,Result,FragmentPath,ActiveEnterTimestampMonotonic").Output()
+	out, err := exec.Command("systemctl", "show", "*.mount", "*.automount", "*.swap", "*.target", "*.service",
+		"--property=Id,LoadState,ActiveState,Result,FragmentPath,ActiveEnterTimestampMonotonic").Output()
 	for block := range strings.SplitSeq(string(out), "\n\n") {
 		unit := map[string]string{}
 		for line := range strings.Lines(block) {
@@ -197,7 +203,8 @@ func jobs() (out []Ended, log string) {
 		}
 		text = strings.ReplaceAll(text, `\x5c`, `\`) // as the kernel writes a backslash
 		_, said, is := strings.Cut(text, "systemd[1]: ")
-		if strings.Contains(text, "Failed at step") || strings.Contains(text, "EXT4-fs") || strings.Contains(text, "error") { // of a child, and of the kernel
+		if strings.Contains(text, "Failed at step") || strings.Contains(text, "EXT4-fs") ||
+			strings.Contains(text, "error") { // of a child, and of the kernel
 			all = append(all, fmt.Sprint(at, " ", text))
 		}
 		if !is {

@@ -30,7 +30,8 @@ func (r road) Plan(ctx context.Context, p *task.Planner) error {
 	dir := "/srv/" + r.Label
 	for _, q := range []task.Request{
 		&disk.TableNew{Disk: r.Disk, Scheme: table.GPT}, &disk.PartitionAdd{Disk: r.Disk, Parts: []disk.NewPart{{Size: size}}},
-		&content.Format{Target: r.Disk + "1", Kind: "ext4", Label: r.Label}, &boot.FstabAdd{Target: r.Disk + "1", Dir: dir}, &mount.Mount{Target: dir},
+		&content.Format{Target: r.Disk + "1", Kind: "ext4", Label: r.Label},
+		&boot.FstabAdd{Target: r.Disk + "1", Dir: dir}, &mount.Mount{Target: dir},
 	} {
 		if err := p.Do(ctx, q); err != nil {
 			return fmt.Errorf("%s: %w", q.Verb(), err)
@@ -53,7 +54,13 @@ func chained(words []string) string {
 		return err.Error()
 	}
 	plan.Drop()
-	c := deeds.Commit{Store: s.Store, Machine: m, Reviewed: &plan.Draft, Seen: plan.Seen, Plan: func(ctx context.Context) (*draft.Plan, error) { return task.Again(ctx, s, r) }}
+	c := deeds.Commit{
+		Store:    s.Store,
+		Machine:  m,
+		Reviewed: &plan.Draft,
+		Seen:     plan.Seen,
+		Plan:     func(ctx context.Context) (*draft.Plan, error) { return task.Again(ctx, s, r) },
+	}
 	d, err := c.Run(ctx)
 	if err != nil {
 		return err.Error()

@@ -39,7 +39,12 @@ func conform(words []string) string {
 		return err.Error()
 	}
 	sectors, _ := strconv.ParseInt(read("/sys/block/"+root, "size"), 10, 64)
-	s := conformance.Subject{Disk: disk, RootDisk: root, RootSize: quantity.Bytes(sectors * 512), Part: func(n int) string { return disk + strconv.Itoa(n) }}
+	s := conformance.Subject{
+		Disk:     disk,
+		RootDisk: root,
+		RootSize: quantity.Bytes(sectors * 512),
+		Part:     func(n int) string { return disk + strconv.Itoa(n) },
+	}
 	s.Fresh = func() (machine.Machine, error) {
 		for _, dir := range []string{"/srv/a/deep", "/srv/a"} {
 			for syscall.Unmount(dir, 0) == nil {
@@ -57,7 +62,8 @@ func conform(words []string) string {
 	}
 	err = os.MkdirAll("/srv/a/deep", 0o755)
 	wrong := append(conformance.Run(context.Background(), s), conformance.RunActions(context.Background(), s)...)
-	return fmt.Sprintf("%d rows, %d actions, wrong: %q%s", len(conformance.Rows(s)), len(conformance.Actions(s))+len(conformance.Mounted(s)), wrong, fine(err))
+	return fmt.Sprintf("%d rows, %d actions, wrong: %q%s", len(conformance.Rows(s)),
+		len(conformance.Actions(s))+len(conformance.Mounted(s)), wrong, fine(err))
 }
 
 func request(disk string, number uintptr) error {

@@ -86,7 +86,8 @@ func fill() (wrong []string) {
 	syscall.Sync()
 	_ = syscall.Statfs("/mnt", &after)
 	if before.Bfree != after.Bfree || before.Ffree != after.Ffree {
-		wrong = append(wrong, fmt.Sprintf("free before %d blocks and %d inodes, after %d and %d", before.Bfree, before.Ffree, after.Bfree, after.Ffree))
+		wrong = append(wrong, fmt.Sprintf("free before %d blocks and %d inodes, after %d and %d", before.Bfree,
+			before.Ffree, after.Bfree, after.Ffree))
 	}
 	return wrong
 }

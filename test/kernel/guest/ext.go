@@ -85,7 +85,8 @@ func ext(words []string) string {
 	if err := left(words[0]); err != nil {
 		state = err.Error()
 	}
-	return fmt.Sprintf("%d free, %d inodes, %d of them free, %d bytes, %s; wrong: %s", first.Bfree, first.Files, first.Ffree, first.Bsize, state, strings.Join(x.wrong, "; "))
+	return fmt.Sprintf("%d free, %d inodes, %d of them free, %d bytes, %s; wrong: %s", first.Bfree, first.Files,
+		first.Ffree, first.Bsize, state, strings.Join(x.wrong, "; "))
 }
 
 // left is an error where the superblock does not say that it was unmounted without one.
@@ -120,7 +121,8 @@ func copies(device string) error {
 	const metaGroups = 0x10 // from the first of them on a copy has no descriptors behind it
 	perDesc := uint64(s.BlockSize) / map[bool]uint64{true: 64, false: 32}[s.Incompat&0x80 != 0]
 	for _, at := range s.Backups() {
-		if s.Incompat&metaGroups != 0 && (at-s.FirstData)/uint64(s.BlocksPerGroup)/perDesc >= uint64(binary.LittleEndian.Uint32(firstMeta)) {
+		if s.Incompat&metaGroups != 0 &&
+			(at-s.FirstData)/uint64(s.BlocksPerGroup)/perDesc >= uint64(binary.LittleEndian.Uint32(firstMeta)) {
 			continue
 		}
 		options := fmt.Sprintf("sb=%d", quantity.Bytes(at)*s.BlockSize/1024)

@@ -38,10 +38,11 @@ func (x *extras) find(name string) func(words []string) string {
 		"rest":    func([]string) string { return x.writer.rest() }, // the writer stops, and says how it went
 		"watch":   x.watch,                                          // survey --watch in the background, until "watched"
 		"watched": x.endWatch,
+		// The same, on the console.
 		"see": func(w []string) string {
 			fmt.Printf("\033[1m$ fundus survey --watch\033[0m\n%s\n", strings.TrimSuffix(x.endWatch(w), "[<nil>]"))
 			return ""
-		}, // the same, on the console
+		},
 		"unmap":       unmap,   // NAME
 		"suspend":     suspend, // NAME: the mapped device answers nothing
 		"resume":      resume,  // NAME
@@ -380,7 +381,8 @@ func loops([]string) string {
 	for _, f := range found {
 		data, _ := os.ReadFile(f)
 		dir := filepath.Dir(filepath.Dir(f))
-		out = append(out, fmt.Sprintf("%s offset %s sector %s", strings.TrimSpace(string(data)), read(dir, "loop/offset"), read(dir, "queue/logical_block_size")))
+		out = append(out, fmt.Sprintf("%s offset %s sector %s", strings.TrimSpace(string(data)),
+			read(dir, "loop/offset"), read(dir, "queue/logical_block_size")))
 	}
 	return "loops: " + strings.Join(out, ", ")
 }
@@ -524,13 +526,15 @@ func mountAs(words []string) string {
 func statfs(words []string) string {
 	var st syscall.Statfs_t
 	err := syscall.Statfs(words[0], &st)
-	return fmt.Sprintf("blocks %d free %d files %d left %d%s", int64(st.Blocks)*st.Frsize, int64(st.Bfree)*st.Frsize, st.Files, st.Ffree, fine(err))
+	return fmt.Sprintf("blocks %d free %d files %d left %d%s", int64(st.Blocks)*st.Frsize, int64(st.Bfree)*st.Frsize,
+		st.Files, st.Ffree, fine(err))
 }
 
 // names gives an image three other names.
 func names(w []string) string {
 	base := strings.TrimSuffix(w[0], ".img")
-	return "named" + fmt.Sprint(errors.Join(os.Symlink(w[0], base+"-link.img"), os.Link(w[0], base+"-hard.img"), os.Symlink(filepath.Dir(w[0]), base+"-dir")))
+	return "named" + fmt.Sprint(errors.Join(os.Symlink(w[0], base+"-link.img"), os.Link(w[0], base+"-hard.img"),
+		os.Symlink(filepath.Dir(w[0]), base+"-dir")))
 }
 
 // gone reports whether there is nothing at the path.

@@ -20,8 +20,10 @@ func figures([]string) string {
 	all, _ := filepath.Glob("/sys/class/block/*")
 	for _, dir := range all {
 		name, of := filepath.Base(dir), map[string]string{}
-		for _, f := range []string{"size", "start", "dev", "ro", "removable", "alignment_offset", "queue/logical_block_size", "queue/physical_block_size", "queue/minimum_io_size",
-			"queue/optimal_io_size", "queue/rotational", "queue/discard_granularity", "queue/discard_max_bytes", "queue/write_cache", "queue/zoned", "loop/backing_file"} {
+		for _, f := range []string{"size", "start", "dev", "ro", "removable", "alignment_offset",
+			"queue/logical_block_size", "queue/physical_block_size", "queue/minimum_io_size",
+			"queue/optimal_io_size", "queue/rotational", "queue/discard_granularity", "queue/discard_max_bytes",
+			"queue/write_cache", "queue/zoned", "loop/backing_file"} {
 			if data, err := os.ReadFile(filepath.Join(dir, f)); err == nil {
 				of[f] = strings.TrimSpace(string(data))
 			}
@@ -37,7 +39,10 @@ func figures([]string) string {
 		f := strings.Fields(line)
 		var st syscall.Statfs_t
 		if err := syscall.Statfs(f[4], &st); err == nil {
-			out.Mounts[f[4]] = []string{f[2], fmt.Sprint(int64(st.Blocks) * st.Frsize), fmt.Sprint(int64(st.Bfree) * st.Frsize), fmt.Sprint(st.Files), fmt.Sprint(st.Ffree), f[5]}
+			out.Mounts[f[4]] = []string{
+				f[2], fmt.Sprint(int64(st.Blocks) * st.Frsize), fmt.Sprint(int64(st.Bfree) * st.Frsize), fmt.Sprint(st.Files),
+				fmt.Sprint(st.Ffree), f[5],
+			}
 		}
 	}
 	swaps, _ := os.ReadFile("/proc/swaps")

@@ -257,7 +257,8 @@ func gathers(words []string) string {
 	scrubbed := scrubAll(words[0], words[1], list)
 	names, _ := os.ReadDir(dir)
 	errRun = errors.Join(errRun, unix.Unmount(dir, 0))
-	return fmt.Sprintf("%d pieces became %d, wrong %d, killed %d, raced %d, names %d, scrub %s%s\n%s\n%s", before, after, wrong, killed, taken, len(names), scrubbed, fine(errRun), out, last)
+	return fmt.Sprintf("%d pieces became %d, wrong %d, killed %d, raced %d, names %d, scrub %s%s\n%s\n%s", before,
+		after, wrong, killed, taken, len(names), scrubbed, fine(errRun), out, last)
 }
 
 func wrongOf(list []*scattered) (n int) {

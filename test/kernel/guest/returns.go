@@ -32,7 +32,9 @@ func returns(words []string) string {
 		if typ == "" {
 			typ = old
 		}
-		if said := fundus(append([]string{"format", disk, old, "--label", "MOSS", "--commit"}, loses(disk)...)); !strings.HasSuffix(said, "[<nil>]") {
+		if said := fundus(append([]string{
+			"format", disk, old, "--label", "MOSS", "--commit",
+		}, loses(disk)...)); !strings.HasSuffix(said, "[<nil>]") {
 			wrong = append(wrong, old+": "+said)
 		}
 		check("mount "+typ, syscall.Mount(device, "/mnt", typ, 0, ""))

@@ -27,7 +27,10 @@ func rounds(words []string) string {
 		lines := []string{"table new " + disk, "partition add " + disk + " --size 100MiB", "format " + part + " ext4 --label herbarium"}
 		mount := []string{"mount " + part + " /srv/herbarium", "label " + part + " mosses", "undo", "unmount /srv/herbarium"}
 		if i%4 == 0 {
-			mount = []string{"fstab add " + part + " /srv/herbarium", "mount /srv/herbarium", "label " + part + " mosses", "undo", "unmount " + part, "undo"}
+			mount = []string{
+				"fstab add " + part + " /srv/herbarium", "mount /srv/herbarium", "label " + part + " mosses", "undo",
+				"unmount " + part, "undo",
+			}
 		}
 		for _, line := range append(append(lines, mount...), "undo FORMAT --over-later-writes --lose=FORMAT", "undo", "undo") {
 			line = strings.ReplaceAll(line, "FORMAT", deed(format))
@@ -67,7 +70,10 @@ func deed(number int) string {
 // leftovers names nodes and units that should be gone.
 func leftovers(disk string) string {
 	var left []string
-	for _, pattern := range []string{"/dev/" + disk + "[0-9]*", "/sys/block/" + disk + "/" + disk + "*", "/dev/disk/by-label/*", "/dev/disk/by-uuid/*", "/run/systemd/generator/srv-*"} {
+	for _, pattern := range []string{
+		"/dev/" + disk + "[0-9]*", "/sys/block/" + disk + "/" + disk + "*", "/dev/disk/by-label/*",
+		"/dev/disk/by-uuid/*", "/run/systemd/generator/srv-*",
+	} {
 		found, _ := filepath.Glob(pattern)
 		left = append(left, found...)
 	}

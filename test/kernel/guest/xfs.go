@@ -169,7 +169,8 @@ func onlineXFS(words []string) string {
 	x.check("geometry", ask("/mnt", xfsGeometry, geometry))
 	x.check("unmount", unix.Unmount("/mnt", 0))
 	le := binary.LittleEndian
-	return fmt.Sprintf("%d blocks, %d groups%s; wrong: %s", le.Uint64(geometry[32:]), le.Uint32(geometry[12:]), fine(refused), strings.Join(x.wrong, "; "))
+	return fmt.Sprintf("%d blocks, %d groups%s; wrong: %s", le.Uint64(geometry[32:]), le.Uint32(geometry[12:]),
+		fine(refused), strings.Join(x.wrong, "; "))
 }
 
 // recount changes what takes no space, cuts the device off, and mounts anew: then the kernel
