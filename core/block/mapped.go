@@ -115,7 +115,7 @@ func apart(taken [][]claimed) error {
 		slices.SortFunc(list, func(a, b claimed) int { return cmp.Compare(a.start, b.start) })
 		for i := 1; i < len(list); i++ {
 			if list[i].start < list[i-1].end {
-				return fmt.Errorf("runs %d and %d both lie at byte %d of device %d: %w", list[i-1].run, list[i].run, list[i].start, device, ErrMapping)
+				return fmt.Errorf("runs %d and %d both are at byte %d of device %d: %w", list[i-1].run, list[i].run, list[i].start, device, ErrMapping)
 			}
 		}
 	}

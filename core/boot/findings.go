@@ -7,6 +7,6 @@ var (
 	Worse = finding.Entry{
 		ID:       "boot-worse",
 		Severity: finding.Error,
-		Why:      "a machine that does not come up is one that nobody reaches from afar",
+		Why:      "a machine that does not boot cannot be reached remotely",
 	}
 )

@@ -166,7 +166,7 @@ func (j *judge) unit(l *Line, n, main *node) {
 	case !main.job:
 		j.idle(l, main)
 	case main.chance != "":
-		l.is(Unknown, "whether it is mounted is chance: %s, and systemd goes no further when it comes to that", j.reason(main.stopped))
+		l.is(Unknown, "whether it is mounted is chance: %s, and systemd goes no further then", j.reason(main.stopped))
 	case main != n && !n.job: // with a job of its own, something in the boot waits for the mount itself
 		j.accessed(l, n, main)
 	case n.state == done:
@@ -301,7 +301,7 @@ func (j *judge) why(n *node) string {
 		}
 		word := "it needs "
 		if strings.HasPrefix(at.loaded.Where(), strings.TrimSuffix(from.loaded.Where(), "/")+"/") {
-			word = "it lies below "
+			word = "it is below "
 		}
 		if from.state == unsure {
 			return word + from.loaded.Where() + ": " + chain[len(chain)-1].why

@@ -140,7 +140,7 @@ func (m *machine) place(n *node, where string) {
 	case m.v.Blocked[where]:
 		n.fail("the mount point %s is a file, and no directory", where)
 	case !looked && readOnly: // of the network, whose places are not looked at
-		n.unsure("whether there is a directory %s was not looked at, and nothing can make it: what it lies on is read-only", where)
+		n.unsure("whether there is a directory %s was not looked at, and nothing can make it: what it is on is read-only", where)
 	case !looked:
 		n.remark = joined(n.remark, "systemd makes the directory "+where+" if it is missing")
 	case readOnly && over && !m.mountedNow(on):
@@ -267,7 +267,7 @@ func (m *machine) bare(n *node, l *units.Loaded, e fstab.Entry) {
 	case e.IsSwap() && !there && !hidden:
 		n.fail("there is no file %s", what)
 	case e.IsSwap() && hidden:
-		n.unsure("the file %s lies on what is mounted before it, and cannot be seen from here", what)
+		n.unsure("the file %s is on what is mounted before it, and cannot be seen from here", what)
 	case e.IsSwap() && !m.looked(what):
 		n.unsure("what is in the file %s could not be looked at", what)
 	case e.IsSwap() && m.v.SwapFiles[what] != "":
@@ -311,9 +311,9 @@ func (m *machine) bound(n *node, what string, there bool) {
 	case there:
 		n.remark = what + ", a second time; no device is waited for"
 	case readOnly && over && !m.mountedNow(on):
-		n.unsure("%s lies on what is mounted before it, and cannot be seen from here", what)
+		n.unsure("%s is on what is mounted before it, and cannot be seen from here", what)
 	case readOnly:
-		n.fail("there is no %s to be mounted a second time, and nothing can make it: what it lies on is read-only", what)
+		n.fail("there is no %s to be mounted a second time, and nothing can make it: what it is on is read-only", what)
 	default:
 		n.remark = what + ", a second time; systemd makes it where it is missing"
 	}

@@ -85,7 +85,7 @@ func (g *graph) job(n *node) {
 		case r.cannot != "" && bad == 1:
 			g.job(r)
 		case !r.job && r.chance == "":
-			r.chance, r.stopped = "whether it is started is chance: "+n.name+" requires what cannot be started, and systemd goes no further when it comes to that", n
+			r.chance, r.stopped = "whether it is started is chance: "+n.name+" requires what cannot be started, and systemd goes no further then", n
 		}
 	}
 }

@@ -348,7 +348,7 @@ func propose(list []Found, dev block.Device, step quantity.Bytes) {
 		for k := range list {
 			if o := list[k]; k != i && o.Proposed && o.Span.Overlaps(f.Span) {
 				if f.Conflict = k; o.sure(dev) {
-					f.Confidence, f.Why = 1, []string{fmt.Sprintf("it lies inside of the %s at byte %d, of which there is no doubt",
+					f.Confidence, f.Why = 1, []string{fmt.Sprintf("it is inside of the %s at byte %d, which is certain",
 						o.Content.Kind, o.Start)}
 				}
 			}

@@ -48,6 +48,6 @@ func (s Sum) Room() quantity.Bytes { return max(0, s.Available+s.Others-s.Kept) 
 func (s Sum) Fits() bool { return s.Needed <= s.Room() }
 
 func (s Sum) String() string {
-	return fmt.Sprintf("%v is in use; %v of memory can be had and %v is free on other areas, less %v that stay for others: room for %v",
+	return fmt.Sprintf("%v is in use; %v of memory can be had and %v is free on other areas, less %v that stay for others: space for %v",
 		s.Needed, s.Available, s.Others, s.Kept, s.Room())
 }

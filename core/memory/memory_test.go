@@ -38,5 +38,5 @@ func Example() {
 	fmt.Println(s)
 	// Output:
 	// false
-	// 1.0 GiB is in use; 600.0 MiB of memory can be had and 0 B is free on other areas, less 128.0 MiB that stay for others: room for 472.0 MiB
+	// 1.0 GiB is in use; 600.0 MiB of memory can be had and 0 B is free on other areas, less 128.0 MiB that stay for others: space for 472.0 MiB
 }

@@ -65,7 +65,7 @@ func (a Ask) Judge() *Obstacle {
 		}
 		return &Obstacle{
 			Reason: Damaged,
-			Says:   fmt.Sprintf("%s=%s names another superblock, and what lies there is not looked at", e.Option, value),
+			Says:   fmt.Sprintf("%s=%s names another superblock, and what is there is not looked at", e.Option, value),
 			Unsure: true,
 		}
 	}
@@ -140,7 +140,7 @@ func (a Ask) content() *Obstacle {
 	case c.AtMount.Journal != "" && !a.untouched():
 		return no(Damaged, "it is damaged: %s", c.AtMount.Journal)
 	case c.AtMount.Writing != "" && !a.ReadOnly():
-		return no(Damaged, "it is damaged, and the kernel mounts it for reading alone: %s", c.AtMount.Writing)
+		return no(Damaged, "it is damaged, and the kernel mounts it read-only: %s", c.AtMount.Writing)
 	case len(c.Unknown) > 0:
 		return no(Features, "it has features that are not known: %s", strings.Join(c.Unknown, ", "))
 	case n.Problem != "":
@@ -274,7 +274,7 @@ func (a Ask) Remount(was []string) *Obstacle {
 	}
 	c, _ := a.On.Content()
 	if c.AtMount.Writing != "" && !a.ReadOnly() {
-		return &Obstacle{Reason: Damaged, Says: "it is damaged, and the kernel mounts it for reading alone: " + c.AtMount.Writing}
+		return &Obstacle{Reason: Damaged, Says: "it is damaged, and the kernel mounts it read-only: " + c.AtMount.Writing}
 	}
 	t := kind.Options(a.As())
 	for _, o := range a.Options {

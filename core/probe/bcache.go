@@ -44,7 +44,7 @@ func Bcache(dev block.Device) (*fs.Content, error) {
 func BcacheFields(dev block.Device) ([]field.Structure, error) {
 	return structure(dev, "bcache superblock", bcacheAt, le, []field.Spec{
 		field.Hex(8, "checksum"),
-		field.Number(8, "sector that it lies in"),
+		field.Number(8, "sector that it is in"),
 		field.Number(8, "version"),
 		field.Bytes(16, "signature"),
 		field.ID(16, "UUID"),

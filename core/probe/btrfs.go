@@ -73,7 +73,7 @@ func Btrfs(dev block.Device) (*fs.Content, error) {
 	} else {
 		c.Member.Index, c.Member.Of = int(min(l.u64(btrfsDevID), math.MaxInt32)), int(min(devices, math.MaxInt32))
 	}
-	fact(c, "room", "device %d of %d; %v of %v used on all of them", l.u64(btrfsDevID), l.u64(btrfsDevices),
+	fact(c, "space", "device %d of %d; %v of %v used on all of them", l.u64(btrfsDevID), l.u64(btrfsDevices),
 		times(l.u64(btrfsUsed), 1), times(l.u64(btrfsTotal), 1))
 	fact(c, "shape", "nodes of %d bytes; generation %d", l.u32(btrfsNode), l.u64(btrfsGeneration))
 	return c, nil

@@ -129,7 +129,7 @@ func usedBlocks(c *fs.Content, free uint64) {
 		return
 	}
 	c.Used, c.HasUsage = times(total-free, uint64(c.BlockSize)), true
-	fact(c, "room", "%v free: %d blocks × %d bytes, as recorded", times(free, uint64(c.BlockSize)), free, c.BlockSize)
+	fact(c, "space", "%v free: %d blocks × %d bytes, as recorded", times(free, uint64(c.BlockSize)), free, c.BlockSize)
 }
 
 // fact adds a figure. Of what answers one question one line is made, in the order in which it

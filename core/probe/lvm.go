@@ -42,7 +42,7 @@ func PhysicalVolume(dev block.Device) (*fs.Content, error) {
 		}
 		off := int(l.u32(pvOffset))
 		if off > 512-40 {
-			return damaged(c, "its header lies at byte %d", off), nil
+			return damaged(c, "its header is at byte %d", off), nil
 		}
 		c.UUID = dashed(string(l.raw(off, 32)))
 		c.Size = times(l.u64(off+32), 1)
@@ -66,7 +66,7 @@ func dashed(id string) string {
 func PhysicalVolumeFields(dev block.Device) ([]field.Structure, error) {
 	return structure(dev, "volume label", 512, le, []field.Spec{
 		field.Text(8, "signature"),
-		field.Number(8, "sector that it lies in"),
+		field.Number(8, "sector that it is in"),
 		field.Hex(4, "checksum"),
 		field.Number(4, "offset of the header"),
 		field.Text(8, "kind"),

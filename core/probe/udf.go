@@ -169,7 +169,7 @@ func UDFFields(dev block.Device) ([]field.Structure, error) {
 		field.Number(2, "serial number"),
 		field.Hex(2, "checksum"),
 		field.Number(2, "bytes that it covers"),
-		field.Number(4, "sector that it lies in"),
+		field.Number(4, "sector that it is in"),
 		field.Number(4, "bytes of the main sequence"),
 		field.Number(4, "sector of the main sequence"),
 		field.Number(4, "bytes of the reserve sequence"),

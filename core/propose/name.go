@@ -65,13 +65,13 @@ func because(tag, carried string) string {
 	case carried != "":
 		return carried
 	case tag == "UUID":
-		return "it stays when the table is made anew"
+		return "it stays when the table is recreated"
 	case tag == "LABEL":
 		return "a label is given by people, and may be given twice"
 	case tag == "PARTLABEL":
 		return "the name of a partition may be given twice"
 	}
-	return "it stays when the content is made anew"
+	return "it stays when the contents are recreated"
 }
 
 // path is the steadiest path of a node: the mapper's, or udev's link by where it is plugged

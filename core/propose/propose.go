@@ -97,7 +97,7 @@ func (r *rules) mount() {
 		r.say("x-systemd.automount", "mounted at the first access")
 	}
 	if r.ask.Idle != "" {
-		r.say("x-systemd.idle-timeout="+r.ask.Idle, "unmounted when nobody has used it for so long")
+		r.say("x-systemd.idle-timeout="+r.ask.Idle, "unmounted after this time without use")
 	}
 	if r.ask.DeviceWait != "" {
 		r.say("x-systemd.device-timeout="+r.ask.DeviceWait, "as asked for")
@@ -118,7 +118,7 @@ func (r *rules) mount() {
 func (r *rules) kind() {
 	switch {
 	case firmware(r.line.Entry.Dir) && r.ownerless():
-		r.say("umask=0077", "keys lie on it, and it keeps no owners")
+		r.say("umask=0077", "it holds keys, and stores no owners")
 	case r.ownerless():
 		r.line.Notes = append(r.line.Notes, "it keeps no owners: every file is root's; uid= and umask= among the options say otherwise")
 	}
@@ -143,7 +143,7 @@ func (r *rules) need() {
 	case dir == "/" || dir == "/usr":
 		return
 	case r.ask.Needed && loose:
-		r.line.Notes = append(r.line.Notes, fmt.Sprintf("it lies below %s, which has nofail, and makes that needed too", parent))
+		r.line.Notes = append(r.line.Notes, fmt.Sprintf("it is below %s, which has nofail, and makes that needed too", parent))
 	case r.ask.Needed:
 		r.line.Notes = append(r.line.Notes, "the boot stops where it is missing, as asked for")
 	case r.network():
@@ -153,7 +153,7 @@ func (r *rules) need() {
 		r.say("nofail", "it can be pulled out: the boot must not stop without it")
 		r.say("x-systemd.device-timeout=5s", "where it is missing, the boot waits no longer for it")
 	case loose:
-		r.say("nofail", "it lies below "+parent+", which has nofail")
+		r.say("nofail", "it is below "+parent+", which has nofail")
 	case data(dir) && !firmware(dir):
 		r.say("nofail", "data that the machine starts without; --needed says otherwise")
 	}

@@ -36,7 +36,7 @@ func Rewrite(v *inventory.Inventory, old, new string) (files []Rewritten, left [
 		place, _ := placeOf(path)
 		f := Rewritten{Path: path, Data: v.Files[path].Data, Place: place}
 		for _, line := range f.rewrite(old, new) {
-			left = append(left, fmt.Sprintf("%s:%d: %s cannot stand in this file; name the device there by its UUID", path, line, new))
+			left = append(left, fmt.Sprintf("%s:%d: %s cannot be written in this file; name the device there by its UUID", path, line, new))
 		}
 		if len(f.Lines) > 0 {
 			files = append(files, f)

@@ -153,7 +153,7 @@ func partition(disk inventory.Node, dev block.Device, p table.Partition, scratch
 		return n
 	}
 	if beyond := start + size - quantity.Bytes(dev.Size()); beyond > 0 {
-		n.Problem = fmt.Sprintf("it reaches %v behind the end of the disk", beyond)
+		n.Problem = fmt.Sprintf("it reaches %v after the end of the disk", beyond)
 		return n
 	}
 	if p.Role == table.Extended {

@@ -137,7 +137,7 @@ func (l Layer) around(room quantity.Bytes) (quantity.Bytes, error) {
 		return l.fits(l.outside(room))
 	}
 	if need := room + l.Head + l.Tail; need > l.Size {
-		return 0, &FitError{l, need, "its own size stays, and what lies in it has to fit"}
+		return 0, &FitError{l, need, "its own size stays, and its contents have to fit"}
 	}
 	return l.Size, nil
 }

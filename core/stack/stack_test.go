@@ -94,7 +94,7 @@ func TestLeast(t *testing.T) {
 		96: "[] <nil>",
 		99: "[] <nil>",
 		// with its header and its copy it would need more than there is
-		100: "[] case, case: it has 100 B (100 bytes), and 105 B (105 bytes) cannot be: its own size stays, and what lies in it has to fit",
+		100: "[] case, case: it has 100 B (100 bytes), and 105 B (105 bytes) cannot be: its own size stays, and its contents have to fit",
 	} {
 		fixed[0].Name = "case"
 		changes, _, err := Plan(fixed, 1, size)

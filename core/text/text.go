@@ -29,7 +29,7 @@ type Syntax interface {
 }
 
 // ErrUnsayable is a name that the form of a file has no way to write.
-var ErrUnsayable = errors.New("the name cannot stand in this file")
+var ErrUnsayable = errors.New("the name cannot be written in this file")
 
 // Put gives the file with other bytes in the place of a mention.
 func Put(data []byte, m Mention, name string) []byte {

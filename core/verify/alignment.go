@@ -26,19 +26,19 @@ func alignment(v *inventory.Inventory) []finding.Finding {
 		step := quantity.Bytes(extent.Step(extent.Base, uint64(geo.Physical), uint64(geo.OptIO)))
 		switch {
 		case geo.Physical > 0 && start%quantity.Bytes(geo.Physical) != 0:
-			out = append(out, AlignPhysical.New(n.Name, "starts at byte %d, %d bytes behind a physical sector of %d",
+			out = append(out, AlignPhysical.New(n.Name, "starts at byte %d, %d bytes after a physical sector of %d",
 				n.Start, start%quantity.Bytes(geo.Physical), geo.Physical).
-				WithRemedy("nothing is lost by it but speed; a partition that is made anew begins on %v", step))
+				WithRemedy("it costs only speed; a recreated partition begins on %v", step))
 		case geo.Physical > 0 && (start+n.Size)%quantity.Bytes(geo.Physical) != 0:
-			f := AlignPhysical.New(n.Name, "ends at byte %d, %d bytes behind a physical sector of %d",
+			f := AlignPhysical.New(n.Name, "ends at byte %d, %d bytes after a physical sector of %d",
 				n.Start+n.Size-1, (start+n.Size)%quantity.Bytes(geo.Physical), geo.Physical)
 			f.Severity = finding.Note
 			out = append(out, f.WithRemedy("nothing needs to be done at once: only a write to the last sector is slow"))
 		case geo.OptIO > geo.Physical && int64(step)%geo.OptIO == 0 && int64(start)%geo.OptIO != 0:
 			out = append(out, AlignOptimal.New(n.Name,
-				"starts at byte %d, %d bytes behind a multiple of the best I/O of %d", n.Start, int64(start)%geo.OptIO,
+				"starts at byte %d, %d bytes after a multiple of the best I/O of %d", n.Start, int64(start)%geo.OptIO,
 				geo.OptIO).
-				WithRemedy("nothing is lost by it but speed; a partition that is made anew begins on %v", step))
+				WithRemedy("it costs only speed; a recreated partition begins on %v", step))
 		case start%step != 0:
 			out = append(out, AlignStep.New(n.Name, "starts at byte %d, which is no multiple of the alignment step of %v", n.Start, step).
 				WithRemedy("nothing needs to be done at once"))

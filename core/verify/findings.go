@@ -22,12 +22,12 @@ var (
 	TableTooSmall = finding.Entry{
 		ID:       "table-mbr-on-large-disk",
 		Severity: finding.Warning,
-		Why:      "an MBR counts sectors with 32 bits: what lies behind them can never be used",
+		Why:      "an MBR counts sectors with 32 bits: what is after that can never be used",
 	}
 	KernelDiffers = finding.Entry{
 		ID:       "kernel-partitions-differ",
 		Severity: finding.Warning,
-		Why:      "whoever uses a partition by its name gets what the kernel has, not what the table says",
+		Why:      "a partition used by its name is what the kernel has, not what the table says",
 	}
 	TypeMisfit = finding.Entry{
 		ID:       "partition-type-misfit",
@@ -52,7 +52,7 @@ var (
 	ContentSmaller = finding.Entry{
 		ID:       "content-smaller-than-device",
 		Severity: finding.Note,
-		Why:      "the space behind the file system is used by nobody",
+		Why:      "the space after the file system is unused",
 	}
 	ContentDamaged = finding.Entry{
 		ID:       "content-damaged",
@@ -97,7 +97,7 @@ var (
 	ReferenceNone = finding.Entry{
 		ID:       "reference-names-nothing",
 		Severity: finding.Warning,
-		Why:      "whoever reads the line waits for a device that does not come",
+		Why:      "programs that read the line wait for a device that never comes",
 	}
 	FileUnread      = finding.Entry{ID: "file-unreadable", Severity: finding.Note, Why: "what names a device there was not looked at"}
 	ReferenceOffset = finding.Entry{
@@ -114,27 +114,27 @@ var (
 	DeviceSilent = finding.Entry{
 		ID:       "device-silent",
 		Severity: finding.Error,
-		Why:      "whoever uses a disk that does not answer waits for it, and the boot may wait too",
+		Why:      "programs that use a disk that does not respond wait for it, and the boot may wait too",
 	}
 	DuplicateUUID = finding.Entry{
 		ID:       "duplicate-uuid",
 		Severity: finding.Error,
-		Why:      "whoever looks for this identifier may get either device",
+		Why:      "a search for this identifier may find either device",
 	}
 	DuplicateLabel = finding.Entry{
 		ID:       "duplicate-label",
 		Severity: finding.Error,
-		Why:      "whoever looks for this identifier may get either device",
+		Why:      "a search for this identifier may find either device",
 	}
 	DuplicatePartUUID = finding.Entry{
 		ID:       "duplicate-partuuid",
 		Severity: finding.Error,
-		Why:      "whoever looks for this identifier may get either device",
+		Why:      "a search for this identifier may find either device",
 	}
 	DuplicateDisk = finding.Entry{
 		ID:       "duplicate-disk-identifier",
 		Severity: finding.Error,
-		Why:      "whoever looks for this identifier may get either device",
+		Why:      "a search for this identifier may find either device",
 	}
 	FstabUnknown = finding.Entry{
 		ID:       "fstab-names-nothing",
@@ -166,7 +166,7 @@ var (
 	FstabDies = finding.Entry{
 		ID:       "fstab-reader-dies",
 		Severity: finding.Error,
-		Why:      "the line and every one below it are mounted by nobody, and no message says so",
+		Why:      "this line and every one below it are never mounted, without a message",
 	}
 	FstabRefused = finding.Entry{
 		ID:       "fstab-unit-refused",
@@ -182,7 +182,7 @@ var (
 	FstabFields = finding.Entry{
 		ID:       "fstab-fields-more",
 		Severity: finding.Warning,
-		Why:      "a blank ends a field: what stands behind it is no option",
+		Why:      "a blank ends a field: what follows is no option",
 	}
 	FstabNumber = finding.Entry{
 		ID:       "fstab-number-not-number",
@@ -217,7 +217,7 @@ var (
 	FstabByCopy = finding.Entry{
 		ID:       "fstab-by-copy",
 		Severity: finding.Warning,
-		Why:      "the kernel takes the descriptors beside the copy, which are of the day when the file system was made: what is written by them overwrites files",
+		Why:      "the kernel takes the descriptors next to the copy, which date from the creation of the file system: writes based on them overwrite files",
 	}
 	FstabNeeds = finding.Entry{
 		ID:       "fstab-option-needs",
@@ -232,7 +232,7 @@ var (
 	FstabNoEffect = finding.Entry{
 		ID:       "fstab-option-no-effect",
 		Severity: finding.Note,
-		Why:      "whoever reads the line believes that it does something",
+		Why:      "the line looks as if it did something",
 	}
 	FstabRedundant = finding.Entry{
 		ID:       "fstab-option-redundant",
@@ -244,7 +244,7 @@ var (
 		Severity: finding.Error,
 		Why:      "the next boot goes on without what the line asks for, or does not come up",
 	}
-	FstabUntold = finding.Entry{ID: "fstab-untold", Severity: finding.Note, Why: "what nobody can see from here may come up, and may not"}
+	FstabUntold = finding.Entry{ID: "fstab-untold", Severity: finding.Note, Why: "what cannot be seen from here may come up or not"}
 	FstabTime   = finding.Entry{ID: "fstab-timeout-unparsable", Severity: finding.Warning, Why: "systemd goes by its default instead"}
 	FstabParent = finding.Entry{
 		ID:       "fstab-parent-nofail",
@@ -254,12 +254,12 @@ var (
 	UnitBeside = finding.Entry{
 		ID:       "unit-beside-line",
 		Severity: finding.Warning,
-		Why:      "whoever changes the line wonders why nothing changes",
+		Why:      "the unit overrides the line, so editing the line has no effect",
 	}
 	UnitMasked = finding.Entry{
 		ID:       "unit-masked",
 		Severity: finding.Warning,
-		Why:      "a mask is taken for nothing, and keeps systemd from starting it at all",
+		Why:      "a masked unit is never started",
 	}
 	UnitName = finding.Entry{
 		ID:       "unit-name-misfit",

@@ -32,7 +32,7 @@ func (k *look) reading(thing string, l fstab.Line, u fstab.Unit) (out []finding.
 			below).WithRemedy("give it a value, such as 90s, or take it out: fundus fstab edit %d --drop=OPTION",
 			u.Line))
 	case fstab.NoName, fstab.NoNeed:
-		add(FstabRefused.New(thing, "%s", u.None).WithRemedy("write the path without .., and a name behind the equals sign"))
+		add(FstabRefused.New(thing, "%s", u.None).WithRemedy("write the path without .., and a name after the equals sign"))
 	case fstab.NotPath:
 		what := fmt.Sprintf("the mount point is %q: without a / it is none", u.Entry.Dir)
 		if u.Entry.Dir == "" {
@@ -65,7 +65,7 @@ func written(thing string, table *fstab.File, l fstab.Line, u fstab.Unit) (out [
 		if next, ok := table.Line(l.Number + 1); ok && next.Lost {
 			words += fmt.Sprintf(", and line %d not at all", next.Number)
 		}
-		add(FstabLost.New(thing, "%s", words).WithRemedy("write the line anew, without NUL bytes and below 4096 bytes"))
+		add(FstabLost.New(thing, "%s", words).WithRemedy("rewrite the line, without NUL bytes and below 4096 bytes"))
 	}
 	if strings.Contains(strings.TrimSuffix(l.Raw, "\n"), "\r") {
 		f := FstabReturn.New(thing, "the line holds a carriage return").WithRemedy("write the file with line ends of this system")
@@ -105,7 +105,7 @@ func (k *look) parent(thing string, u fstab.Unit) (out []finding.Finding) {
 	for _, p := range k.units {
 		if p.None == "" && p.Where != "" && p.Tie == fstab.Wanted && !p.Automount &&
 			strings.HasPrefix(u.Where, strings.TrimSuffix(p.Where, "/")+"/") {
-			out = append(out, FstabParent.New(thing, "%s is required and lies below %s (line %d), which has nofail",
+			out = append(out, FstabParent.New(thing, "%s is required and is below %s (line %d), which has nofail",
 				u.Where, p.Where, p.Line).WithMend(way.FstabEdit(way.N(u.Line), "--add=nofail")))
 		}
 	}
@@ -172,7 +172,7 @@ func (k *look) options(thing string, u fstab.Unit, n inventory.Node) (out []find
 func meant(f finding.Finding, fault mountopt.Fault, typ string, line int) finding.Finding {
 	name := mountopt.Name(fault.Option)
 	if name == "fail" { // systemd reads it, and whoever mounts for it does not
-		f.Text += "; systemd takes it for the opposite of nofail, and hands it on all the same: a line without both is required"
+		f.Text += "; systemd reads it as the opposite of nofail, and passes it on too: a line without both is required"
 		return f.WithMend(way.FstabEdit(way.N(line), "--drop=nofail,fail"))
 	}
 	if others := kind.Elsewhere(typ, fault.Option); len(others) > 0 {

@@ -35,7 +35,7 @@ func (k *look) named() (out []finding.Finding) {
 		unstable := unstable().MatchString(spec)
 		switch found := r.Resolve(k.by); {
 		case len(found) == 0 && (tagged || unstable):
-			f := ReferenceNone.New(thing, "%s%s names no device%s", by(r), r.Spec, k.meant(r))
+			f := ReferenceNone.New(thing, "%s%s%s", by(r), noDevice(r.Spec), k.meant(r))
 			if r.By == "root" && !r.Fixed {
 				f.Severity = finding.Error
 			}
@@ -90,7 +90,7 @@ func mended(r refs.Reference) string {
 	case r.Fixed:
 		return "this boot has it; look where the boot loader takes it from"
 	case r.Writer != "":
-		return "have it written anew by " + r.Writer
+		return "have it rewritten by " + r.Writer
 	}
 	return "edit the line"
 }

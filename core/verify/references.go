@@ -123,10 +123,26 @@ func (k *look) pulledOut(u fstab.Unit, n inventory.Node) bool {
 	return u.Where != "/" && u.Where != "/usr" && !(mounted && on.Disk() == disk.Name)
 }
 
+// placeOf is what a line is for: a mount point, or swap.
+func placeOf(e fstab.Entry) string {
+	if e.IsSwap() {
+		return "swap"
+	}
+	return e.Dir
+}
+
+// noDevice says that a word for a device finds none.
+func noDevice(spec string) string {
+	if strings.HasPrefix(spec, "/") {
+		return "there is no " + spec
+	}
+	return "no device has " + spec
+}
+
 // namesNothing is the finding on a line whose device is not there.
 func (k *look) namesNothing(thing string, u fstab.Unit) finding.Finding {
 	e := u.Entry
-	f := k.withoutLine(FstabUnknown.New(thing, "%s names no device (mount point %s)", e.Spec, e.Dir), u)
+	f := k.withoutLine(FstabUnknown.New(thing, "%s: %s", placeOf(e), noDevice(e.Spec)), u)
 	if node, how := k.misspelt(e.Spec); node != "" {
 		f.Text += "; " + how
 		f = f.WithMend(way.FstabEdit(way.N(u.Line), "--device="+node))
@@ -143,7 +159,7 @@ func (k *look) namesNothing(thing string, u fstab.Unit) finding.Finding {
 	}
 	switch {
 	case u.Tie == fstab.Untied: // a card that is not plugged in
-		f.Severity, f.Why, f.Mend = finding.Note, "nothing waits for it: the line is mounted only when somebody asks for it", way.None()
+		f.Severity, f.Why, f.Mend = finding.Note, "nothing waits for it: the line is mounted only on request", way.None()
 		f = f.WithRemedy("nothing needs to be done where it is plugged in now and then")
 	case e.IsSwap():
 		f.Severity, f.Why = finding.Warning, "the boot waits for the device, with nofail too"

@@ -124,7 +124,7 @@ func (k *look) means(u fstab.Unit, named map[string]bool) (node string, guess bo
 // said puts it into the finding on a line. What is no more than a guess is no command that
 // one follows: another disk may have been meant, which is not plugged in.
 func (r Remade) said(f finding.Finding) finding.Finding {
-	f.Text += "; it may mean " + r.Node + ", made anew with another " + r.Tag
+	f.Text += "; it may mean " + r.Node + ", recreated with another " + r.Tag
 	if r.Guess {
 		f.Mend = way.None()
 		return f.WithRemedy("only where it is %s that is meant: %s", r.Node, r.Mend)

@@ -100,7 +100,7 @@ func contents(v *inventory.Inventory) []finding.Finding {
 				WithRemedy("copy away what is in it (fundus mount %s DIRECTORY --untouched), before anything is tried", n.Name))
 		case ok && c.AtMount.Writing != "" && len(v.UsesOf(n.Name)) == 0:
 			out = append(out, ContentDamaged.New(n.Name,
-				"the %s is damaged, and the kernel mounts it for reading alone: %s", c.Kind, c.AtMount.Writing).
+				"the %s is damaged, and the kernel mounts it read-only: %s", c.Kind, c.AtMount.Writing).
 				WithRemedy("copy away what is in it (fundus mount %s DIRECTORY --untouched), before anything is tried", n.Name))
 		case n.Unrecognised():
 			f := ContentUnknown.New(n.Name, "its contents are not recognised")

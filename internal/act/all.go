@@ -83,7 +83,7 @@ func mountJob(v *inventory.Inventory, u fstab.Unit) Job {
 			j.Request, j.Result, j.Reason = nil, Systemds, fmt.Sprintf("%s (%s) is mounted by systemd, which does not run here", e.Spec, e.Type)
 		}
 	case len(found) == 0:
-		j.Result, j.Reason = Failed, "nothing carries "+e.Spec
+		j.Result, j.Reason = Failed, "no device has "+e.Spec
 		if e.NoFail() {
 			j.Result = LeftOut
 			j.Reason += ", and nofail says that it may be absent"
@@ -97,7 +97,7 @@ func mountJob(v *inventory.Inventory, u fstab.Unit) Job {
 // orNobody is what a line's word for a device stands for now.
 func orNobody(spec string, found []inventory.Node) string {
 	if len(found) == 0 {
-		return spec + ", which nothing carries"
+		return spec + ", which no device has"
 	}
 	return found[0].Name
 }
@@ -141,7 +141,7 @@ func SwapAll(v *inventory.Inventory) (jobs []Job) {
 		case len(found) == 0 && v.Sources[e.Spec]: // a file
 			j.Request = &mount.SwapOn{Target: e.Spec}
 		case len(found) == 0:
-			j.Result, j.Reason = Failed, "nothing carries "+e.Spec
+			j.Result, j.Reason = Failed, "no device has "+e.Spec
 		case len(found) > 1:
 			j.Result, j.Reason = Failed, fmt.Sprintf("%d devices carry %s", len(found), e.Spec)
 		default:

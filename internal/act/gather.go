@@ -125,7 +125,7 @@ func (o *Gathered) one(ctx context.Context, m machine.Gatherer, v *inventory.Inv
 	case err != nil:
 		return err
 	case after.Pieces >= row.Pieces:
-		row.Why = "it lies no better"
+		row.Why = "its new place is no better"
 		return nil
 	}
 	row.After = after.Pieces

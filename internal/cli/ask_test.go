@@ -81,11 +81,29 @@ func TestSerialConsole(t *testing.T) {
 	}
 }
 
-// TestDemo: the demo does what it shows.
+// TestDemo: the demo does what it shows: six steps in a minute's reading, every chapter, and an end at
+// each pause.
 func TestDemo(t *testing.T) {
 	w := newWorld(t)
-	if code, out := w.answer("", "demo --keep kept"); code != 0 || !w.exists("kept/bench.yaml") {
-		t.Errorf("exit %d:\n%s", code, out)
+	code, out := w.answer("\n\n\n\n\n\n\n", "demo")
+	if n := strings.Count(out, "\n"); code != 0 || n > 75 || strings.Count(out, "\n$ fundus ") < 6 { // with the pauses
+		t.Errorf("exit %d, %d lines:\n%s", code, n, out)
+	}
+	out = w.fundus("demo")
+	if n := strings.Count(out, "\n"); n > 60 {
+		t.Errorf("%d lines:\n%s", n, out)
+	}
+	if code, out := w.answer("q\n", "demo"); code != 0 || strings.Contains(out, "2. Format") {
+		t.Errorf("q: exit %d:\n%s", code, out)
+	}
+	if out := w.fundus("demo all --keep kept"); !w.exists("kept/bench.yaml") || strings.Contains(out, "went wrong") {
+		t.Errorf("%s", out)
+	}
+	if out := w.fundus("demo boots"); !strings.Contains(out, "Four mistakes") || strings.Contains(out, "seed bank on a hill") {
+		t.Errorf("%s", out)
+	}
+	if code, out := w.answer("", "demo garden"); code != 2 || !strings.Contains(out, "fundus demo --list") {
+		t.Errorf("exit %d: %s", code, out)
 	}
 }
 

@@ -29,7 +29,7 @@ func (e *Env) badOption(cmd *cobra.Command, err error) error {
 	case errors.As(err, &none):
 		return longOption(cmd, name, none.GetSpecifiedName(), help)
 	case errors.As(err, &lacks):
-		return usageWay(help, "--%s: a value is wanted behind it", lacks.GetSpecifiedName())
+		return usageWay(help, "--%s: a value is missing", lacks.GetSpecifiedName())
 	case errors.As(err, &bad):
 		return usageWay(help, "--%s=%s: %s", bad.GetFlag().Name, bad.GetValue(), wanted(bad.GetFlag()))
 	}
@@ -124,9 +124,9 @@ func optionMisses() []optionMiss {
 	return []optionMiss{
 		{"partition add", "end", "where it ends is --to", way.None()},
 		{"partition add", "start", "where it begins is --at", way.None()},
-		{"format", "size", "how much of the device it takes is a setting, size=SIZE behind the kind", way.None()},
+		{"format", "size", "how much of the device it takes is a setting, size=SIZE after the kind", way.None()},
 		{"commit", "all", "drafts are committed one by one", way.DraftList()},
-		{"undo", "list", "what can be undone stands in the list of deeds", way.DeedList()},
+		{"undo", "list", "fundus deed list shows what can be undone", way.DeedList()},
 		{"undo", "last", "the newest deed is undone without a number", way.Undo()},
 		{"recover", "back", "which way is --direction=back", way.Recover("--direction=back")},
 		{"recover", "forward", "which way is --direction=forward", way.Recover("--direction=forward")},

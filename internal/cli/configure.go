@@ -45,7 +45,7 @@ func (e *Env) configure(cmd *cobra.Command) error {
 	return nil
 }
 
-var errConfiguration = errors.New("the configuration has a line that means nothing; nothing is changed before it is mended")
+var errConfiguration = errors.New("the configuration has a line that means nothing; nothing is changed until it is corrected")
 
 // changes reports whether the command may change something, other than back.
 func changes(cmd *cobra.Command) bool {

@@ -88,10 +88,10 @@ func (e *Env) addChange(cmd *cobra.Command) *cobra.Command {
 	f.BoolVar(&e.o.commit, "commit", false, "go ahead without asking")
 	f.BoolVar(&e.o.draft, "draft", false, "show what would be done, and store nothing")
 	f.BoolVar(&e.o.steps, "steps", false, "show each step, reasons and all figures")
-	f.StringArrayVar(&e.o.lose, "lose", nil, "label, UUID or serial of what is lost (`NAME`, repeatable)")
-	f.StringArrayVar(&e.o.despite, "despite", nil, "accept this new error (`FINDING`, repeatable)")
+	f.StringArrayVar(&e.o.lose, "lose", nil, "what is lost: `NAME` is its label, UUID or serial")
+	f.StringArrayVar(&e.o.despite, "despite", nil, "accept this new error: `FINDING` (repeatable)")
 	f.BoolVar(&e.o.withoutUndo, "without-undo", false, "save no old contents: no undo, only completion")
-	f.BoolVar(&e.o.inPlace, "in-place", false, "overwrite files that cannot be replaced; not crash-safe")
+	f.BoolVar(&e.o.inPlace, "in-place", false, "overwrite a file that is no normal one; not crash-safe")
 	f.IntVar(&e.o.wait, "wait", 0, "wait up to `SECONDS` for a commit, or a busy mount")
 	return cmd
 }

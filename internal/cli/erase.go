@@ -11,7 +11,7 @@ func newErase(e *Env) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "erase TARGET", Short: "Remove the signatures that identify a device's contents",
 		Long: `Remove the signatures that identify a device's contents: all of them, or with
---only one that was left behind and contradicts another. The contents are not
+--only one that was left after and contradicts another. The contents are not
 overwritten, nor are copies of superblocks inside them. A partition table is
 replaced with fundus table new.`,
 		Example:           "  fundus erase sdb1\n  fundus erase sdc --only ext4@1080 --draft",

@@ -47,7 +47,7 @@ suit the device; the draft shows each value and its origin.`,
 	f := cmd.Flags()
 	f.StringVar(&r.Label, "label", "", "`LABEL` of the file system")
 	f.StringVar(&r.References, "references", "", "lines with the old ID: follow, drop, disable or keep")
-	f.StringVar(&r.Type, "type", "", "fit: set a partition type that fits (`WORD`)")
+	f.StringVar(&r.Type, "type", "", "`fit` sets a partition type that fits")
 	f.BoolVar(&r.Discard, "discard", false, "discard unused blocks at the end; cannot be undone")
 	f.BoolVar(&r.Unless, "unless-there", false, "do nothing if it has this kind and label already")
 	f.StringVar(&r.UUID, "uuid", content.NewID,
@@ -100,7 +100,7 @@ func settingHint(option string) string {
 	for _, m := range kind.Makers() {
 		for _, s := range m.Settings() {
 			if s.Key == strings.TrimSuffix(option, "-size") {
-				return s.Key + " is a setting: behind the kind write " + s.Key + "=VALUE, which takes " + s.Takes()
+				return s.Key + " is a setting: after the kind write " + s.Key + "=VALUE, which takes " + s.Takes()
 			}
 		}
 	}

@@ -100,25 +100,46 @@ func TestNearMissesPointToCommands(t *testing.T) {
 	}
 }
 
-// TestReference holds docs/commands.md against the command tree; -update
-// writes it.
+// TestReference holds docs/commands.md against the command tree, by task and in the layout of the help;
+// -update writes it. Every command stands in it once.
 func TestReference(t *testing.T) {
-	var b strings.Builder
-	b.WriteString("# Commands\n\nWritten from the command tree; `go test ./internal/cli -run TestReference -update` writes it anew.\n")
-	walk(NewRoot(bareEnv()), func(c *cobra.Command) {
-		if c.HasSubCommands() {
+	var b bytes.Buffer
+	e := bareEnv()
+	e.Out = &b
+	root, seen := NewRoot(e), map[string]bool{}
+	b.WriteString("# Commands\n\nBy task. `fundus help COMMAND` prints the same; this page is written from the command tree by\n" +
+		"`go test ./internal/cli -run TestReference -update`.\n\n## Options of all commands\n\n```\n")
+	e.commonHelp(root)
+	b.WriteString("```\n")
+	var one func(cmd *cobra.Command)
+	one = func(cmd *cobra.Command) {
+		seen[cmd.CommandPath()] = true
+		if cmd.HasSubCommands() {
+			for _, c := range cmd.Commands() {
+				one(c)
+			}
 			return
 		}
-		text := c.Long
-		if text == "" {
-			text = c.Short + "."
+		fmt.Fprintf(&b, "\n### %s\n\n```\n", strings.TrimPrefix(cmd.CommandPath(), "fundus "))
+		commandHelp(&b, cmd)
+		b.WriteString("```\n")
+	}
+	for _, w := range append(wishes(), wish{"the program itself", "version, completion"}) {
+		fmt.Fprintf(&b, "\n## %s\n", strings.ToUpper(w.want[:1])+w.want[1:])
+		for name := range strings.SplitSeq(w.commands, ", ") {
+			if cmd, _, err := root.Find(strings.Fields(name)); err != nil {
+				t.Errorf("%s: %v", name, err)
+			} else if !seen[cmd.CommandPath()] {
+				one(cmd)
+			}
 		}
-		fmt.Fprintf(&b, "\n## %s\n\n%s\n\n```\n%s\n```\n", strings.TrimSuffix(c.UseLine(), " [flags]"), text, c.Example)
-		if usage := c.LocalFlags().FlagUsages(); usage != "" {
-			fmt.Fprintf(&b, "\n```\n%s```\n", usage)
+	}
+	walk(root, func(c *cobra.Command) {
+		if !c.HasSubCommands() && !seen[c.CommandPath()] {
+			t.Errorf("%s stands under no task", c.CommandPath())
 		}
 	})
-	holdFile(t, filepath.Join("..", "..", "docs", "commands.md"), []byte(b.String()))
+	holdFile(t, filepath.Join("..", "..", "docs", "commands.md"), b.Bytes())
 }
 
 // TestKeys holds docs/configuration.md against the keys of the configuration;

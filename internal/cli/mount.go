@@ -31,8 +31,7 @@ func newMount(e *Env) *cobra.Command {
 	var all, again bool
 	cmd := &cobra.Command{
 		Use: "mount [TARGET [DIRECTORY]]", Short: "Mount a file system, now or at each boot",
-		Long: `Mount a file system where fstab says, or in a directory. It acts at once, and
-with --persist, --owner, --mode or --link it drafts first.`,
+		Long:              `Mount a file system. With --persist, --owner, --mode or --link it drafts first.`,
 		Example:           "  fundus mount /srv/herbarium\n  fundus mount sdb1 /srv/herbarium --persist",
 		Args:              words(0, 2, "a device and a directory, a mount point of fstab, or --all"),
 		ValidArgsFunction: e.completePlaces,

@@ -127,14 +127,14 @@ func newSwapOff(e *Env) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "off [TARGET…]", Short: "Turn swap areas off",
 		Long: `Turn swap areas off. Their contents move to memory and to other areas; without
-room there it is refused, with figures, because the kernel would start killing
+space there it is refused, with figures, because the kernel would start killing
 programs. Ctrl-C leaves the area on.`,
 		Example:           "  fundus swap off sdb2\n  fundus swap off --all",
 		Args:              words(0, 16, "areas, or --all"),
 		ValidArgsFunction: e.completeDevices,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if all != (len(args) == 0) {
-				return usageWay(way.Help("swap", "off"), "say either what to give up or --all")
+				return usageWay(way.Help("swap", "off"), "name a swap area, or say --all")
 			}
 			if all {
 				return e.giveUpAll(cmd.Context())

@@ -26,6 +26,9 @@ func (e *Env) unknownWord(cmd *cobra.Command, args []string) error {
 	if list, ok := cmd.Annotations[forDevice]; ok && deviceLike(args[0]) {
 		return usageWay(way.Typed(append(strings.Fields(list), args[0])...), "%s what? there is %s", noun, strings.Join(names, ", "))
 	}
+	if right := e.turned(cmd, args); len(right) > 0 {
+		return usageWay(harmless(cmd.Root(), e.before(cmd, args[0]), right), "there is no command %q; did you mean this?", phrase)
+	}
 	if len(args) > 1 {
 		if m, ok := missOf(phrase + " " + args[1]); ok {
 			return m.answer(cmd, phrase+" "+args[1], e.before(cmd, args[0]), e.behind(args[1]))
@@ -33,9 +36,6 @@ func (e *Env) unknownWord(cmd *cobra.Command, args []string) error {
 	}
 	if m, ok := missOf(phrase); ok {
 		return m.answer(cmd, phrase, e.before(cmd, args[0]), e.behind(args[0]))
-	}
-	if right := e.turned(cmd, args); len(right) > 0 {
-		return usageWay(harmless(cmd.Root(), e.before(cmd, args[0]), right), "there is no command %q; did you mean this?", phrase)
 	}
 	cmd.SuggestionsMinimumDistance = 2
 	for _, near := range cmd.SuggestionsFor(args[0]) {
@@ -97,7 +97,7 @@ func harmless(root *cobra.Command, first, words []string) way.Step {
 	words = slices.DeleteFunc(slices.Clone(words), func(w string) bool { return w == "--commit" || strings.HasPrefix(w, "--lose") })
 	risky := destroys(strings.Join(name, " "))
 	switch {
-	case !fits(root, words) && risky:
+	case cmd.HasSubCommands(), !fits(root, words) && risky:
 		return way.Help(name...)
 	case !fits(root, words):
 		return way.Typed(name...)
@@ -289,7 +289,7 @@ func misplaced(name string, args []string) (next way.Step, why string) {
 	help := way.Help(name)
 	switch {
 	case name == "format" && len(args) == 1:
-		return help, "the kind stands behind the device: " + args[0] + " ext4"
+		return help, "the kind follows the device: " + args[0] + " ext4"
 	case name == "draft remove" && len(args) == 0:
 		return way.DraftList(), "or --all"
 	case name == "deed list" && len(args) == 1:

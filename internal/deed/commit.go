@@ -34,7 +34,7 @@ type Commit struct {
 // Errors of a commit.
 var (
 	ErrRunning = errors.New("another commit is running")
-	ErrSpace   = errors.New("no room for the deed")
+	ErrSpace   = errors.New("no space for the deed")
 	ErrPlace   = errors.New("the deed would not survive")
 	ErrLimit   = errors.New("the images would be too large")
 )
@@ -199,7 +199,7 @@ func (c *Commit) admit(plan *draft.Plan, list []entry) error {
 		volatile = volatile && (t.Image || v.Machine.Kind == "bench") && oscall.Volatile(path)
 	}
 	if len(written) > 0 && !volatile && oscall.Volatile(c.Store.Dir) {
-		return fmt.Errorf("%w: %s lies in memory and a power loss empties it; choose a place on a disk with --state DIR",
+		return fmt.Errorf("%w: %s is in memory and a power loss empties it; choose a place on a disk with --state DIR",
 			ErrPlace, c.Store.Dir)
 	}
 	free, err := c.Store.Free(c.Store.Dir)
@@ -265,7 +265,7 @@ func (s *Store) fill(ctx context.Context, d *Deed, plan *draft.Plan) error {
 		err = cmp.Or(err, ErrLimit)
 	}
 	if errors.Is(err, ErrLimit) {
-		err = fmt.Errorf("%w: more than %d bytes of before and after, compressed; deeds.images in the configuration raises that limit, and --without-undo keeps only what completes it",
+		err = fmt.Errorf("%w: more than %d bytes of old and new contents, compressed; deeds.images in the configuration raises that limit, and --without-undo keeps only what completes it",
 			ErrLimit, s.Images)
 	}
 	if err := errors.Join(err, after.close(), before.close()); err != nil {

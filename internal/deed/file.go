@@ -174,7 +174,7 @@ func (changing) inverse(ctx context.Context, u *Undoing, _ int, s draft.Step) er
 		return way.To(fmt.Errorf("deed %s: %w: the lines of %s that it changed were changed again; remove your change, or restore the whole file",
 			u.Deed.ID, ErrSince, c.Path), way.Undo(way.N(u.Deed.Number), "--over-later-writes", "--draft"))
 	}
-	u.Warn("%s was changed since; its content of before the deed is restored over that", c.Path)
+	u.Warn("%s was changed since; its content from before the deed is restored over that", c.Path)
 	return u.Stage.PutFile("restore "+c.Path, c.Path, now, c.Before)
 }
 

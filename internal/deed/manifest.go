@@ -159,7 +159,7 @@ func (m *Manifest) Carried() error {
 	if m.Format == draft.Format || m.Format == 2 {
 		return nil
 	}
-	return fmt.Errorf("deed %s: %w, %d, where this release carries out 2 and %d: the fundus that committed it, of before 0.1.0, can take it back or recover it",
+	return fmt.Errorf("deed %s: %w, %d, where this release carries out 2 and %d: the fundus that committed it, older than 0.1.0, can undo or recover it",
 		m.ID, ErrOld, m.Format, draft.Format)
 }
 

@@ -150,11 +150,11 @@ func (owning) inverse(ctx context.Context, u *Undoing, number int, s draft.Step)
 		return &machine.Refusal{
 			Rule:  machine.RuleNotMounted,
 			Thing: back.Node,
-			Text:  fmt.Sprintf("it is not mounted at %s, and whose its files were cannot be put back", back.Where),
+			Text:  fmt.Sprintf("it is not mounted at %s, so the former owners cannot be restored", back.Where),
 			Next:  way.Mount(back.Node, back.Where),
 		}
 	}
-	u.Stage.Add("put back whose it was, where nobody changed it since: "+back.Where, &back)
+	u.Stage.Add("restore former owners, where unchanged since: "+back.Where, &back)
 	return nil
 }
 

@@ -9,7 +9,7 @@ import (
 
 // Why a deed cannot be taken back.
 var (
-	ErrNewer   = errors.New("a newer deed lies over it")
+	ErrNewer   = errors.New("a newer deed changed the same place")
 	ErrUndone  = errors.New("it was taken back already")
 	ErrNotDone = errors.New("it was never completed")
 	ErrNoUndo  = errors.New("it cannot be taken back")

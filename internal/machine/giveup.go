@@ -52,7 +52,7 @@ func roomFor(v *inventory.Inventory, a Action) *Refusal {
 	return &Refusal{
 		Rule:  RuleMemory,
 		Thing: cmp.Or(a.Device, a.Where),
-		Text:  sum.String() + ": the kernel would kill programs to make room",
+		Text:  sum.String() + ": the kernel would kill programs to free memory",
 		Next:  way.SwapList(),
 	}
 }

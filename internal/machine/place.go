@@ -79,11 +79,11 @@ func (p Place) Refuse(path string, inPlace bool) *Refusal {
 	case p.ReadOnly:
 		return no("mount it for writing first", "the file system that holds it is read-only")
 	case p.Volatile != "":
-		return no("change the one that the boot reads, with --root", "it lies on a %s, which is gone with the next boot", p.Volatile)
+		return no("change the one that the boot reads, with --root", "it is on a %s, which is gone with the next boot", p.Volatile)
 	case p.Fixed != "":
 		return no("take the attribute off first, if whoever set it agrees", "it is %s: the file attribute forbids every change", p.Fixed)
 	case p.Mounted && !inPlace:
-		return no("--in-place writes over it where it lies; cut short, that leaves half a file",
+		return no("--in-place overwrites it; if interrupted, half a file is left",
 			"it is a mount point itself: no other file can take its place")
 	}
 	return nil

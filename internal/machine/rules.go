@@ -217,9 +217,9 @@ func CheckGather(v *inventory.Inventory, place string) (kind.Exchange, error) {
 	switch {
 	case !ok || how == "":
 		return "", refuse(RuleExchange, place, way.None(),
-			"it lies on %s, whose files the kernel does not exchange; it does so on ext4 and XFS", orFileSystem(on.Kind))
+			"it is on %s, where the kernel cannot exchange files; it can on ext4 and XFS", orFileSystem(on.Kind))
 	case on.ReadOnly:
-		return "", refuse(RuleReadOnly, place, way.None(), "%s is mounted for reading alone", on.Where)
+		return "", refuse(RuleReadOnly, place, way.None(), "%s is mounted read-only", on.Where)
 	case hasOption(on.Super, "data=journal"):
 		return "", refuse(RuleExchange, place, way.None(), "%s is mounted with data=journal, where the kernel exchanges nothing", on.Where)
 	}
@@ -331,7 +331,7 @@ func checkGrow(v *inventory.Inventory, a Action) *Refusal {
 		return refuse(RuleWrongKind, n.Name, way.Unmount(mounts[0].Where),
 			"the kernel makes nothing larger that is mounted as %s", mounts[0].Kind)
 	case mounts[0].ReadOnly:
-		return refuse(RuleReadOnly, n.Name, way.Mount(mounts[0].Where, "--remount", "--options=rw"), "it is mounted for reading alone")
+		return refuse(RuleReadOnly, n.Name, way.Mount(mounts[0].Where, "--remount", "--options=rw"), "it is mounted read-only")
 	case a.Length > n.Size:
 		return refuse(RuleTooLarge, n.Name, way.None(), "it would have %d bytes, and the device has %d", a.Length, n.Size)
 	}
@@ -364,7 +364,7 @@ func checkThroughMount(v *inventory.Inventory, n inventory.Node, c fs.Content, o
 		return refuse(RuleWrongKind, n.Name, way.None(), "the kernel has no call for that on a mounted %s", c.Kind)
 	case readOnlyWords(mounts[0]) != "":
 		return refuse(RuleReadOnly, n.Name, way.Unmount(mounts[0].Where),
-			"it is mounted at %s for reading alone, and the kernel writes nothing through that", mounts[0].Where)
+			"it is mounted at %s read-only, and the kernel writes nothing through that", mounts[0].Where)
 	}
 	return checkAsleep(v, n, nil)
 }
@@ -455,7 +455,7 @@ func CheckClaim(v *inventory.Inventory, t Target) error {
 	}
 	if disk.Hardware.ReadOnly && disk.Form == inventory.Image {
 		return refuse(RuleReadOnly, t.Device, way.Other("chmod", "u+w", t.Device).Where("if it is to be changed"),
-			"the file's mode lets nobody write to it")
+			"its mode lets nobody write to it")
 	}
 	if disk.Hardware.ReadOnly {
 		return refuse(RuleReadOnly, t.Device, way.ByHand("it may have a switch for that"), "the medium is read-only")
@@ -500,7 +500,7 @@ func checkAsleep(v *inventory.Inventory, on inventory.Node, t *Target) *Refusal 
 		if t != nil && t.Hold == HoldContent && *t == Whole(n, HoldContent) {
 			continue
 		}
-		return refuse(RuleAsleep, on.Name, way.ByHand("start that system, or give it up for good: fundus help erase"),
+		return refuse(RuleAsleep, on.Name, way.ByHand("start that system, or discard it: fundus help erase"),
 			"a system sleeps in the swap area on %s: when it wakes up it destroys what was changed meanwhile", n.Name)
 	}
 	return nil

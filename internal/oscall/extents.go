@@ -53,14 +53,14 @@ func Extents(f *os.File, sync bool) (out []FileExtent, err error) {
 			ask.flags = 1 // FIEMAP_FLAG_SYNC
 		}
 		if _, _, errno := unix.Syscall(unix.SYS_IOCTL, f.Fd(), ioctl, uintptr(unsafe.Pointer(&ask))); errno != 0 {
-			return nil, &os.PathError{Op: "ask where it lies", Path: f.Name(), Err: errno}
+			return nil, &os.PathError{Op: "ask where it is", Path: f.Name(), Err: errno}
 		}
 		if ask.mapped == 0 {
 			return out, nil
 		}
 		for _, e := range ask.extents[:min(int(ask.mapped), len(ask.extents))] {
 			if e.length == 0 || e.logical+e.length <= start {
-				return nil, &os.PathError{Op: "ask where it lies", Path: f.Name(), Err: errors.New("the kernel goes in circles")}
+				return nil, &os.PathError{Op: "ask where it is", Path: f.Name(), Err: errors.New("the kernel goes in circles")}
 			}
 			out = append(out, FileExtent{e.logical, e.physical, e.length, e.flags})
 			start = e.logical + e.length

@@ -20,8 +20,8 @@ import (
 // Reasons why a file is left as it lies.
 var (
 	ErrWritten = errors.New("it is being written")
-	ErrNoRun   = errors.New("there is no room in fewer pieces")
-	ErrRoom    = errors.New("a tenth of the room is left alone")
+	ErrNoRun   = errors.New("there is no space in fewer pieces")
+	ErrRoom    = errors.New("a tenth of the space is never used")
 	ErrLeft    = errors.New("the kernel leaves it")
 )
 
@@ -116,9 +116,9 @@ func (t *together) beside(parent *os.File) error {
 	t.block = kept.Bsize
 	fd, err := unix.Openat(int(parent.Fd()), ".", unix.O_TMPFILE|unix.O_RDWR|unix.O_CLOEXEC, 0o600)
 	if err != nil {
-		return &fs.PathError{Op: "set room aside in", Path: parent.Name(), Err: err}
+		return &fs.PathError{Op: "reserve space in", Path: parent.Name(), Err: err}
 	}
-	t.room = os.NewFile(uintptr(fd), t.file.Name()+" (room)")
+	t.room = os.NewFile(uintptr(fd), t.file.Name()+" (space)")
 	return unix.Fchown(fd, int(t.stat.Uid), int(t.stat.Gid))
 }
 
@@ -159,7 +159,7 @@ func (t *together) setAside(f gather.File) error {
 		if err := unix.Fallocate(int(t.room.Fd()), 0, r[0], r[1]-r[0]); errors.Is(err, unix.ENOSPC) || errors.Is(err, unix.EDQUOT) {
 			return ErrRoom
 		} else if err != nil {
-			return &fs.PathError{Op: "set room aside for", Path: t.file.Name(), Err: err}
+			return &fs.PathError{Op: "reserve space for", Path: t.file.Name(), Err: err}
 		}
 	}
 	list, err := Extents(t.room, true)

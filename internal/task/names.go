@@ -74,7 +74,7 @@ func (p *Planner) noted(path string) error {
 		p.Warn("%s has %s: what it is called there keeps the old contents", at.Path, more(at.Names-1))
 	}
 	if at.Mounted && p.Stage.InPlace {
-		p.Warn("%s is written over where it lies: cut short, that leaves half a file", at.Path)
+		p.Warn("%s is overwritten in place: if interrupted, half a file is left", at.Path)
 	}
 	return nil
 }

@@ -136,7 +136,7 @@ func (p *Planner) forget(ctx context.Context, n inventory.Node, list []refs.Refe
 		}
 	}
 	if len(files) > 0 {
-		p.Warn("the initial file systems that are there already still name %s: until the system makes them anew, a boot waits for it, how long is theirs to say",
+		p.Warn("existing initramfs images still name %s: boots will wait for it until they are rebuilt",
 			n.Name)
 	}
 	if slices.ContainsFunc(left, func(r refs.Reference) bool { return !r.Fixed }) {

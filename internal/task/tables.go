@@ -152,7 +152,7 @@ func overUsed(v *inventory.Inventory, disk inventory.Node, m *table.Table) error
 			stays := disk.Table != nil && slices.ContainsFunc(disk.Table.Parts, func(o table.Partition) bool { return o.Span == part.Span })
 			if part.Role != table.Extended && !stays && (part.Number != k.Number || part.Span.Start != span.Start) &&
 				part.Span.Overlaps(span) {
-				return machine.InUse(name, fmt.Sprintf("the table does not list it, but the kernel has it still, at sectors %v, where partition %d is to lie; and it is",
+				return machine.InUse(name, fmt.Sprintf("the table does not list it, but the kernel has it still, at sectors %v, where partition %d would be; and it is",
 					span, part.Number), uses[0])
 			}
 		}
@@ -182,7 +182,7 @@ func EraseEach(dev block.Device, contents []fs.Content, erase func(block.Device,
 		}
 		further += len(gone)
 	}
-	return further, fmt.Errorf("more than %d signatures of %s, one behind the other", mostLabels, gone[0].Kind)
+	return further, fmt.Errorf("more than %d signatures of %s, one after another", mostLabels, gone[0].Kind)
 }
 
 // ofKinds finds what is on the device of the kinds of these contents. What cannot be read

@@ -337,7 +337,7 @@ func (p *Printer) steps(d *draft.Draft) {
 			title += fmt.Sprintf(", in %d phases with a sync between", w.Phases)
 		}
 		if w.Fenced {
-			title += ", behind a fence"
+			title += ", with a fence"
 		}
 		if s.NoWayBack {
 			title += "; from here on there is no way back"
@@ -350,19 +350,19 @@ func (p *Printer) steps(d *draft.Draft) {
 func undoWords(g draft.Grade, last int) string {
 	switch g {
 	case draft.Nothing:
-		return "nothing to take back"
+		return "nothing to undo"
 	case draft.UntilChanged:
-		return "exactly, until the file is changed"
+		return "can be undone until the file is changed"
 	case draft.Exactly:
-		return "exactly, until somebody writes there"
+		return "can be undone until something else writes there"
 	case draft.UntilMounted:
-		return "exactly, until it is mounted for writing: then the kernel writes to it"
+		return "can be undone until it is mounted for writing"
 	case draft.ContentOnly:
-		return "what it holds; free space is not restored"
+		return "contents can be undone; free space is not restored"
 	case draft.NotAfter:
-		return fmt.Sprintf("not once step %d has begun; a failure behind it is completed, not taken back", last)
+		return fmt.Sprintf("cannot be undone after step %d has begun; a failure after it is completed instead", last)
 	}
-	return "not at all: nothing from before is kept, and a commit that is cut short can only be completed"
+	return "cannot be undone: no old contents are kept, and an interrupted commit can only be completed"
 }
 
 // ending says how far it can be taken back and what is lost: the last lines
@@ -376,7 +376,7 @@ func (p *Printer) ending(d *draft.Draft) {
 	if written > 0 {
 		writes = fmt.Sprintf("writes %v; ", written)
 	}
-	p.wrap(0, "", writes+"undo: "+undoWords(d.Undo, d.LastStep))
+	p.wrap(0, "", writes+undoWords(d.Undo, d.LastStep))
 	for _, l := range d.Losses {
 		p.wrap(0, p.paint(Lost, "LOST: "), p.paint(Lost, fmt.Sprintf("%s: %s", visible(l.Node), visible(l.What))))
 		for _, n := range d.Before {

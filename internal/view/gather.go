@@ -103,18 +103,18 @@ func (r Gathered) Words(p *Printer) {
 
 func (r Gathered) title() string {
 	w := r.Worst
-	found := fmt.Sprintf("%d of %s at %s lie in %s and could in %d", w.Worth.Files, count(w.All.Files, "file"),
+	found := fmt.Sprintf("%d of %s at %s are in %s and could be in %d", w.Worth.Files, count(w.All.Files, "file"),
 		visible(r.Place), count(w.Worth.Pieces, "piece"), w.Worth.Least)
 	switch {
 	case w.Worth.Files == 0:
-		return fmt.Sprintf("nothing to do: %s at %s lie in %s, of which none is worth joining",
+		return fmt.Sprintf("nothing to do: %s at %s are in %s, none of them worth joining",
 			count(w.All.Files, "file"), visible(r.Place), count(w.All.Pieces, "piece"))
 	case r.Draft && !w.Worthwhile():
 		return "hardly worth doing: " + found
 	case r.Draft:
 		return found
 	case r.Done.Files == 0:
-		return fmt.Sprintf("nothing was put together at %s: %s lie as they did", visible(r.Place), count(w.Worth.Files, "file"))
+		return fmt.Sprintf("nothing was joined at %s: %s are as they were", visible(r.Place), count(w.Worth.Files, "file"))
 	}
 	return fmt.Sprintf("put %s together at %s: %s became %d", count(r.Done.Files, "file"), visible(r.Place),
 		count(r.Done.Pieces, "piece"), r.Became)

@@ -143,7 +143,7 @@ func (r Deeds) Words(p *Printer) {
 	list := r.List
 	if len(list) == 0 {
 		if r.Elsewhere != "" {
-			p.wrap(0, "", "no deeds of this user; those of root lie in "+r.Elsewhere+": look as root")
+			p.wrap(0, "", "no deeds of this user; root's are in "+r.Elsewhere+": look as root")
 			return
 		}
 		p.printf("no deeds: nothing was committed yet\n")
@@ -173,7 +173,7 @@ func (r Deeds) Words(p *Printer) {
 		p.printf("%s\n", line)
 	}
 	if slices.ContainsFunc(rows, func(row []string) bool { return row[3] == "later" }) {
-		p.printf("later: after the newer deeds in the same place are undone\n")
+		p.wrap(0, "later: ", "after the newer deeds in the same place are undone")
 	}
 	if !r.All && more > 0 {
 		p.printf("%s older; fundus deed list --all\n", count(more, "deed"))
@@ -347,5 +347,13 @@ func (p *Printer) Prose(words string) {
 	p.wrap(0, "", words)
 }
 
-// Command prints a command line as it is typed.
-func (p *Printer) Command(line string) { p.printf("\n%s\n", p.paint(Strong, "$ "+line)) }
+// Command prints a command line as it is typed; right below the prose that it belongs to.
+func (p *Printer) Command(line string, below bool) {
+	if !below {
+		p.printf("\n")
+	}
+	p.printf("%s\n", p.paint(Strong, "$ "+line))
+}
+
+// Aside prints what belongs to the lines above it.
+func (p *Printer) Aside(words string) { p.wrap(0, "", words) }

@@ -96,7 +96,7 @@ func (r References) Words(p *Printer) {
 			words = ", as the only one of its kind that nothing names"
 		}
 		p.printf("\n")
-		p.wrap(0, "", fmt.Sprintf("%s may be meant%s, made anew with another PARTUUID. Where that is so, this gives it back:",
+		p.wrap(0, "", fmt.Sprintf("%s may be meant%s, recreated with another PARTUUID. Where that is so, this gives it back:",
 			visible(again.Node), words))
 		p.Next(again.Mend)
 	}

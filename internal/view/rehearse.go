@@ -174,9 +174,15 @@ func (p *Printer) rehearsed(list []look.RehearsedLine) {
 		if l.Reason != "" {
 			words += ": " + visible(l.Reason)
 		}
-		p.wrap(0, fmt.Sprintf("%4s  %s  %s  ", place(l),
+		lead := fmt.Sprintf("%4s  %s  %s  ", place(l),
 			text.Pad(text.Snip(visible(dirOf(l)), dirs, p.ellipsis()), dirs, ' '),
-			text.Pad(text.Snip(visible(l.Kind), kinds, p.ellipsis()), kinds, ' ')), words)
+			text.Pad(text.Snip(visible(l.Kind), kinds, p.ellipsis()), kinds, ' '))
+		if text.StringWidth(lead) <= p.Width/2 {
+			p.wrap(0, lead, words)
+		} else { // too narrow for both beside each other
+			p.printf("%s\n", strings.TrimRight(lead, " "))
+			p.wrap(6, "", words)
+		}
 		if !l.Next.Empty() {
 			p.printf("      %s\n", p.paint(Strong, visible(l.Next.String())))
 		}

@@ -90,7 +90,7 @@ func (r Rescanned) Words(p *Printer) {
 		if unseen {
 			p.wrap(2, "", "fundus table repair "+visible(now.Name))
 		} else if now.Size > was.Size && now.Table != nil {
-			p.wrap(2, "", fmt.Sprintf("the new room is free for partitions: fundus partition list %s", visible(now.Name)))
+			p.wrap(2, "", fmt.Sprintf("the new space is free for partitions: fundus partition list %s", visible(now.Name)))
 		}
 	}
 }

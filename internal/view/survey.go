@@ -238,7 +238,7 @@ func (t *surveyed) print() {
 		}
 	}
 	if wide && bars > 0 {
-		t.p.printf("%s\n", t.p.paint(Free, "█ full, in use   ▓ full   ▁ room in it   ░ free"))
+		t.p.printf("%s\n", t.p.paint(Free, "█ full, in use   ▓ full   ▁ space in it   ░ free"))
 	}
 }
 

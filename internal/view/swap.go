@@ -54,7 +54,7 @@ func (r Swap) Words(p *Printer) {
 		title = fmt.Sprintf("%v of swap on %s, %v of it used", size, count(on, "area"), used)
 	}
 	if r.Memory.Total > 0 {
-		title += fmt.Sprintf("; memory %v, %v to be had", r.Memory.Total, r.Memory.Available)
+		title += fmt.Sprintf("; %v memory, %v available", r.Memory.Total, r.Memory.Available)
 	}
 	p.wrap(0, "", p.paint(Strong, title))
 	if len(r.Areas) == 0 {

@@ -99,7 +99,12 @@ func (p *Printer) findings(list []finding.Finding) {
 		if i > 0 {
 			p.printf("\n")
 		}
-		p.printf("%s  %s  %s\n", p.paint(stateOf(f.Severity), string(f.Severity)), p.paint(Strong, visible(f.Thing)), f.ID)
+		head := fmt.Sprintf("%s  %s  %s", p.paint(stateOf(f.Severity), string(f.Severity)), p.paint(Strong, visible(f.Thing)), f.ID)
+		if text.StringWidthWithoutEscSequences(head) > p.Width {
+			p.wrap(0, p.paint(stateOf(f.Severity), string(f.Severity))+"  ", p.paint(Strong, visible(f.Thing))+" "+string(f.ID))
+		} else {
+			p.printf("%s\n", head)
+		}
 		p.wrap(4, "", visible(f.Text)+".")
 		p.wrap(4, "why: ", f.Why+".")
 		if !f.Mend.Empty() {

@@ -61,7 +61,7 @@ func proveAdjust(t *testing.T, j *judge) {
 		do("format ubdb "+c.kind+" --label ferns"+map[bool]string{true: " --lose=ferns"}[i > 0]+" --commit", fine)
 		do("adjust ubdb uuid=new --commit", "done", fine)
 		do("adjust ubdb uuid="+c.id+" --commit", map[bool]string{true: "another device carries it", false: fine}[c.id == other])
-		do("adjust ubdb uuid="+strings.Replace(c.id, "fe12", "fe13", 1)+" --commit", map[bool]string{true: "done", false: "it is so already"}[c.id == other])
+		do("adjust ubdb uuid="+strings.Replace(c.id, "fe12", "fe13", 1)+" --commit", map[bool]string{true: "done", false: "nothing to do"}[c.id == other])
 		if c.kind != "swap" && c.kind != "fat" {
 			do("mount ubdb /srv/a", fine)
 			do("entries /srv/a 300", "all")

@@ -276,6 +276,14 @@ func heard(t *testing.T, console []byte) (said foretold, is became) {
 			t.Fatalf("%v: %s", err, line)
 		}
 	}
+	for i := range said.Lines { // documents say of swap that it is on, and is nowhere
+		if l := &said.Lines[i]; l.Type == "swap" {
+			l.Dir = cmp.Or(l.Dir, "none")
+			if l.Outcome == "on" {
+				l.Outcome = "mounted"
+			}
+		}
+	}
 	return said, is
 }
 

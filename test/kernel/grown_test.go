@@ -298,7 +298,7 @@ func proveLive(t *testing.T, j *judge) {
 	do("rescan loop0", fine)
 	do("resize loop0p2 max --draft", "keeps its size", "in one transaction", "not mounted, it can", "exit status 1]")
 	do("mount /srv/ferns --remount --options=ro", fine)
-	do("resize loop0p2 max --draft", "for reading alone", "exit status 1]")
+	do("resize loop0p2 max --draft", "read-only", "exit status 1]")
 	do("unmount /srv/ferns", fine)
 	do("resize loop0p2 max --commit", "done: resize", fine)
 	do("ext /dev/loop0p2 ext4 copies fill", "left in order; wrong: ")

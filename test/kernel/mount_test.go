@@ -89,13 +89,13 @@ func proveWords(t *testing.T, j *judge) {
 		{"LABEL=bare /srv/k ext3 defaults 0 0", "it holds ext2, not ext3"},
 		{"LABEL=rest /srv/l ext4 defaults 0 0", "swap rest"},
 		{"/dev/ubdj /srv/m ext4 defaults 0 0", "it is empty"},
-		{"/dev/nothing /srv/n ext4 defaults 0 0", "nothing carries /dev/nothing"},
+		{"/dev/nothing /srv/n ext4 defaults 0 0", "no device has /dev/nothing"},
 		{"UUID=5eed0000-0000-4000-8000-000000000001 /srv/o ext4 nofail 0 0", "nofail says that it may be absent"},
 		{"LABEL=tied none ext4 defaults 0 0", "left out"},
 		{"LABEL=tied /srv/p ext4 noauto 0 0", "noauto"},
 		{"fern:/export /srv/q nfs defaults 0 0", "systemd's"},
 		{"LABEL=tied /srv/r ext4 x-systemd.automount 0 0", "/srv/r: done"},
-		{"LABEL=ground /srv/a/deep ext4 ro 0 0", "cannot be otherwise elsewhere"},
+		{"LABEL=ground /srv/a/deep ext4 ro 0 0", "a second mount cannot be"},
 		{"LABEL=old /srv/a/inner ext3 data=journal,user 0 0", "/srv/a/inner: done"},
 		{"LABEL=ground /srv/a ext4 defaults 0 0", "/srv/a"},
 	}
@@ -145,7 +145,7 @@ func proveWords(t *testing.T, j *judge) {
 	do("unmount /srv/d", "fundus mount ubdd /srv/d --options=iocharset=", fine) // the kernel was built with one, which it does not say
 	do("spoil /dev/ubdh 1024 1024", "spoilt")                                   // the first superblock; the one of group 1 stays
 	do("inspect ubdh", "an ext3 old whose first superblock is gone", "1 of 1 copies of it is there", "--options=ro,sb=8193", fine)
-	do("mount ubdh /srv/h --options=sb=8193", "for reading alone", refused)
+	do("mount ubdh /srv/h --options=sb=8193", "read-only", refused)
 	do("mount ubdh /srv/h --options=ro,sb=1", "no superblock of an ext lies at byte 1024", refused)
 	do("mount ubdh /srv/h --options=ro,sb=8193", "done", fine)
 	do("file /proc/self/mountinfo", "/srv/h ro,relatime")

@@ -104,7 +104,7 @@ func SetUUID(dev block.Device, id uuid.UUID) error {
 
 func (s *Superblock) mayChangeUUID() error {
 	if s.Compat&compatStableInodes != 0 {
-		return fmt.Errorf("%w: the keys of its encrypted files hang on the UUID", fs.ErrUnsupported)
+		return fmt.Errorf("%w: the keys of its encrypted files depend on the UUID", fs.ErrUnsupported)
 	}
 	return nil
 }
@@ -133,9 +133,9 @@ func (s *Superblock) identify(dev block.Device, id uuid.UUID) error {
 func ChangesUUID(c fs.Content) error {
 	switch {
 	case c.Uses("COMPAT_STABLE_INODES"):
-		return fmt.Errorf("the keys of its encrypted files hang on the UUID")
+		return fmt.Errorf("the keys of its encrypted files depend on the UUID")
 	case (c.Uses("METADATA_CSUM") || c.Uses("GDT_CSUM")) && !c.Uses("CSUM_SEED"):
-		return refused.As(refused.InUse, fmt.Errorf("its checksums hang on the UUID; with checksum-seed=yes, which is set while it is not mounted, they do not"))
+		return refused.As(refused.InUse, fmt.Errorf("its checksums depend on the UUID; after checksum-seed=yes, which is set while it is not mounted, they do not"))
 	}
 	return nil
 }

@@ -118,7 +118,7 @@ func AtOther(dev block.Device, number string) (*fs.Content, error) {
 	}
 	s, err := readAt(dev, int64(n)*1024)
 	if errors.Is(err, field.ErrMagic) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-		return nil, refused.As(refused.NothingThere, fmt.Errorf("no superblock of an ext lies at byte %d", int64(n)*1024))
+		return nil, refused.As(refused.NothingThere, fmt.Errorf("no superblock of an ext is at byte %d", int64(n)*1024))
 	}
 	if err != nil {
 		return nil, err

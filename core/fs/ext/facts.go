@@ -45,7 +45,7 @@ func (l *Layout) Facts() []fs.Fact {
 	} else {
 		facts = append(facts, fs.Fact{
 			Name: "tables",
-			Value: fmt.Sprintf("%d groups × %d blocks = %v, which the kernel zeroes behind the first mount", l.Groups,
+			Value: fmt.Sprintf("%d groups × %d blocks = %v, which the kernel zeroes after the first mount", l.Groups,
 				l.TableBlocks, tables),
 		})
 	}
@@ -68,7 +68,7 @@ func (l *Layout) note() string {
 		why = "without checksums"
 	}
 	took := (time.Duration(tables/perSecond) * time.Second).Round(time.Minute)
-	return fmt.Sprintf("%s all %v (%s) of inode tables are written at once, at 100 MB/s in about %s; the deed keeps what of before lies there, zeros left out",
+	return fmt.Sprintf("%s all %v (%s) of inode tables are written at once, at 100 MB/s in about %s; the deed keeps the old contents there, except zeros",
 		why, tables, tables.SI(), strings.TrimSuffix(max(took, time.Minute).String(), "0s"))
 }
 

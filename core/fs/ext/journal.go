@@ -99,7 +99,7 @@ func (s *Superblock) release(dev block.Device, group uint64, spans []extent.Span
 	// Such a bitmap was never written: its bytes on the disk are whatever lay there, and a change
 	// of them would make them count.
 	if d.Flags&blockUninit != 0 {
-		return fmt.Errorf("bitmap of group %d: %w: the group says that none was written, and the journal lies in it", group, field.ErrRange)
+		return fmt.Errorf("bitmap of group %d: %w: the group says that none was written, and the journal is in it", group, field.ErrRange)
 	}
 	if lo, hi := short(crc(s.seed(), bitmap[:s.bitmapBytes()])); s.hasChecksum() &&
 		(lo != d.BlockSumLo || s.Incompat&incompat64Bit != 0 && hi != d.BlockSumHi) {

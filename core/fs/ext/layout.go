@@ -73,8 +73,8 @@ type featureName struct {
 // listed here keeps Fundus from writing.
 func compatNames() []featureName {
 	return []featureName{
-		{0x1, "DIR_PREALLOC", "room kept for directories"}, {0x4, "HAS_JOURNAL", "journal"}, {0x8, "EXT_ATTR", "extended attributes"},
-		{0x10, "RESIZE_INODE", "room for growth"}, {0x20, "DIR_INDEX", "indexed directories"}, {0x200, "SPARSE_SUPER2", "two copies"},
+		{0x1, "DIR_PREALLOC", "space kept for directories"}, {0x4, "HAS_JOURNAL", "journal"}, {0x8, "EXT_ATTR", "extended attributes"},
+		{0x10, "RESIZE_INODE", "space for growth"}, {0x20, "DIR_INDEX", "indexed directories"}, {0x200, "SPARSE_SUPER2", "two copies"},
 		{0x400, "FAST_COMMIT", "fast commits"}, {0x800, "STABLE_INODES", "inodes that keep their numbers"},
 		{0x1000, "ORPHAN_FILE", "orphan file"},
 	}
@@ -98,7 +98,7 @@ func roNames() []featureName {
 		{0x10, "GDT_CSUM", "descriptor checksums"}, {0x20, "DIR_NLINK", "more than 65000 subdirectories"},
 		{0x40, "EXTRA_ISIZE", "wide inodes"},
 		{0x100, "QUOTA", "quota"}, {0x200, "BIGALLOC", "clusters"}, {0x400, "METADATA_CSUM", "checksums"},
-		{0x1000, "READONLY", "read-only for good"},
+		{0x1000, "READONLY", "permanently read-only"},
 		{0x2000, "PROJECT", "project quota"}, {0x8000, "VERITY", "verity"}, {0x10000, "ORPHAN_PRESENT", "orphans present"},
 	}
 }

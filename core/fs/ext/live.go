@@ -41,7 +41,7 @@ func ReachLive(dev block.Device, to quantity.Bytes) (quantity.Bytes, error) {
 		blocks -= min(blocks, fast)
 	}
 	if s.groupOf(uint64(size/s.BlockSize)-1) >= s.Groups() && need > blocks/4 {
-		return 0, fmt.Errorf("%w while it is mounted: its journal of %d blocks has room for %d in one transaction, and this takes %d; not mounted, it can",
+		return 0, fmt.Errorf("%w while it is mounted: its journal of %d blocks has space for %d in one transaction, and this takes %d; not mounted, it can",
 			ErrGrow, blocks, blocks/4, need)
 	}
 	return size, nil
@@ -54,7 +54,7 @@ func ReachLive(dev block.Device, to quantity.Bytes) (quantity.Bytes, error) {
 func (s *Superblock) fastBlocks(dev block.Device, journal inode) (uint64, error) {
 	at, ok := s.firstBlock(dev, journal)
 	if !ok {
-		return 0, fmt.Errorf("%w while it is mounted: where its journal begins is not known, and so not how much room it has; not mounted, it can",
+		return 0, fmt.Errorf("%w while it is mounted: where its journal begins is not known, and so not how much space it has; not mounted, it can",
 			ErrGrow)
 	}
 	b, err := block.ReadSized(dev, int64(at)*int64(s.BlockSize), 1024, 1024)

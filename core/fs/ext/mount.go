@@ -108,7 +108,7 @@ func (s *Superblock) descriptorsAtMount(dev block.Device) (m fs.AtMount) {
 				return fs.AtMount{Any: fmt.Sprintf("group %d: its %s is at block %d, outside of blocks %d to %d",
 					group, p.what, p.at, from, to)}
 			case p.at <= first+shape.desc && m.Writing == "":
-				m.Writing = fmt.Sprintf("group %d: its %s is at block %d, where the superblock or the descriptors lie", group, p.what, p.at)
+				m.Writing = fmt.Sprintf("group %d: its %s is at block %d, where the superblock or the descriptors are", group, p.what, p.at)
 			}
 		}
 		if m.Writing == "" && s.summed() {
@@ -158,7 +158,7 @@ func (s *Superblock) special(first []byte, number uint32, mode uint16) (inode, s
 	// In the order in which the kernel asks (ext4_iget), so that of several faults the first it
 	// would name is named.
 	case extra%4 != 0 || inodeShort+extra > len(raw):
-		return n, fmt.Sprintf("inode %d says that %d bytes behind its first part are used", number, extra)
+		return n, fmt.Sprintf("inode %d says that %d bytes after its first part are used", number, extra)
 	case !bytes.Equal(sealed, raw):
 		return n, fmt.Sprintf("the checksum of inode %d is wrong", number)
 	case n.Links == 0:

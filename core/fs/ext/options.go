@@ -74,7 +74,7 @@ func MountOptions() []mountopt.Option {
 		flag("nombcache", "attributes are not shared").AtFirst(""),
 		flag("no_mbcache", "as nombcache").AtFirst(""),
 		flag("no_prefetch_block_bitmaps", "bitmaps are read when they are needed").From("5.13"),
-		oneOf("mb_optimize_scan", "whether groups are searched by their largest room", "0", "1").From("5.13"),
+		oneOf("mb_optimize_scan", "whether groups are searched by their largest space", "0", "1").From("5.13"),
 	}
 	rows = append(rows, mountopt.Dropped("oldalloc", "orlov", "bh", "nobh", "i_version", "mblk_io_submit",
 		"nomblk_io_submit", "prefetch_block_bitmaps", "nocheck", "reservation", "noreservation")...)

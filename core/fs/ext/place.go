@@ -54,7 +54,7 @@ func (l *Layout) place() error {
 			}
 		}
 		if cursor.full {
-			return fmt.Errorf("%w: %d blocks do not hold their own metadata; fewer inodes leave more room", fs.ErrTooSmall, l.Blocks)
+			return fmt.Errorf("%w: %d blocks do not hold their own metadata; fewer inodes leave more space", fs.ErrTooSmall, l.Blocks)
 		}
 		l.used = append(l.used, cursor.taken()...)
 	}
@@ -121,7 +121,7 @@ func (l *Layout) placeJournal() error {
 		gap.Start, gap.Count = gap.Start+1, gap.Count-1
 	}
 	if l.JournalBlocks < want || uint64(len(l.journalMaps)) < maps || l.extents() && maps > inodeExtents {
-		return fmt.Errorf("%w: no room for a journal of %d blocks", fs.ErrTooSmall, want)
+		return fmt.Errorf("%w: no space for a journal of %d blocks", fs.ErrTooSmall, want)
 	}
 	return nil
 }
@@ -148,7 +148,7 @@ func (l *Layout) sizeJournal() (uint64, error) {
 		want = 0
 	}
 	if want == 0 && l.options.Variant == Ext3 {
-		return 0, fmt.Errorf("%w: %d blocks have no room for a journal; ext2 has none", fs.ErrTooSmall, l.Blocks)
+		return 0, fmt.Errorf("%w: %d blocks have no space for a journal; ext2 has none", fs.ErrTooSmall, l.Blocks)
 	}
 	return want, nil
 }

@@ -279,7 +279,7 @@ func (l *Layout) sizeGroups(size quantity.Bytes) error {
 		l.DescBlocks = (l.Groups + perBlock - 1) / perBlock
 		l.reserveDescriptors(perBlock)
 		if l.Groups > 1 && l.baseBlocks() > l.BlocksPerGroup/2 {
-			return fmt.Errorf("%w in blocks of %d bytes: the group descriptors would fill their groups; block=4KiB has room",
+			return fmt.Errorf("%w in blocks of %d bytes: the group descriptors would fill their groups; block=4KiB has space",
 				fs.ErrTooLarge, l.BlockSize)
 		}
 		if err := l.countInodes(); err != nil {

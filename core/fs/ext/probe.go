@@ -79,7 +79,7 @@ func (s *Superblock) facts() []fs.Fact {
 	reserved, _ := s.Reserved.Times(s.BlockSize)
 	free, _ := s.Free.Times(s.BlockSize)
 	return []fs.Fact{
-		{Name: "room", Value: fmt.Sprintf("%v of %v free: %d of %d blocks, as recorded", free, s.Size(), s.Free, s.Blocks)},
+		{Name: "space", Value: fmt.Sprintf("%v of %v free: %d of %d blocks, as recorded", free, s.Size(), s.Free, s.Blocks)},
 		{
 			Name: "reserved",
 			Value: fmt.Sprintf("%v of that for %s: %d blocks, %.1f%% of all", reserved, owner(s.disk.ReserveUser),

@@ -110,7 +110,7 @@ func (s *Superblock) reach(want uint64) (shape, error) {
 	n, then := want, uint64(0)
 	for n != f.blocks {
 		if n < f.blocks {
-			return f, fmt.Errorf("%w by so little: its last group would have no room for its own metadata; %v would do",
+			return f, fmt.Errorf("%w by so little: its last group would have no space for its own metadata; %v would do",
 				ErrGrow, s.least(f))
 		}
 		last := s.groupOf(n - 1)

@@ -63,18 +63,18 @@ func shapeOptions() []fs.Option[Options] {
 			Meaning: "how many inodes there are, instead; each group has as many as the others",
 			Default: "by inode-every"}, func(o *Options) *int64 { return &o.Inodes }),
 		number(fs.Setting{Key: "inode-size", Form: fs.Size, Only: []int64{128, 256, 512, 1 * k, 2 * k, 4 * k}, When: fs.AtMaking,
-			Meaning: "what each file takes beside its data: a large one has room for attributes, one of 128 bytes has no times after 2038; at most a block",
+			Meaning: "what each file takes besides its data: a large one has space for attributes, one of 128 bytes has no times after 2038; at most a block",
 			Default: "256B"}, func(o *Options) *quantity.Bytes { return &o.InodeSize }),
 		number(fs.Setting{Key: "reserved", Form: fs.Part, Range: [2]int64{0, 500}, When: fs.AtMaking | fs.Unmounted,
 			Meaning: "the part of the space that only its owner may fill, so that services can still write when users cannot",
 			Default: "5%, at most 16GiB"}, func(o *Options) *fs.Portion { return &o.Reserved }),
 		number(fs.Setting{Key: "reserved-user", Form: fs.Count, Range: [2]int64{0, 1<<16 - 1}, When: fs.AtMaking | fs.Unmounted,
-			Meaning: "who beside root may fill that part, as a number", Default: "0"}, func(o *Options) *int64 { return &o.ReservedUser }),
+			Meaning: "who besides root may use it, as a number", Default: "0"}, func(o *Options) *int64 { return &o.ReservedUser }),
 		number(fs.Setting{Key: "reserved-group", Form: fs.Count, Range: [2]int64{0, 1<<16 - 1}, When: fs.AtMaking | fs.Unmounted,
 			Meaning: "the group that may, as a number; 0 is none but root's",
 			Default: "0"}, func(o *Options) *int64 { return &o.ReservedGroup }),
 		number(fs.Setting{Key: "growth-room", Form: fs.Count, Range: [2]int64{1, 1024}, Shapes: true, When: fs.AtMaking,
-			Meaning: "to how many times its size it can grow with its descriptors together; beyond, they lie apart",
+			Meaning: "how many times its size it can grow with its descriptors together; beyond, they are apart",
 			Default: "1024"}, func(o *Options) *int64 { return &o.Growth }),
 		number(fs.Setting{Key: "stripe-unit", Form: fs.Size, Range: [2]int64{1 * k, 64 * m}, Nought: "none",
 			When:    fs.AtMaking | fs.Unmounted,
@@ -115,7 +115,7 @@ func featureOptions() []fs.Option[Options] {
 		}, func(o *Options) *bool { return &o.Checksums }),
 		yesNo(fs.Setting{Key: "tables", Names: []string{"lazy", "full"}, Shapes: true,
 			Default: "lazy; full without checksums", When: fs.AtMaking,
-			Meaning: "whether the tables of inodes are zeroed at once, or by the kernel behind the first mount"}, func(o *Options) *bool { return &o.FullTables }),
+			Meaning: "whether the tables of inodes are zeroed at once, or by the kernel after the first mount"}, func(o *Options) *bool { return &o.FullTables }),
 		number(fs.Setting{Key: "flex", Form: fs.Count, Only: []int64{2, 4, 8, 16, 32, 64, 128, 256}, Nought: "no",
 			Default: "16", When: fs.AtMaking,
 			Meaning: "how many groups have their metadata together"}, func(o *Options) *int64 { return &o.Flex }),
@@ -134,7 +134,7 @@ func laterOptions() []fs.Option[Options] {
 	return []fs.Option[Options]{
 		number(fs.Setting{Key: "check-after-mounts", Form: fs.Count, Range: [2]int64{1, 1<<15 - 1}, Nought: "never",
 			Default: "never", When: when,
-			Meaning: "after so many mounts a check is due"}, func(o *Options) *int64 { return &o.Checks.AfterMounts }),
+			Meaning: "number of mounts after which a check is due"}, func(o *Options) *int64 { return &o.Checks.AfterMounts }),
 		number(fs.Setting{Key: "check-every", Form: fs.Time, Range: [2]int64{1, 49710 * 24 * 3600}, Nought: "never",
 			Default: "never", When: when,
 			Meaning: "so long after a check, such as 180d, the next is due"}, func(o *Options) *int64 { return &o.Checks.Every }),
@@ -142,7 +142,7 @@ func laterOptions() []fs.Option[Options] {
 			Names: []string{"continue", "read-only", "panic"}, Default: "continue", When: when,
 			Meaning: "what the kernel does when it finds damage"}, func(o *Options) *int64 { return &o.Checks.OnError }),
 		{Setting: fs.Setting{Key: "mount-defaults", Form: fs.Text, Range: [2]int64{0, 63}, Nought: "none", Default: "none", When: when,
-			Meaning: "options of its own, with commas between, that hold wherever it is mounted"}, Text: func(o *Options) *string { return &o.MountDefaults }},
+			Meaning: "mount options stored in the file system, separated by commas"}, Text: func(o *Options) *string { return &o.MountDefaults }},
 	}
 }
 
@@ -162,7 +162,7 @@ func largeOptions() []fs.Option[Options] {
 			Later:   "yes",
 			Default: "no",
 			When:    when,
-			Meaning: "checksums do not hang on the UUID: that can be changed, mounted too; once on, it stays on",
+			Meaning: "checksums are independent of the UUID, which can then be changed while mounted; once on, it stays on",
 		}, func(o *Options) *bool { return &o.Seed }),
 	}
 }
@@ -176,7 +176,7 @@ func rootOptions() []fs.Option[Options] {
 			Shapes:  true,
 			Default: "0",
 			When:    fs.AtMaking,
-			Meaning: "whose the topmost directory is, as a number",
+			Meaning: "owner (UID) of the root directory",
 		}, func(o *Options) *int64 { return &o.RootUser }),
 		number(fs.Setting{
 			Key:     "root-group",
@@ -185,7 +185,7 @@ func rootOptions() []fs.Option[Options] {
 			Shapes:  true,
 			Default: "0",
 			When:    fs.AtMaking,
-			Meaning: "to which group the topmost directory belongs, as a number",
+			Meaning: "group (GID) of the root directory",
 		}, func(o *Options) *int64 { return &o.RootGroup }),
 		number(fs.Setting{
 			Key:     "root-mode",
@@ -194,7 +194,7 @@ func rootOptions() []fs.Option[Options] {
 			Shapes:  true,
 			Default: "755",
 			When:    fs.AtMaking,
-			Meaning: "what the topmost directory lets whom do",
+			Meaning: "permissions of the root directory, octal",
 		}, func(o *Options) *int64 { return &o.RootMode }),
 	}
 }
@@ -206,7 +206,7 @@ func Traits() []fs.Trait {
 	return []fs.Trait{
 		{Name: "extents", Since: since(2, 6), Boot: true},
 		{Name: "checksums of the metadata", Key: "checksums", Since: since(3, 5), Boot: true},
-		{Name: "checksums that do not hang on the UUID", Key: "checksum-seed", Since: since(4, 4), Off: true},
+		{Name: "checksums independent of the UUID", Key: "checksum-seed", Since: since(4, 4), Off: true},
 		{Name: "large directories", Key: "large-directories", Since: since(4, 13), Boot: true, Off: true},
 	}
 }

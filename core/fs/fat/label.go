@@ -28,7 +28,7 @@ func Fit(label string) (string, error) {
 	}
 	switch {
 	case len(label) > labelSize:
-		return "", fmt.Errorf("%w: %q has %d bytes, FAT has room for %d%s", fs.ErrLabel, label, len(label), labelSize, hint)
+		return "", fmt.Errorf("%w: %q has %d bytes, FAT has space for %d%s", fs.ErrLabel, label, len(label), labelSize, hint)
 	case strings.TrimRight(label, " ") != label || strings.HasPrefix(label, " "):
 		return "", fmt.Errorf("%w: %q begins or ends with a blank%s", fs.ErrLabel, label, hint)
 	case strings.ContainsFunc(label, func(r rune) bool { return r < ' ' || r > '~' }):

@@ -146,7 +146,7 @@ func Probe(dev block.Device) (*fs.Content, error) {
 			size, v.clusters, v.cluster),
 	}}
 	if b[at] == 0x29 && other != "NO NAME" && other != "" && other != c.Label {
-		c.Facts = append(c.Facts, fs.Fact{Name: "old label", Value: fmt.Sprintf("%q in the boot sector, which nobody goes by", other)})
+		c.Facts = append(c.Facts, fs.Fact{Name: "old label", Value: fmt.Sprintf("%q in the boot sector, which nothing uses", other)})
 	}
 	if f.wide {
 		err = v.usage(c, int64(le.Uint16(b[infoSector:])))

@@ -64,7 +64,7 @@ func options() []fs.Option[Options] {
 			Form:    fs.Count,
 			Range:   [2]int64{0, 1<<32 - 1},
 			Default: "the sectors before the partition",
-			Meaning: "what the boot sector says of where it lies, for boot code",
+			Meaning: "its place according to the boot sector, for boot code",
 		},
 			func(o *Options) int64 { return int64(o.Hidden) }, func(o *Options, n int64) { o.Hidden = uint32(n) }),
 		add(fs.ForSetting(fs.ForBoot, fs.ForFirmware), func(o *Options) int64 { return o.For }, func(o *Options, n int64) { o.For, o.Firmware = n, n == fs.ReaderNumber(fs.ForFirmware) }),

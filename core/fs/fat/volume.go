@@ -145,7 +145,7 @@ func (v volume) usage(c *fs.Content, sector int64) error {
 	used, _ := quantity.Count(v.clusters - uint64(left)).Times(c.BlockSize) // below 2^44
 	c.Used, c.HasUsage = used, true
 	c.Facts = append(c.Facts, fs.Fact{
-		Name:  "room",
+		Name:  "space",
 		Value: fmt.Sprintf("%v free: %d clusters × %d bytes, as recorded", quantity.Bytes(left)*c.BlockSize, left, v.cluster),
 	})
 	return nil

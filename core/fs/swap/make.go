@@ -42,7 +42,7 @@ type Layout struct {
 // Plan works an area out. Errors: fs.ErrTooSmall with the figures, fs.ErrLabel.
 func Plan(size quantity.Bytes, o Options) (Layout, error) {
 	if len(o.Label) > labelSize || strings.ContainsRune(o.Label, 0) {
-		return Layout{}, fmt.Errorf("%w: %q has %d bytes, swap has room for %d", fs.ErrLabel, o.Label, len(o.Label), labelSize)
+		return Layout{}, fmt.Errorf("%w: %q has %d bytes, swap has space for %d", fs.ErrLabel, o.Label, len(o.Label), labelSize)
 	}
 	if size < fewest*o.Page || size < cleared {
 		return Layout{}, fmt.Errorf("%w: swap takes %d pages of %v and %v at least, and this is %v", fs.ErrTooSmall,
@@ -97,7 +97,7 @@ func Make(ctx context.Context, dev block.Device, o Options) (Layout, error) {
 // SetLabel writes the label of an area that is not in use.
 func SetLabel(dev block.Device, label string) error {
 	if len(label) > labelSize || strings.ContainsRune(label, 0) {
-		return fmt.Errorf("%w: %q has %d bytes, swap has room for %d", fs.ErrLabel, label, len(label), labelSize)
+		return fmt.Errorf("%w: %q has %d bytes, swap has space for %d", fs.ErrLabel, label, len(label), labelSize)
 	}
 	b := make([]byte, labelSize)
 	copy(b, label)

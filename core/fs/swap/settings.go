@@ -14,7 +14,7 @@ func options() []fs.Option[Options] {
 	return []fs.Option[Options]{{
 		Setting: fs.Setting{Key: "page", Form: fs.Size, Only: []int64{4096, 8192, 16384, 32768, 65536},
 			When: fs.AtMaking, Default: "of this machine",
-			Meaning: "the page of the kernel that will use it: another one takes it for no swap at all"},
+			Meaning: "the page size of the kernel that will use it: a kernel with another one does not recognise it"},
 		Get: func(o *Options) int64 { return int64(o.Page) },
 		Set: func(o *Options, n int64) { o.Page = quantity.Bytes(n) },
 	}, {

@@ -91,7 +91,7 @@ func freeSpecs() []field.Spec {
 		field.Number(4, "levels by place"), field.Number(4, "levels by length"), field.Number(4, "levels of the reverse map"),
 		field.Number(4, "first of the list"), field.Number(4, "last of the list"), field.Number(4, "blocks on the list"),
 		field.Number(4, "free blocks"), field.Number(4, "longest free run"),
-		field.Number(4, "blocks of trees beside their roots"), field.ID(16, "UUID"),
+		field.Number(4, "blocks of trees besides their roots"), field.ID(16, "UUID"),
 		field.Number(4, "blocks of the reverse map"), field.Number(4, "blocks of the tree of shared ones"),
 		field.Number(4, "root of the tree of shared ones"), field.Number(4, "levels of the tree of shared ones"),
 		field.Bytes(112, "not used"), field.Hex(8, "last place in the log"), field.Hex(4, "checksum, little-endian"),
@@ -132,7 +132,7 @@ func recordSpecs() []field.Spec {
 		field.Hex(4, "signature"), field.Number(4, "round"), field.Number(4, "version"), field.Number(4, "bytes"),
 		field.Hex(8, "place"), field.Hex(8, "oldest place that counts"),
 		field.Hex(4, "checksum, little-endian"), field.Signed(4, "record before"), field.Number(4, "operations"),
-		field.Bytes(256, "words that the round stands in place of"),
+		field.Bytes(256, "words that the round replaces"),
 		field.Number(4, "format"), field.ID(16, "UUID"), field.Number(4, "bytes of a buffer"),
 	}
 }

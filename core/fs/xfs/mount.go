@@ -59,7 +59,7 @@ func (v *volume) inodeAtMount(number uint64, mode uint16) string {
 	at := number / perBlock
 	group, inGroup := int64(at>>blockLog), int64(at&(1<<blockLog-1))
 	if group >= v.count || inGroup*v.block >= v.group {
-		return fmt.Sprintf("inode %d lies behind the end", number)
+		return fmt.Sprintf("inode %d is after the end", number)
 	}
 	// The kernel reads a cluster at once and checks each inode of it, so that damage to a
 	// neighbour keeps the root directory from being read.
@@ -72,7 +72,7 @@ func (v *volume) inodeAtMount(number uint64, mode uint16) string {
 	}
 	for i := int64(0); i < length; i += size {
 		if n := b[i:]; string(n[:2]) != "IN" || n[4] != 3 {
-			return fmt.Sprintf("an inode beside inode %d, %d bytes before it, has no signature", number,
+			return fmt.Sprintf("an inode next to inode %d, %d bytes before it, has no signature", number,
 				(inGroup-first)*v.block+int64(number%perBlock)*size-i)
 		}
 	}
@@ -110,7 +110,7 @@ func (v *volume) listed(number uint64) string {
 	perBlock, blockLog := uint64(be.Uint16(v.super[106:])), uint(v.super[124])
 	group, inGroup := int64(number/perBlock>>blockLog), uint32(number%(perBlock<<blockLog))
 	if group >= v.count {
-		return fmt.Sprintf("inode %d lies behind the end", number)
+		return fmt.Sprintf("inode %d is after the end", number)
 	}
 	if why := v.header(group, inodeHead); why != "" {
 		return why

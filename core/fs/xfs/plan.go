@@ -356,7 +356,7 @@ func (l *Layout) place() error {
 	l.chunkAt = roundUp(l.chunkAt, align)
 	for group, end := range map[uint64]uint64{0: l.chunkAt + l.chunk, l.LogGroup: l.logAt + l.LogBlocks + l.list} {
 		if has := l.sizeOf(group); end+restOfGroup > has {
-			return fmt.Errorf("%w: group %d has %d blocks, and needs %d for what is in it; fewer groups or a smaller log have room",
+			return fmt.Errorf("%w: group %d has %d blocks, and needs %d for what is in it; fewer groups or a smaller log have space",
 				fs.ErrSetting, group, has, end+restOfGroup)
 		}
 	}

@@ -148,7 +148,7 @@ func recognise(dev block.Device) (*fs.Content, error) {
 	}
 	c.Size, c.Used, c.OldFormat = size, used, be.Uint16(b[versionAt:])&15 < withChecksums
 	c.Facts = []fs.Fact{
-		{Name: "room", Value: fmt.Sprintf("%v of %v free: %d of %d blocks, as recorded", size-used, size, min(free, total), total)},
+		{Name: "space", Value: fmt.Sprintf("%v of %v free: %d of %d blocks, as recorded", size-used, size, min(free, total), total)},
 		{
 			Name: "shape",
 			Value: fmt.Sprintf("version %d; %d blocks × %d bytes = %d bytes, in %d groups of %d blocks; sectors of %d bytes",

@@ -60,7 +60,7 @@ func unitOptions() []fs.Option[Options] {
 			Key:     "inode-size",
 			Only:    []int64{512, 1 * k, 2 * k},
 			Default: "512B",
-			Meaning: "what each file takes beside its data: a large one has room for attributes and small directories; at most half a block",
+			Meaning: "what each file takes besides its data: a large one has space for attributes and small directories; at most half a block",
 		}, func(o *Options) *quantity.Bytes { return &o.Inode }),
 		count(fs.Setting{
 			Key:     "group-count",
@@ -117,7 +117,7 @@ func shareOptions() []fs.Option[Options] {
 			Form:    fs.Share,
 			Range:   [2]int64{0, 1000},
 			Default: "25%; 5% above 1TiB, 1% above 50TiB",
-			Meaning: "how much of the space files may take for what they take beside their data; 0% is no limit",
+			Meaning: "how much of the space files may take for what they take besides their data; 0% is no limit",
 		}, func(o *Options) *int64 { return &o.InodeShare }),
 		size(fs.Setting{
 			Key:     "directory-block",
@@ -168,7 +168,7 @@ func featureOptions() (list []fs.Option[Options]) {
 			func(o *Options) *bool { return &o.SparseInodes },
 		},
 		{
-			"reverse-map", "yes", "a record of whom each block belongs to: the kernel can check and mend itself by it",
+			"reverse-map", "yes", "a record of the owner of each block, with which the kernel can check and repair itself",
 			func(o *Options) *bool { return &o.ReverseMap },
 		},
 		{"shared-blocks", "yes", "files can share blocks: copies that take no space", func(o *Options) *bool { return &o.SharedBlocks }},
@@ -314,7 +314,7 @@ func (l *Layout) Facts() []fs.Fact {
 	if l.options.MetaUUID != l.options.UUID {
 		facts = append(facts, fs.Fact{
 			Name:  "within",
-			Value: l.options.MetaUUID.String() + ": the metadata carries an identifier of its own, so that nothing of before is taken for it",
+			Value: l.options.MetaUUID.String() + ": the metadata carries an identifier of its own, so that old blocks are not mistaken for new ones",
 		})
 	}
 	if l.Left > 0 {

@@ -66,7 +66,7 @@ func open(dev block.Device) (*volume, error) {
 		at := first>>blockLog*perGroup + first&(1<<blockLog-1)
 		total := be.Uint64(head[blocks:])
 		if count := uint64(be.Uint32(head[96:])); at >= total || count > total-at {
-			return nil, fmt.Errorf("%w: the log would lie at block %d, of %d", fs.ErrUnsupported, at, total)
+			return nil, fmt.Errorf("%w: the log would be at block %d, of %d", fs.ErrUnsupported, at, total)
 		}
 		v.log, v.size = int64(at)*v.block, int64(be.Uint32(head[96:]))*v.block
 	}
@@ -147,7 +147,7 @@ func (v *volume) writable() (logEnd, error) {
 		return logEnd{}, fmt.Errorf("%w: it says of itself that it needs to be repaired", fs.ErrUnsupported)
 	}
 	if v.log == 0 {
-		return logEnd{}, fmt.Errorf("%w: its log lies on another device", fs.ErrUnsupported)
+		return logEnd{}, fmt.Errorf("%w: its log is on another device", fs.ErrUnsupported)
 	}
 	end, err := v.readLog()
 	if err == nil && !end.clean {

@@ -47,7 +47,7 @@ func Check(disk string, s *State) []finding.Finding {
 		out = append(out, TableRecord.New(disk, "the protective record in sector 0: %s", why).WithMend(repair))
 	}
 	if s.Protective == HybridMBR {
-		out = append(out, TableHybrid.New(disk, "sector 0 has partitions beside the protective record, which Linux does not look at").
+		out = append(out, TableHybrid.New(disk, "sector 0 has partitions besides the protective record, which Linux does not look at").
 			WithRemedy("where another system starts from them they are needed; else nothing needs to be done"))
 	}
 	if s.Primary != nil && s.Backup != nil {
@@ -58,7 +58,7 @@ func Check(disk string, s *State) []finding.Finding {
 		// finds it, by the primary header; a firmware with a damaged primary one does not.
 		if last := s.Sectors - 1; s.Backup.MyLBA != last {
 			out = append(out, TableBackupAt.New(disk,
-				"the backup copy lies at sector %d, the disk ends at sector %d: it has become larger by %v", s.Backup.MyLBA,
+				"the backup copy is at sector %d, the disk ends at sector %d: it has become larger by %v", s.Backup.MyLBA,
 				last, quantity.Bytes(last-s.Backup.MyLBA)*quantity.Bytes(s.sector)).WithMend(repair))
 		}
 	}
@@ -99,7 +99,7 @@ func (s *State) cut(disk string) finding.Finding {
 		return f.WithMend(way.TableRepair(disk))
 	}
 	f.Text += fmt.Sprintf("; partitions that reach past its end: %s", numbers(lost))
-	return f.WithRemedy("give the disk its former size again, %d sectors; what is behind its end now is not on it", need)
+	return f.WithRemedy("give the disk its former size again, %d sectors; what is after its end now is not on it", need)
 }
 
 // CheckDead says that a GPT lies behind an MBR without partitions: Linux does not look
@@ -116,8 +116,8 @@ func CheckDead(disk string, s *State) []finding.Finding {
 		}
 	}
 	return []finding.Finding{TableDead.New(disk,
-		"behind the MBR, which has no partition, lies a GPT that has %d; Linux does not look at it", used).
-		WithRemedy("where the disk was given an MBR on purpose, nothing: it is of an earlier time; where the GPT is what was meant, fundus table repair %s goes by it",
+		"after the MBR, which has no partition, is a GPT that has %d; Linux does not look at it", used).
+		WithRemedy("if the disk got an MBR on purpose, nothing: the GPT is older; if the GPT is right, fundus table repair %s uses it",
 			disk)}
 }
 
@@ -144,12 +144,12 @@ func (s *State) checkSpans(disk string, t *Table) []finding.Finding {
 		case e.Span().Count == 0:
 			f.Text = fmt.Sprintf("partition %d ends with sector %d, before it begins with sector %d: the entry names no sectors",
 				i+1, e.Last, e.First)
-			out = append(out, f.WithRemedy("nothing can lie in it; until somebody takes the entry out it stays as it is"))
+			out = append(out, f.WithRemedy("nothing can be in it; it stays until the entry is removed"))
 		case usable.Contains(e.Span()):
 		case inner.Contains(e.Span()): // only the header leaves it out
 			out = append(out, f.WithMend(way.TableRepair(disk)))
 		default:
-			out = append(out, f.WithRemedy("copy away what can be read of it; fundus deed list shows whether a deed has the table of before"))
+			out = append(out, f.WithRemedy("copy away what can be read; fundus deed list shows whether a deed has the old table"))
 		}
 	}
 	for _, pair := range extent.Overlaps(spans) {

@@ -197,7 +197,7 @@ func decode(dev block.Device, lba uint64, larger bool) (*Table, error) {
 			Field:  "entry array",
 			Off:    int64(lba)*sector + headerArrayLBA,
 			Got:    t.ArrayLBA,
-			Want:   "the array must lie on the disk",
+			Want:   "the array must be on the disk",
 			Err:    field.ErrRange,
 		}
 	}
@@ -251,7 +251,7 @@ func decodeHeader(raw []byte, base int64, lba, sectors uint64, larger bool) (*Ta
 		r.Fail("own LBA", headerMyLBA, t.MyLBA, "", field.ErrRange)
 	}
 	if t.FirstUsable > t.LastUsable {
-		r.Fail("last usable LBA", headerLastUsable, t.LastUsable, "it lies before the first one", field.ErrRange)
+		r.Fail("last usable LBA", headerLastUsable, t.LastUsable, "it is before the first one", field.ErrRange)
 	}
 	if t.LastUsable >= sectors && !larger {
 		r.Fail("last usable LBA", headerLastUsable, t.LastUsable, "the disk ends before it", ErrCut)

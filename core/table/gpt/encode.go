@@ -216,7 +216,7 @@ func (w *writer) valid(was *Table) error {
 		}
 		for _, a := range arrays {
 			if e.Span().Overlaps(a) {
-				return fmt.Errorf("%w: partition %d has sectors %v, and a copy of the table lies in sectors %v: copy away what is on it, and remove it",
+				return fmt.Errorf("%w: partition %d has sectors %v, and a copy of the table is in sectors %v: copy away what is on it, and remove it",
 					ErrInvalid, i+1, e.Span(), a)
 			}
 		}
@@ -337,7 +337,7 @@ func inexact(mbr []byte, last uint64) string {
 	count, end := binary.LittleEndian.Uint32(record[mbrCount:]), record[5:8]
 	switch {
 	case count != math.MaxUint32 && uint64(count) != last:
-		return fmt.Sprintf("it has %d sectors, and the disk has %d behind it", count, last)
+		return fmt.Sprintf("it has %d sectors, and the disk has %d after it", count, last)
 	case !bytes.Equal(record[1:4], firstCHS()):
 		return fmt.Sprintf("in cylinders, heads and sectors it begins at % x, and not at % x", record[1:4], firstCHS())
 	case !bytes.Equal(end, lastCHS(last)) && !bytes.Equal(end, []byte{0xFF, 0xFF, 0xFF}) && !bytes.Equal(end, []byte{0xFE, 0xFF, 0xFF}):

@@ -27,12 +27,12 @@ var (
 	TableBackupAt = finding.Entry{
 		ID:       "table-backup-misplaced",
 		Severity: finding.Warning,
-		Why:      "the space behind the backup copy cannot be used, and some firmware does not find the copy",
+		Why:      "the space after the backup copy cannot be used, and some firmware does not find the copy",
 	}
 	TableProtective = finding.Entry{
 		ID:       "table-protective-record",
 		Severity: finding.Error,
-		Why:      "Linux believes a GPT only behind a protective record in sector 0",
+		Why:      "Linux believes a GPT only after a protective record in sector 0",
 	}
 	TableRecord = finding.Entry{
 		ID:       "table-protective-inexact",
@@ -47,7 +47,7 @@ var (
 	TableShrunk = finding.Entry{
 		ID:       "table-reaches-past-disk",
 		Severity: finding.Error,
-		Why:      "what lies behind the end of the disk is gone, and the kernel drops partitions that reach there",
+		Why:      "what is after the end of the disk is gone, and the kernel drops partitions that reach there",
 	}
 	TableHidden = finding.Entry{
 		ID:       "table-invisible-to-linux",

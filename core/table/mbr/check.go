@@ -33,7 +33,7 @@ func Check(disk string, t *Table) (out []finding.Finding) {
 	for _, p := range m.Parts {
 		if !p.Span.Within(t.sectors) {
 			out = append(out, table.Beyond.New(disk, "partition %d: sectors %v, the disk has %d", p.Number, p.Span, t.sectors).
-				WithRemedy("%s shows whether a deed has the table of before", way.DeedList().Line()))
+				WithRemedy("%s shows whether a deed has the old table", way.DeedList().Line()))
 		}
 		if p.Role == table.Logical && !m.Inside(p.Span) {
 			out = append(out, TableLogical.New(disk, "logical partition %d: sectors %v, outside of its extended partition", p.Number, p.Span).

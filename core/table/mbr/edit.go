@@ -56,14 +56,14 @@ func (t *Table) Add(p table.Partition) error {
 		return fmt.Errorf("partition %d: %w: inside the extended partition the next number is %d, since Linux counts along the chain",
 			p.Number, table.ErrValue, next)
 	case p.Number >= firstLogical:
-		return fmt.Errorf("partition %d: %w: sectors %v do not lie inside an extended partition, and outside numbers go from 1 to %d",
+		return fmt.Errorf("partition %d: %w: sectors %v are not inside an extended partition, and outside numbers go from 1 to %d",
 			p.Number, table.ErrPlace, p.Span, slots)
 	case p.Number < 0:
 		return fmt.Errorf("partition %d: %w: numbers begin with 1", p.Number, table.ErrValue)
 	}
 	if p.Number == 0 {
 		if p.Number, err = m.FreeNumber(); err != nil {
-			return fmt.Errorf("%w: an MBR has %d; logical partitions go inside an extended one (--type extended), a GPT has room for 128",
+			return fmt.Errorf("%w: an MBR has %d; logical partitions go inside an extended one (--type extended), a GPT has space for 128",
 				err, slots)
 		}
 	}
@@ -105,14 +105,14 @@ func (t *Table) fit(m *table.Table, p table.Partition, role table.Role) (byte, e
 		switch {
 		case o.Number == p.Number && p.Number > 0, !o.Span.Overlaps(p.Span), role == table.Logical && o.Role == table.Extended, role == table.Extended && o.Role == table.Logical:
 		case o.Role == table.Extended:
-			return 0, fmt.Errorf("sectors %v: %w: extended partition %d has %v, and only logical partitions lie inside",
+			return 0, fmt.Errorf("sectors %v: %w: extended partition %d has %v, and only logical partitions are inside",
 				p.Span, extent.ErrOverlap, o.Number, o.Span)
 		default:
 			return 0, fmt.Errorf("sectors %v: %w: partition %d has %v", p.Span, extent.ErrOverlap, o.Number, o.Span)
 		}
 	}
 	if role == table.Logical && (!m.Inside(p.Span) || overlapsAny(p.Span, m.Chain)) {
-		return 0, fmt.Errorf("sectors %v: %w: a logical partition lies inside the extended one, and covers no sector of the chain",
+		return 0, fmt.Errorf("sectors %v: %w: a logical partition is inside the extended one, and covers no sector of the chain",
 			p.Span, table.ErrPlace)
 	}
 	return byte(n), nil
@@ -308,7 +308,7 @@ func (t *Table) Set(number int, p table.Partition) error {
 	case was.Role != table.Primary && p.Span.Start != was.Span.Start:
 		return fmt.Errorf("partition %d: %w: an %s partition begins where its chain says", number, table.ErrPlace, was.Role)
 	case (was.Role == table.Extended) != isExtended(kind):
-		return fmt.Errorf("partition %d: %w: no type makes a partition extended, or takes that from it: remove it and add it anew",
+		return fmt.Errorf("partition %d: %w: a type change cannot make a partition extended, or the reverse: remove it and add it again",
 			number, table.ErrValue)
 	}
 	if _, taken := m.Part(wanted); taken && wanted != number {
@@ -354,7 +354,7 @@ func (r record) set(kind, boot byte, span, was extent.Span, base uint64) {
 func (t *Table) around(span extent.Span) error {
 	for _, l := range t.chain {
 		if !span.Contains(extent.Span{Start: l.at, Count: 1}) {
-			return fmt.Errorf("%w: a sector of the chain lies at %d", table.ErrPlace, l.at)
+			return fmt.Errorf("%w: a sector of the chain is at %d", table.ErrPlace, l.at)
 		}
 	}
 	for _, p := range t.logicals() {

@@ -4,7 +4,7 @@ import "fundus/core/finding"
 
 // What is found in an MBR.
 var (
-	TableChain   = finding.Entry{ID: "table-chain-broken", Severity: finding.Error, Why: "partitions behind the break are seen by nobody"}
+	TableChain   = finding.Entry{ID: "table-chain-broken", Severity: finding.Error, Why: "partitions after the break are not found by anything"}
 	TableLogical = finding.Entry{
 		ID:       "table-logical-outside",
 		Severity: finding.Error,

@@ -162,7 +162,7 @@ func (w Wanted) until(m *table.Table, room extent.Span, fixed bool, step quantit
 	}
 	switch {
 	case asked <= start:
-		return room, fmt.Errorf("--to=%s: %w: byte %d is not behind the beginning, byte %d", w.To, table.ErrPlace, asked, start)
+		return room, fmt.Errorf("--to=%s: %w: byte %d is not after the beginning, byte %d", w.To, table.ErrPlace, asked, start)
 	case !ok || asked > end:
 		return room, &table.RoomError{Wanted: asked - start, Largest: most, Err: table.ErrNoRoom}
 	case end != asked:

@@ -102,7 +102,7 @@ func plainYAML(err error) string {
 		return strings.TrimPrefix(err.Error(), "yaml: ")
 	}
 	unknown := regexp.MustCompile(`field (\S+) not found in type \S+`)
-	return unknown.ReplaceAllString(strings.Join(types.Errors, "; "), "there is no key $1; take it out or mend its spelling")
+	return unknown.ReplaceAllString(strings.Join(types.Errors, "; "), "there is no key $1; remove it, or correct its spelling")
 }
 
 // Buses are the words for how a disk of a bench is connected.
@@ -119,7 +119,7 @@ func (d *Disk) check() error {
 		d.Image = filepath.Join("disks", d.Name+".img")
 	}
 	if !filepath.IsLocal(d.Image) {
-		return fmt.Errorf("image %q lies outside the bench", d.Image)
+		return fmt.Errorf("image %q is outside the bench", d.Image)
 	}
 	if d.Sectors.Logical == 0 {
 		d.Sectors.Logical = 512

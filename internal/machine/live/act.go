@@ -78,7 +78,7 @@ func (m *Machine) busyWith(a machine.Action) string {
 	if who := m.whoHas(path); a.Device != "" && len(who) > 0 {
 		return strings.Join(who, ", ") + " has it open"
 	}
-	return "somebody is using it"
+	return "something is using it"
 }
 
 // doing is how the running system does what a verb says.

@@ -266,7 +266,7 @@ func meaning(g mounting, err error) string {
 	}{
 		{unix.EINVAL, "what is on it, or one of the options, is nothing that " + g.typ + " takes"},
 		{unix.ENODEV, "it knows no file system " + g.typ + ", and no module brings it"},
-		{unix.EBUSY, "somebody else uses it, or it is mounted otherwise"},
+		{unix.EBUSY, "something else uses it, or it is mounted differently"},
 		{unix.EROFS, "the device is read-only, and this kind has to be written to"}, {unix.EACCES, "the device is read-only"},
 		{unix.ENOENT, "a part of the path is missing"}, {unix.EUCLEAN, "what is on it is damaged"},
 		{unix.EIO, "reading from the device failed"}, {unix.ENOMEM, "there is not enough memory"}, {unix.EPERM, forbidden()},

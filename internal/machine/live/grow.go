@@ -63,7 +63,7 @@ func (m *Machine) grow(ctx context.Context, v *inventory.Inventory, a machine.Ac
 	case got == a.Length: // also where it says that something failed afterwards
 		errGrow = nil
 	case got > c.Size:
-		text := fmt.Sprintf("it has %d bytes now (%v), and %d were foretold", got, got, a.Length)
+		text := fmt.Sprintf("it has %d bytes now (%v), and %d were predicted", got, got, a.Length)
 		if errGrow != nil {
 			text += "; the kernel says: " + errGrow.Error()
 		}

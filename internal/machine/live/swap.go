@@ -108,7 +108,7 @@ func (m *Machine) follow(ctx context.Context, path string) (end func()) {
 			case <-tick.C:
 			}
 			if left, there := used(); there {
-				sink.Send("giving up "+path, max(0, began-left), began)
+				sink.Send("turning off "+path, max(0, began-left), began)
 			}
 		}
 	}()

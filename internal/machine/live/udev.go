@@ -51,7 +51,7 @@ func (m *Machine) Settle(ctx context.Context, disks []string) error {
 		case late == "" && !m.udevBusy():
 			return nil
 		case waited > settleDeadline:
-			return fmt.Errorf("%w within %v: %s; links below /dev/disk and systemd's units may be those of before", ErrSettle, settleDeadline, late)
+			return fmt.Errorf("%w within %v: %s; links below /dev/disk and systemd's units may be outdated", ErrSettle, settleDeadline, late)
 		case waited > settleAnnounce && !announced && late != "":
 			announced = true
 			m.announce(v, late)

@@ -50,7 +50,7 @@ func (r *FstabEdit) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	p.Title("change line %d of fstab (%s)", l.Number, place(l.Line))
 	if l.Entry == nil {
-		return fmt.Errorf("line %d is lost behind the one above it: write both anew", l.Number)
+		return fmt.Errorf("line %d is swallowed by the line above; rewrite both", l.Number)
 	}
 	for _, step := range []func(*task.Planner, *inventory.Inventory, *fstab.File, fstab.Line) error{r.options, r.device} {
 		if err := step(p, v, table, l.Line); err != nil {

@@ -327,5 +327,5 @@ func hides(p *task.Planner, v *inventory.Inventory, dir string) {
 	if len(names) > len(few) {
 		more = fmt.Sprintf(" and %d more", len(names)-len(few))
 	}
-	p.Warn("%s has something in it, which nobody sees while this is mounted over it: %s%s", dir, strings.Join(few, ", "), more)
+	p.Warn("%s is not empty; what is in it is hidden while this is mounted over it: %s%s", dir, strings.Join(few, ", "), more)
 }

@@ -62,7 +62,7 @@ func rebuild(ctx context.Context, p *task.Planner, v *inventory.Inventory, now *
 	if err != nil {
 		return err
 	}
-	p.Title("write fstab anew from what is known of the machine")
+	p.Title("rewrite fstab from what is known about the machine")
 	added := 0
 	for _, e := range propose.Rebuild(v, units) {
 		there := false
@@ -86,7 +86,7 @@ func rebuild(ctx context.Context, p *task.Planner, v *inventory.Inventory, now *
 		from = "the units that systemd made when it last read the table, and " + from
 	}
 	p.Note("the lines come from %s: comments and lines that are not mounted at boot are lost", from)
-	return p.SetFstab(ctx, "write "+fstab.Path+" anew", now)
+	return p.SetFstab(ctx, "rewrite "+fstab.Path, now)
 }
 
 // generatorDir is where systemd keeps the units that it made of the table, until it reads

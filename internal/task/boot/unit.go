@@ -96,7 +96,7 @@ func (r *UnitAdd) described(ctx context.Context, p *task.Planner, v *inventory.I
 			return n, e, 0, err
 		}
 		if l.Entry == nil {
-			return n, e, 0, fmt.Errorf("line %d is lost behind the one above it: write both anew", l.Number)
+			return n, e, 0, fmt.Errorf("line %d is swallowed by the line above; rewrite both", l.Number)
 		}
 		if found := v.Resolve(l.Entry.Spec); len(found) == 1 {
 			n = found[0]

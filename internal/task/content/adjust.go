@@ -269,7 +269,7 @@ func (a *adjusting) follow(ctx context.Context, p *task.Planner, v *inventory.In
 		old := "UUID=" + a.c.UUID
 		for _, ref := range refs.Named(v, old) {
 			if ref.Path != fstab.Path {
-				p.Note("an initial file system that was made before still says %s: make it anew before the next boot", old)
+				p.Note("an initramfs that was built before still says %s: rebuild it before the next boot", old)
 				break
 			}
 		}

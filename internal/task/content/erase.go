@@ -52,7 +52,7 @@ func (r *Erase) Plan(ctx context.Context, p *task.Planner) error {
 	if err != nil {
 		return err
 	}
-	p.Title("erase what %s is taken for", n.Name)
+	p.Title("remove the signatures of %s", n.Name)
 	p.Stands(n.Name)
 	if len(chosen) == 0 {
 		return r.nothing(p, v, n)
@@ -135,10 +135,10 @@ func (r *Erase) choose(n inventory.Node) (chosen, stay []fs.Content, err error) 
 func (r *Erase) nothing(p *task.Planner, v *inventory.Inventory, n inventory.Node) error {
 	switch parts := v.Parts(n.Name); {
 	case n.Problem != "":
-		return way.To(refused.As(refused.Unreadable, fmt.Errorf("%s: it cannot be read, and what it is taken for cannot be told: %s",
+		return way.To(refused.As(refused.Unreadable, fmt.Errorf("%s: it cannot be read, so its contents are unknown: %s",
 			n.Name, n.Problem)), way.Inspect(n.Name))
 	case n.Table != nil && len(parts) > 0:
-		return way.To(refused.As(refused.NothingThere, fmt.Errorf("%s has a partition table (%s) and no signature beside it; what its partitions hold is erased one by one, by their names",
+		return way.To(refused.As(refused.NothingThere, fmt.Errorf("%s has a partition table (%s) and no other signature; erase the contents of its partitions one by one, by their names",
 			n.Name, strings.ToUpper(string(n.Table.Scheme)))), way.Survey(n.Name))
 	case n.Table != nil:
 		return way.To(fmt.Errorf("%s has a partition table (%s) without partitions, which is not erased by itself",
@@ -178,7 +178,7 @@ func same(a, b fs.Content) bool {
 // stays readable behind it.
 func (r *Erase) say(ctx context.Context, p *task.Planner, n inventory.Node, chosen, stay []fs.Content, believed fs.Content) error {
 	for _, c := range chosen {
-		words := "nothing goes by it"
+		words := "nothing uses it"
 		if same(c, believed) {
 			words = "Linux and udev go by it"
 		}
@@ -191,16 +191,16 @@ func (r *Erase) say(ctx context.Context, p *task.Planner, n inventory.Node, chos
 		}
 		switch {
 		case copies == 1:
-			words += "; a copy further in stays, which no one goes by"
+			words += "; a copy inside stays, which nothing uses"
 		case copies > 1:
-			words += fmt.Sprintf("; copies further in stay, %d at least, which no one goes by", copies)
+			words += fmt.Sprintf("; copies inside stay, %d at least, which nothing uses", copies)
 		}
 		p.Facts(fs.Fact{Name: c.Kind, Value: fmt.Sprintf("%s; at byte %d", words, c.Signatures[0].Start)})
 	}
 	after := n
 	after.Contents = stay
 	if c, ok := after.Content(); ok {
-		p.Note("%s is taken for %s then", n.Name, c.Kind)
+		p.Note("%s is recognised as %s then", n.Name, c.Kind)
 	} else if len(stay) > 0 {
 		p.Note("%s stays", named(stay))
 	}
@@ -251,7 +251,7 @@ func checkErased(ctx context.Context, p *task.Planner, n inventory.Node, stay []
 		}
 	}
 	if len(now.Contents) > len(stay) {
-		return fmt.Errorf("%s: behind what was erased lies %s, which would be believed; erase all", n.Name, advice.Holds(now))
+		return fmt.Errorf("%s: under what was erased is %s, which would be recognised; erase all", n.Name, advice.Holds(now))
 	}
 	return nil
 }

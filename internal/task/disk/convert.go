@@ -82,7 +82,7 @@ func overwritten(p *task.Planner, dev block.Device, m *table.Table) {
 	for _, place := range []struct {
 		from, to int64
 		words    string
-	}{{sector, first, "behind sector 0, where a boot loader's second part may lie"}, {last, dev.Size(), "at the end of the disk"}} {
+	}{{sector, first, "after sector 0, where a boot loader's second part may be"}, {last, dev.Size(), "at the end of the disk"}} {
 		b, err := block.ReadSized(dev, place.from, place.to-place.from, 8<<20)
 		if err != nil || !block.IsZero(b) {
 			p.Warn("the %d sectors %s are not empty, and are overwritten", (place.to-place.from)/sector, place.words)

@@ -195,7 +195,7 @@ func addOne(ctx context.Context, p *task.Planner, n inventory.Node, t table.Edit
 		return part, machine.About(n.Name, err)
 	}
 	if !ok {
-		return part, fmt.Errorf("%s: sectors %v: %w: no disk has so many bytes", n.Name, part.Span, table.ErrPlace)
+		return part, fmt.Errorf("%s: sectors %v: %w: no disk has that many bytes", n.Name, part.Span, table.ErrPlace)
 	}
 	for _, now := range t.Model().Parts {
 		if now.Span == part.Span && (now.Number == part.Number || part.Number == 0) {
@@ -237,7 +237,7 @@ func spanOf(p *task.Planner, n inventory.Node, m *table.Table, want NewPart) (ex
 	s := p.Config.Step(n.Geometry)
 	if _, full := m.FreeNumber(); full != nil && len(m.Rooms(s)) == 0 {
 		if m.Scheme == table.MBR {
-			return extent.Span{}, way.To(fmt.Errorf("%w; logical partitions go inside an extended one (--type extended), and a GPT has room for 128",
+			return extent.Span{}, way.To(fmt.Errorf("%w; logical partitions go inside an extended one (--type extended), and a GPT has space for 128",
 				full), way.TableConvert(n.Name, "--scheme", "gpt"))
 		}
 		return extent.Span{}, full

@@ -100,7 +100,7 @@ func givenUp(ctx context.Context, p *task.Planner, v *inventory.Inventory, nodes
 	for _, n := range nodes {
 		a, is, err := machine.GiveUp(v, n)
 		if is && err == nil {
-			p.Note("%s is given up as swap first", n.Name)
+			p.Note("%s is turned off as swap first", n.Name)
 			err = p.Stage.Tell(ctx, a)
 		}
 		if err != nil {

@@ -135,7 +135,7 @@ func (r *TableRepair) Plan(ctx context.Context, p *task.Planner) error {
 		return nil
 	}
 	if state.Protective == gpt.OtherTable {
-		return way.To(fmt.Errorf("%s: %w: Linux goes by its MBR, and the GPT behind it is of another time", n.Name,
+		return way.To(fmt.Errorf("%s: %w: Linux uses its MBR, and the GPT after it is from another time", n.Name,
 			target.ErrNoTable), way.TableRepair(n.Name, "--search"))
 	}
 	p.Facts(fs.Fact{Name: "good copy", Value: fmt.Sprintf("the one at sector %d", good.MyLBA)})

@@ -203,7 +203,7 @@ func (r *Mount) elsewhere(ctx context.Context, p *task.Planner, n inventory.Node
 	if !line.On("ro", "rw") {
 		s := kinds.Options(c.MountType()).Sort(options) // without those of a line alone
 		reading := slices.DeleteFunc(slices.Concat([]string{"ro"}, s.Attributes, s.Own), func(o string) bool { return o == "rw" })
-		err := refused.As(refused.KindCannot, fmt.Errorf("%s: by a copy of its superblock the %s is mounted for reading alone: its descriptors are of the day when it was made, and what is written by them overwrites files",
+		err := refused.As(refused.KindCannot, fmt.Errorf("%s: by a copy of its superblock the %s is mounted read-only: its descriptors are of the day when it was made, and what is written by them overwrites files",
 			n.Name, c.Kind))
 		next := way.Mount(n.Name, cmp.Or(dir, "DIRECTORY"))
 		if dir == "" {
@@ -351,8 +351,10 @@ func sameSuper(v *inventory.Inventory, n inventory.Node, options []string) error
 			return &machine.Refusal{
 				Rule:  machine.RuleMounted,
 				Thing: n.Name,
-				Text: fmt.Sprintf("it is mounted at %s %s, and cannot be otherwise elsewhere", use.Where,
-					map[bool]string{true: "for reading alone", false: "for writing"}[readOnly]),
+				Text: fmt.Sprintf("it is mounted at %s %s", use.Where, map[bool]string{
+					true:  "read-only; a second mount cannot be writable",
+					false: "read-write; a second mount cannot be read-only",
+				}[readOnly]),
 				Next: way.Unmount(use.Where),
 			}
 		}
@@ -489,7 +491,7 @@ func (r *Unmount) Plan(ctx context.Context, p *task.Planner) error {
 	use, _ := v.MountedAt(dir)
 	p.Title("unmount %s from %s", use.Node, dir)
 	if slices.ContainsFunc(v.Others, func(u inventory.Use) bool { return u.Where == dir && u.Kind == inventory.Automount }) {
-		p.Note("whoever looks there has it mounted again: systemd does so at the first access")
+		p.Note("systemd mounts it again at the next access")
 	}
 	for i, below := range layers(v, dir) {
 		if i == 0 {

@@ -117,7 +117,7 @@ func keepsOwners(n inventory.Node, o draft.Owning, dir string) error {
 	if o.Mode != nil {
 		options = append(options, fmt.Sprintf("umask=%04o", ^*o.Mode&0o777))
 	}
-	err := fmt.Errorf("%s: %s keeps no owners and modes: whose it all is, the mount says", n.Name, c.Kind)
+	err := fmt.Errorf("%s: %s stores no owners or modes; mount options set them", n.Name, c.Kind)
 	return way.To(err, way.Mount(n.Name, dir, "--options="+strings.Join(options, ",")))
 }
 
@@ -145,7 +145,7 @@ func own(ctx context.Context, p *task.Planner, v *inventory.Inventory, o draft.O
 		return &machine.Refusal{
 			Rule:  machine.RuleNotMounted,
 			Thing: o.Node,
-			Text:  "what lies below is counted before it is given away, and it is not mounted yet",
+			Text:  "what is below is counted before owners change, and it is not mounted yet",
 			Next:  way.Mount(o.Node, o.Where),
 		}
 	}
@@ -170,15 +170,15 @@ func own(ctx context.Context, p *task.Planner, v *inventory.Inventory, o draft.O
 }
 
 func countFacts(p *task.Planner, n oscall.OwnerCount) {
-	p.Facts(fs.Fact{Name: "files", Value: fmt.Sprintf("%d are given away; whose each was is kept for undo", n.Files)})
+	p.Facts(fs.Fact{Name: "files", Value: fmt.Sprintf("%d get another owner; the former one of each is kept for undo", n.Files)})
 	for _, left := range []struct {
 		name  string
 		count int
 		why   string
 	}{
 		{"mounts", n.Mounts, "other ones below it, which are not entered"},
-		{"programs", n.Privilege, "with rights of their own, which they would lose: they stay whose they are"},
-		{"fixed", n.Kept, "with an attribute that forbids changes: they stay whose they are"},
+		{"programs", n.Privilege, "with special rights, which they would lose: they keep their owners"},
+		{"fixed", n.Kept, "with an attribute that forbids changes: they keep their owners"},
 	} {
 		if left.count > 0 {
 			p.Facts(fs.Fact{Name: left.name, Value: fmt.Sprintf("%d %s", left.count, left.why)})

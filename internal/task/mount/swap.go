@@ -154,7 +154,7 @@ func (r *SwapOff) Plan(ctx context.Context, p *task.Planner) error {
 		return &machine.Refusal{
 			Rule:  machine.RuleMemory,
 			Thing: strings.Join(r.Targets, " "),
-			Text:  sum.String() + ": the kernel would kill programs to make room",
+			Text:  sum.String() + ": the kernel would kill programs to free memory",
 			Next:  way.SwapList(),
 		}
 	}
@@ -303,10 +303,10 @@ func (r *SwapAdd) place(p *task.Planner, v *inventory.Inventory, file string, si
 	}
 	switch {
 	case how.Type == "":
-		return how, fmt.Errorf("%s: %w: it would lie on %s; Fundus makes such files on %s", file, ErrSwapFile, typ,
+		return how, fmt.Errorf("%s: %w: it would be on %s; Fundus creates such files on %s", file, ErrSwapFile, typ,
 			strings.Join(known, ", "))
 	case on.ReadOnly:
-		return how, fmt.Errorf("%s: %w: %s is mounted for reading alone", file, ErrSwapFile, on.Where)
+		return how, fmt.Errorf("%s: %w: %s is mounted read-only", file, ErrSwapFile, on.Where)
 	case on.Space.Total > 0 && size > on.Space.Free:
 		return how, fmt.Errorf("%s: %v are wanted, and %s has %v free", file, size, on.Where, on.Space.Free)
 	case on.Space.Total > 0 && on.Space.Free-size < on.Space.Total/20:

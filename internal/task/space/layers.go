@@ -125,7 +125,7 @@ func ways(v *inventory.Inventory, n inventory.Node, c fs.Content, l *stack.Layer
 // container is something that further devices are built in. Around it there may be more room;
 // how large it is inside nobody changes.
 func container(v *inventory.Inventory, n inventory.Node, c fs.Content) stack.Layer {
-	not := "what lies in it is not resized yet"
+	not := "its contents are not resized yet"
 	for _, o := range v.Nodes {
 		if slices.Contains(o.BuiltOn, n.Name) {
 			not += fmt.Sprintf(", and %s keeps its length of %v until it is closed and opened again", o.Name, o.Size)
@@ -138,7 +138,7 @@ func container(v *inventory.Inventory, n inventory.Node, c fs.Content) stack.Lay
 func inUse(u inventory.Use) string {
 	switch {
 	case u.How == inventory.Mounted && u.ReadOnly:
-		return "mounted at " + u.Where + " for reading alone"
+		return "mounted at " + u.Where + " read-only"
 	case u.How == inventory.Mounted:
 		return "mounted at " + u.Where
 	}

@@ -90,7 +90,7 @@ func (r *Resize) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	if len(off) > 0 {
-		p.Note("%s is given up as swap first, and turned on again", c.node.Name)
+		p.Note("%s is turned off as swap first, and on again afterwards", c.node.Name)
 	}
 	c.said(p, changes)
 	if err := c.readable(ctx, p, changes); err != nil {
@@ -168,7 +168,7 @@ func (c *chain) allRoom(p *task.Planner, changes []stack.Change, notes []string)
 	}
 	if len(changes) == 0 && c.node.Parent != "" {
 		if who := barrier(c.v, c.node, c.most); who != "" {
-			p.Note("it has all the room that there is%s", who)
+			p.Note("it has all the space there is%s", who)
 		}
 	}
 	return nil
@@ -250,7 +250,7 @@ func (c *chain) noRoom(size quantity.Bytes) error {
 	if c.most > n.Size {
 		behind = fmt.Sprintf("%v are free: at most %v (%d bytes)", c.most-n.Size, c.most, c.most)
 	}
-	return fmt.Errorf("%s: %w for %v (%d bytes): it has %v (%d bytes), and behind it %s%s", n.Name, table.ErrNoRoom,
+	return fmt.Errorf("%s: %w for %v (%d bytes): it has %v (%d bytes), and after it %s%s", n.Name, table.ErrNoRoom,
 		size, size, n.Size, n.Size, behind, barrier(c.v, n, c.most))
 }
 
@@ -274,7 +274,7 @@ func (c *chain) stays(ctx context.Context, p *task.Planner) error {
 	for _, was := range c.node.Contents {
 		found := slices.ContainsFunc(now.Contents, func(o fs.Content) bool { return o.Kind == was.Kind && o.UUID == was.UUID })
 		if !found {
-			return refused.As(refused.KindCannot, fmt.Errorf("%s: the %s in it would not be found any more: it records itself at the end of what it lies on, and that would be elsewhere",
+			return refused.As(refused.KindCannot, fmt.Errorf("%s: the %s in it would not be found any more: it records itself at the end of its device, and that would be elsewhere",
 				c.node.Name, was.Kind))
 		}
 	}
@@ -385,7 +385,7 @@ func (c *chain) entry(ctx context.Context, p *task.Planner, to quantity.Bytes) e
 			return err
 		}
 		if len(behind.Contents) > 0 {
-			p.Warn("where it grows there lies %s, which no partition holds: it is written over, a bit at a time",
+			p.Warn("where it grows there is %s, which no partition holds: it is overwritten bit by bit",
 				behind.Contents[0].Words())
 		}
 	}
@@ -432,7 +432,7 @@ func (c *chain) content(ctx context.Context, p *task.Planner, changes []stack.Ch
 			return machine.About(n.Name, err)
 		}
 		if got != to {
-			err = fmt.Errorf("%s: %d bytes were foretold, and it has %d", n.Name, to, got)
+			err = fmt.Errorf("%s: expected %d bytes, got %d", n.Name, to, got)
 		}
 		return err
 	})
@@ -454,7 +454,7 @@ func enough(ctx context.Context, p *task.Planner, n inventory.Node, size quantit
 		return nil
 	}
 	if n.Problem != "" {
-		return fmt.Errorf("%s: %w: it cannot be read (%s), so nobody knows how much it needs", n.Name, ErrNeeded, n.Problem)
+		return fmt.Errorf("%s: %w: it cannot be read (%s), so how much it needs is unknown", n.Name, ErrNeeded, n.Problem)
 	}
 	for _, c := range n.Contents {
 		switch {
@@ -470,7 +470,7 @@ func enough(ctx context.Context, p *task.Planner, n inventory.Node, size quantit
 	}
 	loss, err := p.LossOf(ctx, n)
 	if loss != nil {
-		return fmt.Errorf("%s: %w: it holds %s, and nobody knows how much that needs", n.Name, ErrNeeded, loss.What)
+		return fmt.Errorf("%s: %w: it holds %s, and how much that needs is unknown", n.Name, ErrNeeded, loss.What)
 	}
 	return err
 }
