@@ -381,7 +381,7 @@ func TestAnOlderFormatIsShownAlone(t *testing.T) {
 		t.Errorf("undo = %v", err)
 	}
 	r := Recover{Store: s}
-	if _, err := r.Run(context.Background(), all[0]); !errors.Is(err, ErrOld) || !strings.Contains(err.Error(), "before 0.1.0") {
+	if _, err := r.Run(context.Background(), all[0]); !errors.Is(err, ErrOld) || !strings.Contains(err.Error(), "older than 0.1.0") {
 		t.Errorf("recover = %v", err)
 	}
 }
