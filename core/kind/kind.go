@@ -326,6 +326,23 @@ func FindMaker(word string) (Maker, error) {
 	return Maker{}, fmt.Errorf("%q: %w; it makes: %s", word, ErrUnknown, strings.Join(Words(), " "))
 }
 
+// Misspelt is the kind that a word is spelled like; "" for a word that is one, or like none.
+func Misspelt(word string) string {
+	known := []string{"FAT12", "FAT16", "FAT32"} // as what is found is called
+	for _, k := range All() {
+		known = append(known, k.Name)
+		known = append(known, k.Types...)
+		for _, m := range k.Makes {
+			known = append(known, m.Word)
+		}
+	}
+	word = strings.ToLower(word)
+	if slices.ContainsFunc(known, func(k string) bool { return strings.ToLower(k) == word }) {
+		return ""
+	}
+	return near.Nearest(word, known)
+}
+
 // IsType reports whether Linux has the word for content that the probes recognise.
 func IsType(word string) bool {
 	return slices.ContainsFunc(All(), func(k Kind) bool { return slices.Contains(k.Types, word) })

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fundus/core/finding"
+	"fundus/core/kind"
 	"fundus/core/quantity"
 	"fundus/core/refused"
 	"fundus/core/way"
@@ -75,6 +76,11 @@ func (e *Env) watch(ctx context.Context, words []string) error {
 func (e *Env) survey(ctx context.Context, words []string, f look.SurveyFilter) (*look.Survey, error) {
 	if len(f.Kinds) > 0 && f.Unused {
 		return nil, usagef("--kind and --unused contradict each other: what is unused holds nothing")
+	}
+	for _, word := range f.Kinds { // a word that is spelled like a kind, and is none, finds nothing
+		if meant := kind.Misspelt(word); meant != "" {
+			return nil, usageWay(way.Survey("--kind="+meant), "--kind=%s: there is no such kind", word)
+		}
 	}
 	m, err := e.open(ctx, words...)
 	if err != nil {

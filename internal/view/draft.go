@@ -178,9 +178,9 @@ func (r Draft) Words(p *Printer) {
 	const narrow = 24 // columns that a machine may take from the title
 	if text.StringWidth(d.Machine) > narrow {
 		p.wrap(0, "", p.paint(Strong, visible(d.Machine)))
-		p.wrap(0, "", visible(d.Title))
+		p.wrap(0, "", p.styled(visible(d.Title), layerSizes(d)...))
 	} else {
-		p.wrap(0, p.paint(Strong, visible(d.Machine))+"  ", visible(d.Title))
+		p.wrap(0, p.paint(Strong, visible(d.Machine))+"  ", p.styled(visible(d.Title), layerSizes(d)...))
 	}
 	if d.Empty() {
 		p.wrap(0, "nothing to do: ", settled(d))
@@ -194,7 +194,7 @@ func (r Draft) Words(p *Printer) {
 	p.pictures(d)
 	p.changes(d, r.Steps)
 	for i, part := range d.Parts {
-		p.part(part, i > 0, r.Steps)
+		p.part(part, i > 0, r.Steps, layerSizes(d))
 	}
 	if len(d.Findings) > 0 && r.Steps {
 		p.printf("\nafterwards fundus verify would find:\n")
@@ -212,17 +212,25 @@ func (r Draft) Words(p *Printer) {
 	p.needs(r.Needs)
 }
 
+// layerSizes are those that a change of size goes from and to.
+func layerSizes(d *draft.Draft) (out []quantity.Bytes) {
+	for _, l := range d.Layers {
+		out = append(out, l.From, l.To)
+	}
+	return out
+}
+
 // part shows the figures of one of the requests that the draft is made of; those behind
 // the first say what they are. Figures that are the same each time, and settings that
 // nobody chose, are shown with the steps alone.
-func (p *Printer) part(d draft.Part, titled, whole bool) {
+func (p *Printer) part(d draft.Part, titled, whole bool, sizes []quantity.Bytes) {
 	var rows [][]string
 	facts := d.Facts
 	if whole {
 		facts = slices.Concat(d.Facts, d.Details)
 	}
 	for _, f := range facts {
-		rows = append(rows, []string{f.Name, visible(f.Value)})
+		rows = append(rows, []string{f.Name, p.styled(visible(f.Value), sizes...)})
 	}
 	if d.Under > 0 || len(rows)+len(d.Notes)+len(d.Warnings) > 0 && titled {
 		p.printf("%s\n", visible(d.Title))

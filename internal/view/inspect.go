@@ -307,7 +307,7 @@ func (p *Printer) content(i *look.Inspection, number int, whole bool) {
 		add("signature", "byte %d, %d long", s.Start, s.Count)
 	}
 	for _, f := range c.Facts {
-		add(f.Name, "%s", f.Value)
+		add(f.Name, "%s", p.styled(f.Value, c.Size, c.Size-min(c.Used, c.Size), c.Used))
 	}
 	if len(i.Settings) > 0 && len(i.Node.Contents) == 1 {
 		var words []string

@@ -167,6 +167,18 @@ func (p *Printer) size(b quantity.Bytes, sector int64) string {
 // sum is a number of bytes of no one device, whose sectors are then those that are usual.
 func (p *Printer) sum(b quantity.Bytes) string { return p.size(b, 512) }
 
+// styled rewrites the sizes of a text that are known in full into the style that was asked for: whoever
+// made the text did not know of it.
+func (p *Printer) styled(words string, sizes ...quantity.Bytes) string {
+	if p.Sizes == quantity.IEC {
+		return words
+	}
+	for _, b := range sizes {
+		words = strings.ReplaceAll(words, b.String(), p.sum(b))
+	}
+	return words
+}
+
 // cell is a number of bytes in a table whose heading has the unit, where all have the same.
 func (p *Printer) cell(b quantity.Bytes, sector int64) string {
 	words := p.size(b, sector)

@@ -51,10 +51,10 @@ func (r Swap) Words(p *Printer) {
 	used, size, on := r.Used()
 	title := "no swap is on"
 	if on > 0 {
-		title = fmt.Sprintf("%v of swap on %s, %v of it used", size, count(on, "area"), used)
+		title = fmt.Sprintf("%s of swap on %s, %s of it used", p.sum(size), count(on, "area"), p.sum(used))
 	}
 	if r.Memory.Total > 0 {
-		title += fmt.Sprintf("; %v memory, %v available", r.Memory.Total, r.Memory.Available)
+		title += fmt.Sprintf("; %s memory, %s available", p.sum(r.Memory.Total), p.sum(r.Memory.Available))
 	}
 	p.wrap(0, "", p.paint(Strong, title))
 	if len(r.Areas) == 0 {
@@ -67,7 +67,7 @@ func (r Swap) Words(p *Printer) {
 		used, priority, boot := "-", "-", "no"
 		switch {
 		case a.On:
-			used, priority = a.Used.String(), fmt.Sprint(a.Priority)
+			used, priority = p.sum(a.Used), fmt.Sprint(a.Priority)
 		case a.Problem != "":
 			used = p.paint(Lost, visible(a.Problem))
 		default:
@@ -77,7 +77,7 @@ func (r Swap) Words(p *Printer) {
 			boot = fmt.Sprintf("fstab line %d%s", a.Line, map[bool]string{true: ", not by itself"}[a.Later])
 		}
 		rows = append(rows, []string{
-			visible(a.Name), visible(cmp.Or(a.Label, "-")), a.Size.String(), used, priority,
+			visible(a.Name), visible(cmp.Or(a.Label, "-")), p.sum(a.Size), used, priority,
 			visible(cmp.Or(a.Options, "-")), boot,
 		})
 	}
