@@ -298,7 +298,7 @@ func walks(t *testing.T, j *judge) (list []walk) {
 	}
 	list = append(list, walk{"the README", []int64{64 * g}, lines})
 	b := &bench{t, j, t.TempDir()}
-	shown, code := b.run("demo", "--fast")
+	shown, code := b.run("demo", "all", "--fast")
 	if code != 0 {
 		t.Fatalf("the demo: exit %d\n%s", code, shown)
 	}
