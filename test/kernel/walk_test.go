@@ -37,6 +37,7 @@ var leftOut = []struct{ line, why string }{
 	{`^bench `, "a kernel has no disks that are plugged in by a word"},
 	{`\bsda|resize / |edit / `, "the root of the kernel's machine is a directory of its host"},
 	{`^rehearse`, "so that machine has another next boot"},
+	{`^demo`, "it makes a bench of its own"},
 	{`["']`, "a shell would put the words together"},
 	{`--search`, "a disk of 64 GiB without holes is read for many minutes there; the search never asks a kernel"},
 }
