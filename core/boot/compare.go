@@ -85,19 +85,23 @@ type LineChange struct {
 	Before Outcome // "" where it was not there
 }
 
+// place is a line's mount point, or the area of swap that it turns on.
+func (l Line) place() string {
+	if l.Unit.Entry.IsSwap() {
+		return "swap " + l.Spec
+	}
+	return l.Dir
+}
+
 // String says it in one line.
 func (c LineChange) String() string {
-	place := c.Dir
-	if c.Unit.Entry.IsSwap() {
-		place = "swap " + c.Spec
-	}
 	said := func(o Outcome) string {
 		if o == Fine && c.Unit.Entry.IsSwap() {
 			return "on"
 		}
 		return string(o)
 	}
-	words := fmt.Sprintf("%s (%s): %s", place, c.At(), said(c.Outcome))
+	words := fmt.Sprintf("%s (%s): %s", c.place(), c.At(), said(c.Outcome))
 	if c.Before != "" {
 		words += "; now: " + said(c.Before)
 	}
@@ -127,7 +131,8 @@ func Compare(was, is Report) (c Change, worse []finding.Finding) {
 	if is.worse(was) {
 		f := Worse.New(Thing, "it %s; as it is now: %s", c.After, c.Before)
 		if at := slices.IndexFunc(is.Lines, func(l Line) bool { return l.First }); at >= 0 {
-			f.Text += fmt.Sprintf("; %s (%s): %s", is.Lines[at].Dir, is.Lines[at].At(), is.Lines[at].Reason)
+			l := is.Lines[at]
+			f.Text += fmt.Sprintf("; %s (%s): %s", l.place(), l.At(), l.Reason)
 		} else if is.Why != "" {
 			f.Text += "; " + is.Why
 		}
