@@ -77,6 +77,14 @@ func TestResultsAgree(t *testing.T) {
 		{"erase sdc1 --lose=plates", "-", "partition"},
 		{"undo", "-", "file-system partition"},
 		{"partition remove sdc1 --lose=plates", "-", "table"},
+		{"table convert sdc --scheme gpt", "-", "table"},
+		{"fstab disable /srv/herbarium", "-", ""},
+		{"fstab enable /srv/herbarium", "-", ""},
+		{"fstab sort", "-", ""},
+		{"unit remove /srv/scans", "-", ""},
+		{"swap add /srv/herbarium/swap 64MiB --persist", "-", "swap line"},
+		{"swap off /srv/herbarium/swap", "-", ""},
+		{"fstab remove sdb2", "-", ""},
 	} {
 		var draft, done, again view.DraftDoc // a decoder leaves what a document has not
 		if code := driven(t, w, c.line+" --draft", &draft); code != 0 {
@@ -95,7 +103,7 @@ func TestResultsAgree(t *testing.T) {
 		if l := done.Layers; strings.HasPrefix(c.line, "resize") != (len(l) == 2 && l[0].Layer == "partition" && l[1].Layer == "content" && l[1].Kind == "ext4" && l[1].From < l[1].To && l[1].To == 3000<<20) {
 			t.Errorf("%s: layers %+v", c.line, l)
 		}
-		for begins, want := range map[string]string{"mount sdb3": "fundus unmount /srv/scans", "swap on": "fundus swap off sdb2", "swap off": "fundus swap on sdb2", "unmount": "fundus mount sdb3 /srv/scans --options=noatime"} {
+		for begins, want := range map[string]string{"mount sdb3": "fundus unmount /srv/scans", "swap on": "fundus swap off sdb2", "swap off sdb2": "fundus swap on sdb2", "unmount": "fundus mount sdb3 /srv/scans --options=noatime"} {
 			if strings.HasPrefix(c.line, begins) && (len(done.Reverse) != 1 || done.Reverse[0].Text != want) {
 				t.Errorf("%s: reversed by %+v, want %s", c.line, done.Reverse, want)
 			}

@@ -71,7 +71,7 @@ func proveHome(t *testing.T, j *judge) {
 	do("file /media/card/notes.txt", "larkspur")
 	do("owner /media/card/notes.txt", "1000:1000")
 	do("survey loop0", "/media/card", fine)
-	do("mount --all", "/srv/herbarium: was so", fine)
+	do("mount --all", "/srv/herbarium mounted already", fine)
 	do("unmount /media/card", fine)
 	do("unmount /media/card", "nothing to do", fine)
 	do("file /media/card/notes.txt", "larkspur")

@@ -54,7 +54,7 @@ func proveHeld(t *testing.T, j *judge) {
 	do("unmount /srv/b", "done", "ubdb is not free: it is mounted at", "in the mount namespace of process", fine)
 	do("over /dev/ubdb /srv/a", "<nil>")
 	do("unmount /srv/a", "unmount ubdb", "ubda is mounted at /srv/a too, below it", fine)
-	do("unmount --all", "/srv/a: done", fine)
+	do("unmount --all", "/srv/a unmounted", fine)
 	a := j.run(t, start{modules: []string{"loop"}, boot: []string{"null_blk.nr_devices=0"}, images: []string{blank(t, 64<<20), blank(t, 16<<20)}, commands: commands})[1]
 	says(t, a.Said, want)
 	fmt.Printf("kernel proof: %d ways to keep a mount busy, each named: %v\n", len(kinds)+3, !t.Failed())
@@ -76,8 +76,8 @@ func proveWords(t *testing.T, j *judge) {
 	do("spoil /dev/ubde 4096 64", "spoilt") // its descriptors
 	do("mkdir /srv")
 	lines := []struct{ line, says string }{
-		{"LABEL=ground /srv/a ext4 defaults 0 2", "/srv/a: done"},
-		{"/dev/ubdb /srv/b xfs noatime 0 0", "/srv/b: done"},
+		{"LABEL=ground /srv/a ext4 defaults 0 2", "/srv/a mounted"},
+		{"/dev/ubdb /srv/b xfs noatime 0 0", "/srv/b mounted"},
 		{"/dev/ubdc /srv/c xfs defaults 0 0", "no second xfs of one UUID"},
 		{"/dev/ubdd /srv/d vfat codepage=999 0 0", "codepage cp999 not found"},
 		{"/dev/ubde /srv/e ext4 defaults 0 2", "it is damaged: group 0"},
@@ -93,10 +93,10 @@ func proveWords(t *testing.T, j *judge) {
 		{"UUID=5eed0000-0000-4000-8000-000000000001 /srv/o ext4 nofail 0 0", "nofail says that it may be absent"},
 		{"LABEL=tied none ext4 defaults 0 0", "left out"},
 		{"LABEL=tied /srv/p ext4 noauto 0 0", "noauto"},
-		{"fern:/export /srv/q nfs defaults 0 0", "systemd's"},
-		{"LABEL=tied /srv/r ext4 x-systemd.automount 0 0", "/srv/r: done"},
+		{"fern:/export /srv/q nfs defaults 0 0", "left to systemd"},
+		{"LABEL=tied /srv/r ext4 x-systemd.automount 0 0", "/srv/r mounted"},
 		{"LABEL=ground /srv/a/deep ext4 ro 0 0", "a second mount cannot be"},
-		{"LABEL=old /srv/a/inner ext3 data=journal,user 0 0", "/srv/a/inner: done"},
+		{"LABEL=old /srv/a/inner ext3 data=journal,user 0 0", "/srv/a/inner mounted"},
 		{"LABEL=ground /srv/a ext4 defaults 0 0", "/srv/a"},
 	}
 	for _, l := range lines {
@@ -118,10 +118,10 @@ func proveWords(t *testing.T, j *judge) {
 	do("mount LABEL=tied /mnt --options=nosuchoption,commit=soon,nouser_xattr --draft", "nosuchoption", "is no value of commit", "Linux", refused)
 	do("mount LABEL=tied /mnt --options=commit=7,noatime --draft", fine)
 	do("mount --all", all...)
-	do("mount --all", "/srv/a: was so", "/srv/a/inner: was so", refused)
+	do("mount --all", "/srv/a mounted already", "/srv/a/inner mounted already", refused)
 	do("mount /srv/a --remount --options=noatime,commit=77,ro", "done", fine)
 	do("file /proc/self/mountinfo", "/srv/a ro,noatime", "ro,commit=77")
-	do("mount --all", "/srv/a: otherwise", refused)
+	do("mount --all", "/srv/a mounted differently", refused)
 	do("mount /srv/a --remount --options=rw,relatime,commit=5", "done", fine)
 	do("mount LABEL=ground /srv/b2 --make --options=commit=9", "would leave commit=9 out", refused)
 	do("mount LABEL=ground /srv/b2 --make", "done", fine)
@@ -136,7 +136,7 @@ func proveWords(t *testing.T, j *judge) {
 	do("unmount /srv/look", fine)
 	do("digest /dev/ubdg")
 	looked := len(commands) - 1
-	do("unmount --all", "/srv/a/inner: done", "/srv/shown: done", "/srv/b2: done", "/srv/a: done", "/srv/b: done", fine)
+	do("unmount --all", "/srv/a/inner unmounted", "/srv/shown unmounted", "/srv/b2 unmounted", "/srv/a unmounted", "/srv/b unmounted", fine)
 	do("mount ubdb /srv/b", "done", fine) // what the kernel lists by itself, nobody asked for
 	do("unmount /srv/b", "fundus mount ubdb /srv/b\n", fine)
 	do("mount ubdb /srv/b --options=logbufs=4", "done", fine)
@@ -176,7 +176,7 @@ func proveGivenUp(t *testing.T, j *judge) {
 	do("format ubdb swap --label second --commit", fine)
 	do("fstab add ubda swap --options=pri=9 --commit", fine)
 	do("fstab add ubdb swap --options=noauto --commit", fine)
-	do("swap on --all", "1 done, 1 left out", "noauto", fine)
+	do("swap on --all", "1 turned on, 1 left out", "noauto", fine)
 	do("swap on ubdb --options=pri=3", "done", fine)
 	do("swap on ubdb", "nothing to do", fine)
 	do("swap list", "first 400.0 MiB 0 B 9 pri=9 fstab line", "second 60.0 MiB 0 B 3", "not by itself", fine)
@@ -204,7 +204,7 @@ func proveGivenUp(t *testing.T, j *judge) {
 		do("verify", "resume-offset", "exit status 4")
 		do("file /proc/swaps", "/srv/a/swap", map[bool]string{true: "818", false: "8188"}[i == 0]) // all of its pages but the first, where blocks are pages
 		do("swap off /srv/a/swap", "done", fine)
-		do("swap on --all", "/srv/a/swap: done", fine)
+		do("swap on --all", "/srv/a/swap turned on", fine)
 		do("swap off ubda", "done", fine)
 		do("survey ubdc", "swap: /srv/a/swap, 8.0 MiB", fine)
 		do("swap add /srv/a/swap 8MiB", "something of that name", refused)

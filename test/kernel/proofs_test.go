@@ -230,7 +230,7 @@ func proveRoad(t *testing.T, j *judge) {
 	}, blank(t, 200<<20))[0]
 	says(t, a.Said, [][]string{
 		{"ubda", "200.0 MiB  no table", "empty", fine}, {"done: put a new GPT on ubda", fine}, {"done: add partition 1 on ubda", fine}, {"done: format ubda1", fine},
-		{"done: add an fstab line", fine}, {"done: mount ubda1", fine}, {"100.0 MiB ext4 1.0 MiB herbarium /srv/herbarium", fine}, {"comes up", fine}, {"1 partition and 1 line of fstab", fine},
+		{"done: add an fstab line", fine}, {"done: mount ubda1", fine}, {"1.0 MiB 100.0 MiB ext4 herbarium /srv/herbarium", fine}, {"comes up", fine}, {"1 partition and 1 line of fstab", fine},
 		{"done: unmount", fine}, {"done: undo", fine}, {"--lose=herbarium", refused}, {"done: format", fine}, {"done: undo", fine}, {"ext4 herbarium", "in order", fine}, {"undone", fine},
 	})
 	clean(t, a, []string{"1 2048 204800"}, []string{"ubda1 mounted"})
@@ -244,7 +244,7 @@ func proveOneDeed(t *testing.T, j *judge) {
 		"chain ubda herbarium", "survey", "deed list", "writer /srv/herbarium", "pause", "rest", "unmount /srv/herbarium", "rehearse", "verify",
 	}, blank(t, 200<<20))[0]
 	says(t, a.Said, [][]string{
-		{"one deed of ", fine}, {"100.0 MiB ext4 1.0 MiB herbarium /srv/herbarium", fine}, {"done yes ubda", fine}, {}, {}, {"wrote "}, {fine}, {"comes up", fine}, {"in order", fine},
+		{"one deed of ", fine}, {"1.0 MiB 100.0 MiB ext4 herbarium /srv/herbarium", fine}, {"done yes ubda", fine}, {}, {}, {"wrote "}, {fine}, {"comes up", fine}, {"in order", fine},
 	})
 	clean(t, a, []string{"1 2048 204800"}, []string{"ubda1 mounted"})
 }
