@@ -26,6 +26,8 @@ func (m *machine) comes(n *node) {
 			n.device = list[0].Name
 		}
 		switch {
+		// In the order in which each keeps the next from mattering: a refused remount leaves
+		// every option out, whatever device the line names.
 		case m.remountRefused() != "":
 			n.remark = "by the command line, without the options of this line, which the kernel refuses: " + m.remountRefused()
 		case !m.remounts():
@@ -39,6 +41,7 @@ func (m *machine) comes(n *node) {
 	}
 	what, where := l.What(), l.Where()
 	switch {
+	// A bind names a directory, also where that lies below /dev.
 	case fstab.IsNode(what) && !e.Has("bind") && !e.Has("rbind"):
 		m.device(n, l, e)
 	case e.Network():
@@ -55,6 +58,8 @@ func (m *machine) comes(n *node) {
 func (m *machine) device(n *node, l *units.Loaded, e fstab.Entry) {
 	nodes := m.by.Resolve(e.Spec)
 	switch {
+	// udev keeps one link for all, and the device that was announced last has it: which that is,
+	// nobody can say before the boot.
 	case len(nodes) > 1:
 		n.unsure("%s is carried by %s and %s: which is taken is chance", e.Spec, nodes[0].Name, nodes[1].Name)
 		return
@@ -64,6 +69,8 @@ func (m *machine) device(n *node, l *units.Loaded, e fstab.Entry) {
 	}
 	on := nodes[0]
 	n.device = on.Name
+	// A service that formats what is empty runs before the mount, so that its kind and options
+	// are met by what it makes.
 	if makes(n) && on.Zeros {
 		n.remark = "it is formatted at boot, since it is empty"
 		return
@@ -76,10 +83,14 @@ func (m *machine) device(n *node, l *units.Loaded, e fstab.Entry) {
 		n.fail("%s: %s", on.Name, o.Says)
 		return
 	}
+	// Two units that cannot be mounted beside each other and do not wait for each other start at
+	// the same moment.
 	if o := m.rival(n, ask); o != nil {
 		n.unsure("%s: %s; both are started at once, and which comes is chance", on.Name, o.Says)
 		return
 	}
+	// What is mounted by then: the kernel refuses a second mount of a device that differs in
+	// reading and writing, and a second XFS with the same UUID.
 	ask.Beside = m.beside(n, ask)
 	if o := m.excluded(n, ask); o != nil {
 		n.fail("%s: %s", on.Name, o.Says)
@@ -98,6 +109,7 @@ func (m *machine) excluded(n *node, ask mounts.Ask) *mounts.Obstacle {
 	}
 	reading := ask
 	reading.Options = append(slices.Clone(ask.Options), "ro")
+	// What stands against reading too is the answer.
 	if again := reading.Excluded(); again != nil {
 		return again
 	}
@@ -134,11 +146,15 @@ func (m *machine) place(n *node, where string) {
 	on, over := m.holder(where)
 	switch readOnly := m.readOnly(on, over); {
 	case there:
+	// Directories were looked at as the tree is now. Below a mount that is not there now, that
+	// was the directory which the mount will cover.
 	case m.v.Blocked[where] && over && !m.mountedNow(on):
 		n.unsure("%s is a file, and no directory; what is at that place on what is mounted at %s before cannot be seen from here",
 			where, on)
 	case m.v.Blocked[where]:
 		n.fail("the mount point %s is a file, and no directory", where)
+	// A look at a directory of the network may hang for as long as its server is away; so none is
+	// taken.
 	case !looked && readOnly: // of the network, whose places are not looked at
 		n.unsure("whether there is a directory %s was not looked at, and nothing can make it: what it is on is read-only", where)
 	case !looked:
@@ -168,6 +184,7 @@ func joined(a, b string) string {
 
 // holder is the place of the mount on which a directory lies; over is false for the root.
 func (m *machine) holder(where string) (on string, over bool) {
+	// The nearest one that this boot mounts: mounts further up are covered by it.
 	for at := parent(where); at != "/"; at = parent(at) {
 		if n, ok := m.graph.nodes[unit.Name(at, "mount")]; ok && n.job && n.loaded != nil && n.state == done {
 			return at, true
@@ -232,6 +249,8 @@ func (m *machine) linesOfRoot() []fstab.Unit {
 // told otherwise.
 func (m *machine) rootReadOnly() bool {
 	for _, u := range m.linesOfRoot() {
+		// systemd gives the options of the line for / to the root whatever device that line
+		// names, unless it names a device that is not there.
 		names := !fstab.IsNode(u.What) || len(m.by.Resolve(u.Entry.Spec)) > 0 // else its options are given to nothing
 		if names && m.remounts() {
 			return u.Entry.On("ro", "rw")
@@ -240,6 +259,8 @@ func (m *machine) rootReadOnly() bool {
 	if m.facts.From == "" {
 		return false // nothing says how
 	}
+	// The kernel mounts its root read-only unless a word says rw (init/do_mounts.c:
+	// root_mountflags); the last of both words counts.
 	ro := true
 	for _, w := range m.facts.Words {
 		switch {
@@ -266,6 +287,7 @@ func (m *machine) bare(n *node, l *units.Loaded, e fstab.Entry) {
 		n.unsure("whether the file %s is there cannot be told", what)
 	case e.IsSwap() && !there && !hidden:
 		n.fail("there is no file %s", what)
+	// A swap file on what is mounted before it: whether it is there shows only then.
 	case e.IsSwap() && hidden:
 		n.unsure("the file %s is on what is mounted before it, and cannot be seen from here", what)
 	case e.IsSwap() && !m.looked(what):
@@ -285,6 +307,8 @@ func (m *machine) bare(n *node, l *units.Loaded, e fstab.Entry) {
 			return
 		}
 		n.remark = "in memory, needs no device"
+	// What is in an image file is a file system of its own, which would have to be opened and
+	// judged as a device is.
 	case e.Has("loop") || strings.HasPrefix(what, "/"):
 		n.unsure("%s is a file: what is in it is not looked at", what)
 	case strings.Contains(what, "=") &&

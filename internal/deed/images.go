@@ -182,7 +182,7 @@ func (w *imageWriter) frame(runs []run, off int64, part []byte, view io.ReaderAt
 	if w.enc == nil { // an image of zeros alone needs none
 		var err error
 		if w.enc, err = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithWindowSize(chunk),
-			zstd.WithEncoderConcurrency(1)); err != nil {
+			zstd.WithEncoderConcurrency(1), zstd.WithEncoderCRC(false)); err != nil { // each run has its own
 			return nil, err
 		}
 	}
@@ -218,7 +218,10 @@ type imageReader struct {
 	spare  [][]byte         // of those that are kept no longer
 }
 
-const maxRecent = 32 // frames: 2 MiB, which a processor keeps at hand
+const (
+	maxRecent = 32 // frames: 2 MiB, which a processor keeps at hand
+	slack     = 64 // bytes behind a frame's, with which the decoder need not look where it ends
+)
 
 func newImageReader(path string) (*imageReader, error) {
 	f, err := os.Open(path)
@@ -238,7 +241,7 @@ func (r *imageReader) read(x run) ([]byte, error) {
 			return nil, fmt.Errorf("%s: %w", r.f.Name(), err)
 		}
 		if r.dec == nil {
-			if r.dec, err = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(4<<20), zstd.WithDecoderConcurrency(1)); err != nil {
+			if r.dec, err = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(4<<20), zstd.WithDecoderConcurrency(1), zstd.IgnoreChecksum(true)); err != nil {
 				return nil, err
 			}
 		}
@@ -252,7 +255,7 @@ func (r *imageReader) read(x run) ([]byte, error) {
 		if n := len(r.spare); n > 0 {
 			into, r.spare = r.spare[n-1][:0], r.spare[:n-1]
 		} else {
-			into = make([]byte, 0, chunk)
+			into = make([]byte, 0, chunk+slack)
 		}
 		if data, err = r.dec.DecodeAll(frame, into); err != nil || crc32.ChecksumIEEE(data) != x.CRC {
 			return nil, fmt.Errorf("%s: bytes for offset %d: %w", r.f.Name(), x.Off, ErrTorn)

@@ -126,11 +126,6 @@ func (writing) carry(ctx context.Context, x *executor, number int, way Way) erro
 		if err != nil {
 			return err
 		}
-		rest := runs[count:]
-		if data == nil && n > mostZeros { // a piece of it, so that it can be interrupted, and is seen to go on
-			rest = append([]run{{Off: runs[0].Off + mostZeros, Len: n - mostZeros, Zero: true}}, rest...)
-			n = mostZeros
-		}
 		if data != nil {
 			x.buf = data
 		}
@@ -143,7 +138,7 @@ func (writing) carry(ctx context.Context, x *executor, number int, way Way) erro
 		if err != nil {
 			return fmt.Errorf("%s: %w", disk, err)
 		}
-		runs = rest
+		runs = runs[count:]
 		x.done += quantity.Bytes(n)
 		x.sink.Tell(progress.Report{
 			Work:  cmp.Or(x.work, x.deed.Title),
@@ -168,12 +163,8 @@ func (writing) carry(ctx context.Context, x *executor, number int, way Way) erro
 	return nil
 }
 
-// most is how many bytes are written together, and mostZeros how many are zeroed: a disk that has to
-// write them takes about a second for that.
-const (
-	most      = 1 << 20
-	mostZeros = 256 << 20
-)
+// most is how many bytes are written together.
+const most = 1 << 20
 
 // gather joins the first run with those that follow it on the device, up to so many
 // bytes. The data of zeros is nil; other data is put into the buffer, or into a
