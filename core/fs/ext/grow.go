@@ -28,6 +28,7 @@ func Grow(ctx context.Context, dev block.Device, to quantity.Bytes, sink progres
 	if err != nil {
 		return 0, err
 	}
+	// The kernel frees them at the next mount, by bitmaps and counts that a growth changes.
 	if s.disk.LastOrphan != 0 {
 		return 0, fmt.Errorf("%w: files that were deleted while they were open are to be taken away first: mount and unmount it once",
 			ErrGrow)
@@ -72,6 +73,7 @@ func (g *growing) run() error {
 			g.copies = append(g.copies, n)
 		}
 	}
+	// Before anything is placed: it says whether blocks that are kept for descriptors come free.
 	if err := g.resizeInode(); err != nil {
 		return err
 	}
@@ -93,6 +95,8 @@ func (g *growing) put(at uint64, b []byte) { g.putAt(int64(at)*int64(g.s.BlockSi
 
 // putAt writes bytes: at once behind the old end, and what is within later.
 func (g *growing) putAt(at int64, b []byte) {
+	// Until the superblock says otherwise nothing behind the old end is read by anybody: it may
+	// be written at once, while what is within is whole.
 	if at < int64(g.s.Size()) {
 		g.within = append(g.within, pending{at, b})
 		return
@@ -104,6 +108,7 @@ func (g *growing) putAt(at int64, b []byte) {
 // from its first new group on, else each in its own.
 func (g *growing) place() {
 	flex := uint64(1)
+	// The kernel ignores a power of 32 and more, so that groups stand alone then.
 	if g.s.Incompat&incompatFlexBG != 0 && g.s.disk.LogFlex < 32 {
 		flex = 1 << g.s.disk.LogFlex
 	}
@@ -121,6 +126,8 @@ func (g *growing) place() {
 // placeRun places the groups together; false where they have no room so.
 func (g *growing) placeRun(from, to uint64) bool {
 	s := g.s
+	// In the order of the kernel's own growth: all block bitmaps, all inode bitmaps, all tables.
+	// So each lies in one run, which is read at once.
 	a := allocator{at: s.groupStart(from), end: min(s.groupStart(to), g.is.blocks)}
 	for n := from; n < to; n++ {
 		if head := s.head(g.is, n); head > 0 {
@@ -137,6 +144,7 @@ func (g *growing) placeRun(from, to uint64) bool {
 	for i := range run {
 		run[i].inodeTable = a.take(s.tableBlocks())
 	}
+	// A flexible group at the end may be too short for the metadata of all its groups together.
 	if a.full {
 		return false
 	}
@@ -182,8 +190,12 @@ func (g *growing) newGroup(n uint64) {
 		g.put(wide(d.BlockBitmapLo, d.BlockBitmapHi), bitmapOf(s.BlockSize, used, blocks))
 		return
 	}
+	// All inodes are unused, and the table is not zeroed: the kernel does that after the next
+	// mount.
 	d.UnusedLo, d.UnusedHi = short(s.InodesPerGroup)
 	d.Flags = inodeUninit
+	// The kernel works out the bitmap of a group that holds its own metadata alone. The last
+	// group it never does that for, and metadata of others it would not see.
 	if own := g.own(n, d); n == g.is.groups-1 || own != blocks-free {
 		bitmap := bitmapOf(s.BlockSize, used, blocks)
 		g.put(wide(d.BlockBitmapLo, d.BlockBitmapHi), bitmap)
@@ -231,6 +243,7 @@ func (g *growing) lastGroup() error {
 	if err != nil {
 		return err
 	}
+	// Blocks behind the old end were marked as taken, since there were none.
 	for i := had; i < has; i++ {
 		bitmap[i/8] &^= 1 << (i % 8)
 	}
@@ -263,6 +276,8 @@ func (g *growing) bitmapOfOld(n uint64, d descriptor) ([]byte, error) {
 	at := int64(wide(d.BlockBitmapLo, d.BlockBitmapHi)) * int64(s.BlockSize)
 	blocks := min(uint64(s.BlocksPerGroup), uint64(s.Blocks)-s.groupStart(n))
 	if d.Flags&blockUninit != 0 {
+		// As ext4_init_block_bitmap in fs/ext4/balloc.c of Linux: the head of the group, its own
+		// bitmaps and its own table, and the end.
 		bitmap := bitmapOf(s.BlockSize, []extent.Span{{Start: 0, Count: s.head(g.was, n)}}, blocks)
 		start := s.groupStart(n)
 		for _, span := range []extent.Span{
@@ -308,6 +323,7 @@ func (g *growing) descriptorsAndCopies() error {
 	if err != nil {
 		return err
 	}
+	// Copies are written with the primary one's content, each with its own group number.
 	after := g.superblock()
 	for number, raw := range changed {
 		for _, at := range g.homes(number) {

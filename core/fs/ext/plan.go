@@ -82,14 +82,18 @@ const BySize quantity.Bytes = -1
 // every boot loader reads and every Linux that is maintained.
 func Usual(v Variant) Options {
 	o := Options{
-		Variant:      v,
-		InodeSize:    256,
+		Variant:   v,
+		InodeSize: 256,
+		// In thousandths. Of a large disk a twentieth would be more than any log of root fills:
+		// hence the cap.
 		Reserved:     fs.ShareOf(50),
 		ReservedMost: 16 * quantity.GiB,
 		Growth:       1024,
-		FullTables:   true,
-		RootMode:     0o755,
-		Checks:       Checks{OnError: onContinue},
+		// Without checksums the kernel takes every table for what stands in it, so that tables
+		// have to be written. A variant with checksums turns this off below.
+		FullTables: true,
+		RootMode:   0o755,
+		Checks:     Checks{OnError: onContinue},
 	}
 	if v >= Ext3 {
 		o.Journal = BySize
@@ -108,19 +112,28 @@ func (o Options) With(label string, id uuid.UUID, at time.Time) Options {
 
 // Limits and ratios of a new file system.
 const (
-	bytesPerInode  = 16384
-	bytesPerSmall  = 4096 // below smallBlocks: small disks hold small files
-	minJournal     = 1024 // blocks; the least that the kernel accepts
-	maxJournal     = 1 << 30
-	smallJournal   = 4 << 20 // bytes; a transaction takes a quarter, and growing online needs some hundred blocks
-	journalShare   = 128     // the journal takes 1/128 of the blocks
-	maxExtent      = 32768   // blocks
-	lostFoundSize  = 16384   // bytes
-	smallBlocks    = 512 << 20
+	// An inode takes 256 bytes: one for each 16 KiB costs 1.6 % of the space, and is enough for
+	// files of that size on average. On small disks one for each 4 KiB costs 6 %.
+	bytesPerInode = 16384
+	bytesPerSmall = 4096 // below smallBlocks: small disks hold small files
+	minJournal    = 1024 // blocks; the least that the kernel accepts
+	maxJournal    = 1 << 30
+	smallJournal  = 4 << 20 // bytes; a transaction takes a quarter, and growing online needs some hundred blocks
+	journalShare  = 128     // the journal takes 1/128 of the blocks
+	// The length of an extent has 15 bits; the sixteenth marks blocks that are kept and not
+	// written.
+	maxExtent = 32768 // blocks
+	// As long as it is empty a repair cannot give it blocks: so it gets four at once, for names
+	// that are found.
+	lostFoundSize = 16384 // bytes
+	smallBlocks   = 512 << 20
+	// At 64 TiB the descriptors of all groups, 64 bytes each, fill a quarter of a group, in each
+	// of its copies.
 	maxSize        = 64 << 40 // beyond, the descriptors fill their groups
 	maxResizeBlock = 1 << 32  // resize_inode maps 32-bit block numbers
 	leastBlocks    = 64
-	lateSeconds    = 1<<31 - 1 // the last that an inode of 128 bytes can have
+	// Seconds have 32 bits, signed; two more bits stand behind the first 128 bytes of an inode.
+	lateSeconds = 1<<31 - 1 // the last that an inode of 128 bytes can have
 )
 
 // Layout is where everything of a new file system goes. Blocks are file-system blocks.
@@ -172,7 +185,10 @@ func Plan(size quantity.Bytes, geo block.Geometry, o Options) (*Layout, error) {
 	if size > maxSize {
 		return nil, fmt.Errorf("%w: %v; Fundus makes %v up to %v", fs.ErrTooLarge, size, o.Variant, quantity.Bytes(maxSize))
 	}
+	// A bitmap is one block, with a bit for each block of its group.
 	l.Blocks, l.BlocksPerGroup = uint64(size/l.BlockSize), uint64(8*l.BlockSize)
+	// The first KiB is the boot block: with blocks of that size it is block 0, and the superblock
+	// is block 1.
 	if l.BlockSize == 1024 {
 		l.FirstData = 1
 	}
@@ -195,6 +211,7 @@ func (l *Layout) chooseBlock(size quantity.Bytes, geo block.Geometry) error {
 	b := l.options.BlockSize
 	if b == 0 {
 		b = 4096
+		// Small disks hold small files, of which each wastes half a block.
 		if size < smallBlocks {
 			if geo.Physical > 1024 { // a smaller block would be read and written back within one sector
 				l.hinted = append(l.hinted, "block")
@@ -242,6 +259,8 @@ func (l *Layout) check() error {
 		return bad("inode-count and inode-every are two words for the same; say one")
 	case o.Journal == 0 && o.Variant == Ext3:
 		return bad("journal=no: ext3 without a journal is ext2")
+	// The flag that a table was not written is believed only where the descriptor that has it is
+	// summed.
 	case !o.FullTables && !o.Checksums:
 		return bad("tables=lazy needs checksums=yes: without them the kernel believes no table that was not written")
 	case o.Seed && !o.Checksums:
@@ -278,6 +297,8 @@ func (l *Layout) sizeGroups(size quantity.Bytes) error {
 		perBlock := uint64(l.BlockSize / l.descSize)
 		l.DescBlocks = (l.Groups + perBlock - 1) / perBlock
 		l.reserveDescriptors(perBlock)
+		// In each group with a copy the superblock and all descriptors stand first, and files
+		// need room behind them.
 		if l.Groups > 1 && l.baseBlocks() > l.BlocksPerGroup/2 {
 			return fmt.Errorf("%w in blocks of %d bytes: the group descriptors would fill their groups; block=4KiB has space",
 				fs.ErrTooLarge, l.BlockSize)
@@ -288,6 +309,8 @@ func (l *Layout) sizeGroups(size quantity.Bytes) error {
 		l.backups = backupGroups(l.Groups, true)
 		last := l.Groups - 1
 		size := l.Blocks - l.FirstData - last*l.BlocksPerGroup
+		// A single group is short as it is; a last one needs room for what it must hold and for
+		// some files.
 		if last == 0 || size >= l.flexNeed(last/l.flex*l.flex, last)+leastBlocks {
 			return nil
 		}
@@ -319,6 +342,7 @@ func (l *Layout) baseBlocks() uint64 { return 1 + l.DescBlocks + l.ReservedGDT }
 // Beyond them the kernel grows by meta_bg, which needs none.
 func (l *Layout) reserveDescriptors(perBlock uint64) {
 	l.ReservedGDT = 0
+	// Block numbers beyond 32 bits do not fit the map of the resize inode.
 	if l.Blocks >= maxResizeBlock {
 		return
 	}
@@ -356,6 +380,7 @@ func (l *Layout) countInodes() error {
 	n := (wanted + l.Groups - 1) / l.Groups
 	n = (max(n, firstInode) + step - 1) / step * step
 	most := 8 * uint64(l.BlockSize)
+	// Inode numbers have 32 bits.
 	for most*l.Groups > 1<<32-1 {
 		most -= step
 	}
