@@ -32,7 +32,7 @@ var (
 	TypeMisfit = finding.Entry{
 		ID:       "partition-type-misfit",
 		Severity: finding.Note,
-		Why:      "firmware and systemd go by the type where nothing names the partition",
+		Why:      "firmware and systemd use the type if nothing names the partition",
 	}
 	ContentFenced = finding.Entry{
 		ID:       "content-fenced",

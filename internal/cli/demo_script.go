@@ -119,7 +119,7 @@ func media() []scene {
 		run("fstab add sdb2 swap --commit --quiet", "done: add an fstab line"),
 		run("fstab remove sdb2 --commit --quiet", "done: remove"),
 		fails(1, "erase sdb2 --commit --quiet", "--lose=fern-swap"),
-		run("erase sdb2 --lose=fern-swap --commit", "Linux and udev go by it"),
+		run("erase sdb2 --lose=fern-swap --commit", "found by Linux and udev"),
 		run("partition remove sdb2 --lose=0417 --commit --quiet", "done"),
 		say("The store of the new disk is made larger. The kernel is told, and the next change takes the table's backup copy to the new end first."),
 		run("bench disk resize sdb --size 96GiB", "96GiB"),

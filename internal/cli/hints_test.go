@@ -48,6 +48,11 @@ func TestFirstGuesses(t *testing.T) {
 		"partition remov sdb1":           "help partition",
 		"unmout /srv/herbarium":          "unmount /srv/herbarium",
 		"settings ext4 reservd":          "settings ext4",
+		"sdb":                            "survey sdb",
+		"ext4":                           "settings ext4",
+		"rename sdb1":                    "label sdb1 NAME",
+		"grow /srv/herbarium":            "resize /srv/herbarium SIZE",
+		"mount /srv/herbarium sdb1":      "mount sdb1 /srv/herbarium",
 		"undo latest":                    "deed list",
 	} {
 		out := w.fundus(typed)

@@ -50,6 +50,9 @@ func newMount(e *Env) *cobra.Command {
 				}
 				return e.all(cmd.Context(), "mount", func(v *inventory.Inventory) []act.Job { return act.MountAll(v, r.Make) })
 			}
+			if len(args) == 2 && strings.HasPrefix(args[0], "/") && !strings.HasPrefix(args[0], "/dev/") && deviceLike(args[1]) && args[1][0] != '/' {
+				return usageWay(way.Mount(args[1], args[0]), "the device stands before the directory")
+			}
 			r.Target, r.Options = args[0], split(options)
 			if len(args) == 2 {
 				r.Dir = args[1]

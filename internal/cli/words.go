@@ -60,7 +60,16 @@ func (e *Env) turned(cmd *cobra.Command, args []string) []string {
 		}
 		return nil
 	}
-	if cmd != root || len(args) < 2 {
+	if cmd != root {
+		return nil
+	}
+	if len(args) == 1 { // a thing alone: what there is to know of it
+		if _, err := kind.FindMaker(args[0]); err == nil {
+			return []string{"settings", args[0]}
+		}
+		if deviceLike(args[0]) {
+			return []string{"survey", args[0]}
+		}
 		return nil
 	}
 	rest := e.behind(args[1])
@@ -168,9 +177,21 @@ func (m miss) next() way.Step {
 	return s
 }
 
+// filled is the line that leads on with what was typed in the place of the first words that it takes.
+func (m miss) filled(typed []string) way.Step {
+	takes := strings.Fields(m.args)
+	for i := range takes {
+		if i < len(typed) && strings.ToUpper(takes[i]) == takes[i] && !strings.HasPrefix(typed[i], "-") {
+			takes[i] = typed[i]
+		}
+	}
+	m.args = strings.Join(takes, " ")
+	return m.next()
+}
+
 // answer rebuilds the line with the right command, if what was typed fits it.
 func (m miss) answer(cmd *cobra.Command, phrase string, first, rest []string) error {
-	next := m.next()
+	next := m.filled(rest)
 	typed := slices.IndexFunc(rest, func(w string) bool { return strings.HasPrefix(w, "-") })
 	if typed < 0 {
 		typed = len(rest)

@@ -145,7 +145,7 @@ func checkKnown(v *inventory.Inventory, n inventory.Node) *Refusal {
 	case n.Linux.Size == 0:
 		return refuse(RuleNoDevice, n.Name, way.Verify(disk.Name), "the kernel makes no device of what the table says of it")
 	}
-	return refuse(RuleNoDevice, n.Name, way.Rescan(disk.Name), "the kernel goes by other partitions")
+	return refuse(RuleNoDevice, n.Name, way.Rescan(disk.Name), "the kernel has other partitions")
 }
 
 // refusedOptions says what the kernel has against the options, each of them; "" for nothing.

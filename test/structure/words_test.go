@@ -13,7 +13,7 @@ import (
 // dropped are words that were in the program's sentences and made them hard to read: each has a plain
 // one in its place (predicted, again, turn off, old, recognised as, is, after, besides, space, repair).
 func dropped() *regexp.Regexp {
-	return regexp.MustCompile(`(?i)\b(foretold|foretells?|anew|g[ai]ven? up|gives? up|giving up|of before|so many|for so long|that long|taken for|takes? it for|stands? in|further in|held against|beside|lies|lie|(?:^|[^-])room|the way out|mends?|mended|whose (it|they|its|each)|behind|to be had|topmost|the whole road|goes? by it|for reading alone|the words are wrong)\b`)
+	return regexp.MustCompile(`(?i)\b(foretold|foretells?|anew|g[ai]ven? up|gives? up|giving up|of before|so many|for so long|that long|taken for|takes? it for|stands? in|further in|held against|beside|lies|lie|(?:^|[^-])room|the way out|mends?|mended|whose (it|they|its|each)|behind|to be had|topmost|the whole road|go(es)? by|for reading alone|the words are wrong)\b`)
 }
 
 // TestPlainWords: nothing that is printed has a word that was dropped: no text of the program, and not

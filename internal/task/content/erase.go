@@ -180,7 +180,7 @@ func (r *Erase) say(ctx context.Context, p *task.Planner, n inventory.Node, chos
 	for _, c := range chosen {
 		words := "nothing uses it"
 		if same(c, believed) {
-			words = "Linux and udev go by it"
+			words = "found by Linux and udev"
 		}
 		if c.Label != "" {
 			words += ", label " + c.Label
