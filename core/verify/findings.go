@@ -245,7 +245,7 @@ var (
 		Why:      "the next boot goes on without what the line asks for, or does not come up",
 	}
 	FstabUntold = finding.Entry{ID: "fstab-untold", Severity: finding.Note, Why: "what cannot be seen from here may come up or not"}
-	FstabTime   = finding.Entry{ID: "fstab-timeout-unparsable", Severity: finding.Warning, Why: "systemd goes by its default instead"}
+	FstabTime   = finding.Entry{ID: "fstab-timeout-unparsable", Severity: finding.Warning, Why: "systemd uses its default instead"}
 	FstabParent = finding.Entry{
 		ID:       "fstab-parent-nofail",
 		Severity: finding.Error,

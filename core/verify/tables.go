@@ -59,7 +59,7 @@ func kernelDiffers(v *inventory.Inventory, disk inventory.Node) []finding.Findin
 	if words == nil {
 		return nil
 	}
-	return []finding.Finding{KernelDiffers.New(disk.Name, "the kernel goes by other partitions: %s",
+	return []finding.Finding{KernelDiffers.New(disk.Name, "the kernel has other partitions: %s",
 		strings.Join(words, "; ")).WithMend(way.Rescan(disk.Name))}
 }
 

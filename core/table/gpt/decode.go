@@ -63,7 +63,7 @@ func (s *State) Believed() *Table {
 func (s *State) Unseen() string {
 	switch {
 	case s.Dead():
-		return "Linux goes by the MBR in sector 0"
+		return "Linux uses the MBR in sector 0"
 	case s.Protective == StrayRecord:
 		return "the protective record in sector 0 does not begin with sector 1"
 	case s.Protective == NoRecord:

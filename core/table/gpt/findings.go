@@ -57,7 +57,7 @@ var (
 	TableDead = finding.Entry{
 		ID:       "table-gpt-behind-mbr",
 		Severity: finding.Note,
-		Why:      "Linux goes by the MBR; a program that reads the GPT all the same sees other partitions",
+		Why:      "Linux uses the MBR; a program that reads the GPT all the same sees other partitions",
 	}
 	TableArray = finding.Entry{
 		ID:       "table-array-overlapped",
