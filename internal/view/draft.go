@@ -281,7 +281,7 @@ func (p *Printer) values(d draft.Part, whole bool) {
 				continue
 			}
 		}
-		rows = append(rows, []string{s.Key, visible(s.Word), from})
+		rows = append(rows, []string{s.Key, p.readable(s.Word), from})
 	}
 	if len(rows) > 0 {
 		p.columns(2, []string{"setting", "value", "from"}, rows)

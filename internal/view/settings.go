@@ -3,6 +3,7 @@ package view
 import (
 	"strings"
 
+	"fundus/core/quantity"
 	"fundus/internal/look"
 )
 
@@ -109,14 +110,26 @@ func (p *Printer) kindSettings(k look.KindSettings) {
 	p.wrap(0, "", "fundus format TARGET "+k.Kind+" KEY=VALUE sets one; format."+k.Kind+".KEY in the configuration sets it for all.")
 }
 
+// readable is a value as it is typed; beside a size of many digits how much that is.
+func (p *Printer) readable(word string) string {
+	digits := strings.IndexFunc(word, func(r rune) bool { return r < '0' || r > '9' })
+	const few = 4
+	if size, err := quantity.Parse(word); err == nil && digits > few {
+		if b, err := size.Resolve(512, 0); err == nil && size.Form == quantity.Absolute {
+			return visible(word) + " (" + p.sum(b) + ")"
+		}
+	}
+	return visible(word)
+}
+
 // settingsNow lists what the settings are on a device, those first that can be changed.
 func (p *Printer) settingsNow(k look.KindSettings) {
 	var later, fixed [][]string
 	for _, s := range k.Settings {
 		if s.When.Later() {
-			later = append(later, []string{s.Key, visible(s.Value), s.TakesLater()})
+			later = append(later, []string{s.Key, p.readable(s.Value), s.TakesLater()})
 		} else {
-			fixed = append(fixed, []string{s.Key, visible(s.Value), "cannot be changed"})
+			fixed = append(fixed, []string{s.Key, p.readable(s.Value), "cannot be changed"})
 		}
 	}
 	p.printf("%s\n\n", p.paint(Strong, visible(k.Device)+"  "+visible(k.Kind)+"  "+count(len(k.Settings), "setting")))
