@@ -23,7 +23,7 @@ func (k *look) references() []finding.Finding {
 	first := map[string]int{}
 	for _, u := range k.units {
 		l, _ := k.fstab.Line(u.Line)
-		thing := fmt.Sprintf("%s:%d", fstab.Path, u.Line)
+		thing, before := fmt.Sprintf("%s:%d", fstab.Path, u.Line), len(out)
 		out = append(out, k.reading(thing, l, u)...)
 		switch {
 		case u.None == fstab.Second:
@@ -39,6 +39,11 @@ func (k *look) references() []finding.Finding {
 		}
 		if u.None == "" || u.None == fstab.Second {
 			out = append(out, k.reference(thing, u)...)
+		}
+		for i := range out[before:] { // for which place the line is, whoever reads the list knows at once
+			if f, place := &out[before+i], placeOf(u.Entry); !strings.Contains(f.Text, place) {
+				f.Text = place + ": " + f.Text
+			}
 		}
 	}
 	return out
