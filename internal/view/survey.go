@@ -227,8 +227,8 @@ func (t *surveyed) print() {
 		case head == "":
 			lines = append(lines, t.p.broken(4, "", l.tail)...)
 		default:
-			lines = []string{lines[0] + strings.Repeat(" ", max(at-text.StringWidthWithoutEscSequences(lines[0]), 1)) +
-				text.Trim(l.tail, max(t.p.Width-at, 20))}
+			lead := lines[0] + strings.Repeat(" ", max(at-text.StringWidthWithoutEscSequences(lines[0]), 1))
+			lines = t.p.broken(0, lead, l.tail) // a serial number that is cut is none
 		}
 		for _, line := range lines {
 			t.p.printf("%s\n", line)

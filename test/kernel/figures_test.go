@@ -136,7 +136,7 @@ func sameFigures(t *testing.T, kernel seen, list []device) (n int) {
 			same(d.Name, "start", d.Start/512, k["start"])
 		} else {
 			for name, got := range map[string]any{"queue/logical_block_size": d.Logical, "queue/physical_block_size": d.Physical, "queue/minimum_io_size": d.MinIO, "queue/optimal_io_size": d.OptIO,
-				"alignment_offset": d.Offset, "queue/rotational": flag[d.Rotational], "removable": flag[d.Removable], "ro": flag[d.ReadOnly], "queue/write_cache": d.Cache} {
+				"alignment_offset": d.Offset, "queue/rotational": flag[d.Rotational], "removable": flag[d.Removable], "ro": flag[d.ReadOnly], "queue/write_cache": strings.ReplaceAll(d.Cache, "-", " ")} {
 				same(d.Name, name, got, k[name])
 			}
 			if k["queue/discard_max_bytes"] != "0" {

@@ -146,7 +146,7 @@ func proveWords(t *testing.T, j *judge) {
 	do("spoil /dev/ubdh 1024 1024", "spoilt")                                   // the first superblock; the one of group 1 stays
 	do("inspect ubdh", "an ext3 old whose first superblock is gone", "1 of 1 copies of it is there", "--options=ro,sb=8193", fine)
 	do("mount ubdh /srv/h --options=sb=8193", "read-only", refused)
-	do("mount ubdh /srv/h --options=ro,sb=1", "no superblock of an ext lies at byte 1024", refused)
+	do("mount ubdh /srv/h --options=ro,sb=1", "no superblock of an ext is at byte 1024", refused)
 	do("mount ubdh /srv/h --options=ro,sb=8193", "done", fine)
 	do("file /proc/self/mountinfo", "/srv/h ro,relatime")
 	do("unmount /srv/h", "done", "--options=ro,sb=8193\n", fine)
