@@ -235,12 +235,17 @@ func (p *Printer) part(d draft.Part, titled, whole bool, sizes []quantity.Bytes)
 	if d.Under > 0 || len(rows)+len(d.Notes)+len(d.Warnings) > 0 && titled {
 		p.printf("%s\n", visible(d.Title))
 	}
+	notes := d.Notes
 	if d.Idle {
-		p.wrap(2, "", "nothing to do: it is so already")
+		why := "it is so already"
+		if len(notes) > 0 {
+			why, notes = visible(notes[0]), notes[1:]
+		}
+		p.wrap(2, "nothing to do: ", why)
 	}
 	p.facts(rows)
 	p.values(d, whole)
-	for _, n := range d.Notes {
+	for _, n := range notes {
 		p.wrap(2, "note: ", visible(n))
 	}
 	for _, w := range d.Warnings {

@@ -334,7 +334,7 @@ func proveLive(t *testing.T, j *judge) {
 	do("zero /dev/"+busy+" 462 16", "zero") // by another hand, the second entry goes
 	do("resize /srv/ferns max --commit", "kernel has it still", "/srv/beside", "nothing was changed", "exit status 1]")
 	do("unmount /srv/beside", fine)
-	do("resize /srv/ferns max --commit", "lies ext2 beside", "41943040 bytes still", "exit status 6]")
+	do("resize /srv/ferns max --commit", "there is ext2 beside", "41943040 bytes still", "exit status 6]")
 	do("inspect "+busy+"p1", "40960 blocks", fine)
 	do("unmount /srv/ferns", fine)
 	do("ext /dev/"+busy+"p1 ext4 copies", "left in order; wrong: ")

@@ -53,7 +53,7 @@ func proveHome(t *testing.T, j *judge) {
 	do("format loop0 fat --label CARD --commit", fine)
 	do("mount loop0 /media/card --make", fine)
 	do("text /media/card/notes.txt larkspur", "text")
-	do("mount loop0 /media/card --owner curator", "keeps no owners", "--options=uid=1000,gid=1000", refused)
+	do("mount loop0 /media/card --owner curator", "stores no owners", "--options=uid=1000,gid=1000", refused)
 	do("unmount /media/card", fine)
 	do("fstab add loop0 /media/card --automount --idle 2s --device-wait 4s --options=uid=1000,gid=1000,nofail --commit", "UUID=", "x-systemd.automount", fine)
 	do("unplug loop0", "unplugged")

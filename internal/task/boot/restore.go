@@ -50,7 +50,8 @@ func (*FstabRestore) Plan(ctx context.Context, p *task.Planner) error {
 		}
 		if string(k.Data) == string(now.Bytes()) && len(now.Entries()) > 0 {
 			p.Title("bring back fstab")
-			return nil // it is the newest that was seen
+			p.Note("fstab is as it was last seen")
+			return nil
 		}
 	}
 	return rebuild(ctx, p, v, now)

@@ -132,6 +132,7 @@ func (r *TableRepair) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	if len(gpt.Check(n.Name, state)) == 0 {
+		p.Note("both copies of the GPT on %s are good", n.Name)
 		return nil
 	}
 	if state.Protective == gpt.OtherTable {

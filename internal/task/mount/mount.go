@@ -480,6 +480,7 @@ func (r *Unmount) Plan(ctx context.Context, p *task.Planner) error {
 		uses := v.UsesOf(n.Name)
 		switch {
 		case len(uses) == 0:
+			p.Note("%s is not mounted", n.Name)
 			return nil
 		case uses[0].How != inventory.Mounted:
 			return &machine.Refusal{Rule: machine.RuleNotMounted, Thing: n.Name, Text: "it is used as swap, not mounted"}

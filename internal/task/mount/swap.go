@@ -146,6 +146,7 @@ func (r *SwapOff) Plan(ctx context.Context, p *task.Planner) error {
 		}
 	}
 	if len(off) == 0 {
+		p.Note("swap is off already on %s", strings.Join(r.Targets, ", "))
 		return nil
 	}
 	sum := memory.GiveUp(v.Memory, v.Areas, paths...)
