@@ -221,8 +221,8 @@ func proveGivenUp(t *testing.T, j *judge) {
 		}
 		do("unmount /srv/a", "done", fine)
 	}
-	do("swap add /swap 8MiB", "Fundus makes such files on ext4, ext3, ext2, xfs, btrfs", refused) // on the host's directory
-	do("swap add /dev/swap 8MiB", "Fundus makes such files on ext4, ext3, ext2, xfs, btrfs", refused)
+	do("swap add /swap 8MiB", "Fundus creates such files on ext4, ext3, ext2, xfs, btrfs", refused) // on the host's directory
+	do("swap add /dev/swap 8MiB", "Fundus creates such files on ext4, ext3, ext2, xfs, btrfs", refused)
 	a := j.run(t, start{modules: []string{"xfs"}, boot: []string{"null_blk.nr_devices=0"}, images: []string{blank(t, 400<<20), blank(t, 60<<20), blank(t, 100<<20)}, commands: commands})[2]
 	says(t, a.Said, want)
 	for _, i := range begun {
