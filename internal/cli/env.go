@@ -91,7 +91,7 @@ func (e *Env) addChange(cmd *cobra.Command) *cobra.Command {
 	f.StringArrayVar(&e.o.lose, "lose", nil, "what is lost: `NAME` is its label, UUID or serial")
 	f.StringArrayVar(&e.o.despite, "despite", nil, "accept this new error: `FINDING` (repeatable)")
 	f.BoolVar(&e.o.withoutUndo, "without-undo", false, "save no old contents: no undo, only completion")
-	f.BoolVar(&e.o.inPlace, "in-place", false, "overwrite a file that is no normal one; not crash-safe")
+	f.BoolVar(&e.o.inPlace, "in-place", false, "write in place what cannot be replaced; not crash-safe")
 	f.IntVar(&e.o.wait, "wait", 0, "wait up to `SECONDS` for a commit, or a busy mount")
 	return cmd
 }
