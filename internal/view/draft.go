@@ -378,6 +378,20 @@ func undoWords(g draft.Grade, last int) string {
 	return "cannot be undone: no old contents are kept, and an interrupted commit can only be completed"
 }
 
+// heldSizes are those of which a loss on the device may speak.
+func heldSizes(d *draft.Draft, device string) (sizes []quantity.Bytes) {
+	for _, n := range d.Before {
+		if n.Name != device {
+			continue
+		}
+		sizes = append(sizes, n.Size)
+		for _, c := range n.Contents {
+			sizes = append(sizes, c.Used, c.Size)
+		}
+	}
+	return sizes
+}
+
 // ending says how far it can be taken back and what is lost: the last lines
 // before a question.
 func (p *Printer) ending(d *draft.Draft) {
@@ -387,11 +401,11 @@ func (p *Printer) ending(d *draft.Draft) {
 	}
 	writes := ""
 	if written > 0 {
-		writes = fmt.Sprintf("writes %v; ", written)
+		writes = fmt.Sprintf("writes %s; ", p.sum(written))
 	}
 	p.wrap(0, "", writes+undoWords(d.Undo, d.LastStep))
 	for _, l := range d.Losses {
-		p.wrap(0, p.paint(Lost, "LOST: "), p.paint(Lost, fmt.Sprintf("%s: %s", visible(l.Node), visible(l.What))))
+		p.wrap(0, p.paint(Lost, "LOST: "), p.paint(Lost, fmt.Sprintf("%s: %s", visible(l.Node), p.styled(visible(l.What), heldSizes(d, l.Node)...))))
 		for _, n := range d.Before {
 			if n.Name == l.Node && n.Parent == "" && n.Unrecognised() {
 				p.printf("perhaps a lost partition table:\n")

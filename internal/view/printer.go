@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strings"
 	"unicode"
@@ -164,8 +165,14 @@ func (p *Printer) size(b quantity.Bytes, sector int64) string {
 	return p.Sizes.Format(b, quantity.Bytes(sector))
 }
 
-// sum is a number of bytes of no one device, whose sectors are then those that are usual.
-func (p *Printer) sum(b quantity.Bytes) string { return p.size(b, 512) }
+// sum is a number of bytes of no one device, in a sentence; its sectors are then those that are usual.
+func (p *Printer) sum(b quantity.Bytes) string {
+	words := p.size(b, 512)
+	if p.Sizes == quantity.Exact {
+		words += " bytes"
+	}
+	return words
+}
 
 // styled rewrites the sizes of a text that are known in full into the style that was asked for: whoever
 // made the text did not know of it.
@@ -173,8 +180,9 @@ func (p *Printer) styled(words string, sizes ...quantity.Bytes) string {
 	if p.Sizes == quantity.IEC {
 		return words
 	}
-	for _, b := range sizes {
-		words = strings.ReplaceAll(words, b.String(), p.sum(b))
+	for _, b := range sizes { // 1.0 GiB stands in 21.0 GiB, too
+		whole := regexp.MustCompile(`(^|[^0-9.,])` + regexp.QuoteMeta(b.String()) + `\b`)
+		words = whole.ReplaceAllString(words, "${1}"+p.sum(b))
 	}
 	return words
 }
