@@ -95,15 +95,10 @@ func (l Line) place() string {
 
 // String says it in one line.
 func (c LineChange) String() string {
-	said := func(o Outcome) string {
-		if o == Fine && c.Unit.Entry.IsSwap() {
-			return "on"
-		}
-		return string(o)
-	}
-	words := fmt.Sprintf("%s (%s): %s", c.place(), c.At(), said(c.Outcome))
+	swap := c.Unit.Entry.IsSwap()
+	words := fmt.Sprintf("%s (%s): %s", c.place(), c.At(), c.Outcome.Words(swap))
 	if c.Before != "" {
-		words += "; now: " + said(c.Before)
+		words += "; now: " + c.Before.Words(swap)
 	}
 	return words
 }

@@ -24,6 +24,17 @@ const (
 	Emergency Outcome = "emergency shell"
 )
 
+// On is what becomes of an area of swap that the kernel uses: nothing of it is mounted.
+const On = "on"
+
+// Words is the outcome as it is said of a line, which may be of swap.
+func (o Outcome) Words(swap bool) string {
+	if swap && o == Fine {
+		return On
+	}
+	return string(o)
+}
+
 // Line is the result of one line of fstab, or of a unit.
 type Line struct {
 	Number  int

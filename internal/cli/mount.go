@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"reflect"
 	"slices"
 	"strings"
@@ -20,7 +19,6 @@ import (
 	"fundus/internal/draft"
 	"fundus/internal/machine"
 	"fundus/internal/task"
-	"fundus/internal/task/all"
 	"fundus/internal/task/mount"
 	"fundus/internal/view"
 )
@@ -249,15 +247,8 @@ func reverseWords(seen *inventory.Inventory, a machine.Action) []string {
 // act carries out what changes the running system only; with the draft it gives the machine as
 // it was.
 func (e *Env) act(ctx context.Context, m *onMachine, r task.Request) (*draft.Draft, *inventory.Inventory, error) {
-	s := task.Conditions{
-		Machine: m.Machine,
-		Store:   m.store,
-		Clock:   e.Now(),
-		Spill:   spill(m.store),
-		Config:  e.configuration(),
-		Decode:  all.Decode,
-	}
-	if _, err := io.ReadFull(e.Random, s.Seed[:]); err != nil {
+	s, err := e.conditions(m)
+	if err != nil {
 		return nil, nil, err
 	}
 	plan, err := task.Plan(ctx, s, r)

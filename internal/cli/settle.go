@@ -36,13 +36,8 @@ func (e *Env) change(cmd *cobra.Command, r task.Request) error {
 	return e.settle(cmd.Context(), m, r)
 }
 
-// settle is the road of every change: plan, show, ask or store, commit.
-func (e *Env) settle(ctx context.Context, m *onMachine, r task.Request) error {
-	return e.settleFrom(ctx, m, r, nil)
-}
-
-// settleFrom plans at first by a look that was taken already; nil: it looks itself.
-func (e *Env) settleFrom(ctx context.Context, m *onMachine, r task.Request, look *inventory.Inventory) error {
+// conditions are those under which everything is planned, with a seed of its own.
+func (e *Env) conditions(m *onMachine) (task.Conditions, error) {
 	s := task.Conditions{
 		Machine:     m.Machine,
 		Store:       m.store,
@@ -53,11 +48,22 @@ func (e *Env) settleFrom(ctx context.Context, m *onMachine, r task.Request, look
 		WithoutUndo: e.o.withoutUndo,
 		InPlace:     e.o.inPlace,
 	}
-	if _, err := io.ReadFull(e.Random, s.Seed[:]); err != nil {
+	_, err := io.ReadFull(e.Random, s.Seed[:])
+	return s, err
+}
+
+// settle is the road of every change: plan, show, ask or store, commit.
+func (e *Env) settle(ctx context.Context, m *onMachine, r task.Request) error {
+	return e.settleFrom(ctx, m, r, nil)
+}
+
+// settleFrom plans at first by a look that was taken already; nil: it looks itself.
+func (e *Env) settleFrom(ctx context.Context, m *onMachine, r task.Request, look *inventory.Inventory) error {
+	s, err := e.conditions(m)
+	if err != nil {
 		return err
 	}
-	look, err := machine.Looked(ctx, m.Machine, look)
-	if err != nil {
+	if look, err = machine.Looked(ctx, m.Machine, look); err != nil {
 		return err
 	}
 	s.Look, e.seen = look, look

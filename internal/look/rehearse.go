@@ -306,7 +306,7 @@ func rehearsal(v *inventory.Inventory, report boot.Report, all []finding.Finding
 	out.Severity = severityOf(report.Verdict, report.Lines)
 	for _, l := range report.Lines {
 		line := RehearsedLine{Number: l.Number, File: l.File, Spec: l.Spec, Dir: l.Dir, Kind: l.Kind, Device: l.Device,
-			Outcome: string(l.Outcome), Reason: l.Reason, NoFail: l.NoFail, Options: l.Options,
+			Outcome: l.Outcome.Words(l.Unit.Entry.IsSwap()), Reason: l.Reason, NoFail: l.NoFail, Options: l.Options,
 			Dump: l.Unit.Entry.Dump, Pass: l.Pass, Raw: l.Raw, Wait: l.Wait, First: l.First, Rank: l.Outcome.Rank(),
 			Mounted: mountedNow(v, l), Swap: l.Unit.Entry.IsSwap(), Next: mend(v, l, out.Findings)}
 		if l.File != "" {

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"fundus/core/boot"
 	"fundus/core/fs"
 	"fundus/core/inventory"
 	"fundus/core/quantity"
@@ -23,6 +24,9 @@ type SwapArea struct {
 	Later   bool   // the line does not turn it on at boot
 	Problem string // why it cannot be turned on
 }
+
+// SwapOn is the outcome of an area that the kernel uses.
+const SwapOn = boot.On
 
 // SwapAbsent is the problem of an area that a line names and nobody finds; others are the states of
 // its content.

@@ -55,14 +55,19 @@ func started(v *inventory.Inventory, a Action) {
 			mounted(v, a)
 			return
 		}
-		v.Others = append(slices.Clone(v.Others), inventory.Use{
-			How:     inventory.Mounted,
-			Where:   a.Where,
-			Kind:    a.Kind,
-			Source:  a.From,
-			Options: a.Options,
-		})
+		mountedOther(v, a)
 	}
+}
+
+// mountedOther is the effect of a mount of no device.
+func mountedOther(v *inventory.Inventory, a Action) {
+	v.Others = append(slices.Clone(v.Others), inventory.Use{
+		How:     inventory.Mounted,
+		Where:   a.Where,
+		Kind:    a.Kind,
+		Source:  a.From,
+		Options: a.Options,
+	})
 }
 
 func stopped(v *inventory.Inventory, a Action) {

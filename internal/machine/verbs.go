@@ -297,16 +297,8 @@ func verbsOfSystemd() map[Verb]verb {
 		StartUnit: {
 			words:  func(a Action) string { return fmt.Sprintf("have systemd mount %s at %s", a.From, a.Where) },
 			refuse: checkStart, inverse: as(Unmount), back: BackAtOnce,
-			holds: func(v *inventory.Inventory, a Action) bool { _, there := v.OtherAt(a.Where); return there },
-			effect: func(v *inventory.Inventory, a Action) {
-				v.Others = append(slices.Clone(v.Others), inventory.Use{
-					How:     inventory.Mounted,
-					Where:   a.Where,
-					Kind:    a.Kind,
-					Source:  a.From,
-					Options: a.Options,
-				})
-			},
+			holds:  func(v *inventory.Inventory, a Action) bool { _, there := v.OtherAt(a.Where); return there },
+			effect: mountedOther,
 		},
 		Start: {
 			words:   func(a Action) string { return fmt.Sprintf("have systemd start %s", a.Unit) },

@@ -20,7 +20,7 @@ func verdicts() map[string]string {
 }
 
 func outcomes() map[string]string {
-	return map[string]string{"mounted": "mounted", SwapOn: "on", "not at boot": "not-at-boot", "left to the network": "network",
+	return map[string]string{"mounted": "mounted", look.SwapOn: "on", "not at boot": "not-at-boot", "left to the network": "network",
 		"passed over": "passed-over", "unknown": "unknown", "left out": "left-out",
 		"not mounted": "not-mounted", "delays the boot": "delays", "emergency shell": "emergency-shell"}
 }

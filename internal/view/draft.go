@@ -69,20 +69,13 @@ type BootLineDoc struct {
 	Text       string `json:"text"`
 }
 
-// ofLine is the code of an outcome: of swap nothing is mounted.
-func ofLine(outcome string, swap bool) string {
-	if outcome == "mounted" && swap {
-		outcome = SwapOn
-	}
-	return outcomes()[outcome]
-}
-
 func bootDocument(c *draft.BootChange) *BootDoc {
 	d := &BootDoc{verdicts()[c.Was], verdicts()[c.Is], c.Before, c.After, []BootLineDoc{}}
 	for _, l := range c.Lines {
+		swap := l.Unit.Entry.IsSwap()
 		d.Lines = append(d.Lines, BootLineDoc{
-			l.Number, l.File, l.Spec, placed(l.Dir, l.Unit.Entry.IsSwap()), l.Device, ofLine(string(l.Before), l.Unit.Entry.IsSwap()), ofLine(string(l.Outcome), l.Unit.Entry.IsSwap()),
-			l.String(),
+			l.Number, l.File, l.Spec, placed(l.Dir, swap), l.Device,
+			outcomes()[l.Before.Words(swap)], outcomes()[l.Outcome.Words(swap)], l.String(),
 		})
 	}
 	return d
@@ -183,7 +176,7 @@ func (r Draft) Words(p *Printer) {
 		p.wrap(0, p.paint(Strong, visible(d.Machine))+"  ", p.styled(visible(d.Title), layerSizes(d)...))
 	}
 	if d.Empty() {
-		p.wrap(0, "nothing to do: ", settled(d))
+		p.wrap(0, "nothing to do: ", p.settled(d))
 	}
 	for _, remark := range d.Remarks {
 		p.wrap(2, "note: ", visible(remark))
@@ -503,7 +496,7 @@ func (p *Printer) Question(w io.Writer, d *draft.Draft, open []draft.Loss, i int
 			count = fmt.Sprintf("%d of %d: ", i+1, len(open))
 		}
 		prompt = fmt.Sprintf("%s%s: %stype %s to destroy %s (%s), anything else to stop: ", visible(d.Machine),
-			p.where(d), count, visible(accept[0]), visible(l.Node), visible(l.What))
+			p.where(d), count, visible(accept[0]), visible(l.Node), p.styled(visible(l.What), heldSizes(d, l.Node)...))
 	}
 	fmt.Fprint(w, p.plain(p.paint(Strong, folded(prompt, p.Width))))
 	return accept
@@ -565,7 +558,7 @@ func (r Used) Document() any {
 }
 
 // settled is what a draft with nothing to do says of how things are.
-func settled(d *draft.Draft) string {
+func (p *Printer) settled(d *draft.Draft) string {
 	for _, part := range d.Parts {
 		if len(part.Notes) > 0 {
 			return visible(part.Notes[0])
@@ -574,7 +567,7 @@ func settled(d *draft.Draft) string {
 	for _, r := range d.Results {
 		words := thereAlready(r)
 		if n, ok := family(d.After, r.Device).Node(r.Device); ok && d.Request.Verb == "resize" {
-			words = fmt.Sprintf("%s has %v already", r.Device, n.Size)
+			words = fmt.Sprintf("%s has %s already", r.Device, p.sizeAlone(n))
 		}
 		if words != "" {
 			return visible(words)
@@ -610,7 +603,7 @@ func thereAlready(r draft.Result) string {
 // Words implements Report.
 func (r Used) Words(p *Printer) {
 	if r.Empty() {
-		p.wrap(0, "nothing to do: ", settled(r.Draft))
+		p.wrap(0, "nothing to do: ", p.settled(r.Draft))
 		return
 	}
 	p.printf("%s\n", p.paint(InUse, "done: "+visible(r.Title)))

@@ -64,7 +64,7 @@ func (r Fstab) Document() any {
 		mounted, differs := mountedCode(l.Mounted)
 		d.Lines = append(d.Lines, FstabLineDoc{
 			l.Number, l.Off, l.Spec, placed(l.Dir, l.Swap), l.Kind, strings.Split(l.Options, ","), l.Dump, l.Pass, l.Device, mounted,
-			differs, outcomes()[outcome(l)], strings.TrimRight(l.Raw, "\r\n"),
+			differs, outcomes()[l.Outcome], strings.TrimRight(l.Raw, "\r\n"),
 		})
 	}
 	return d
@@ -91,11 +91,11 @@ func (r Fstab) Words(p *Printer) {
 			device, mounted = p.paint(Lost, "?"), "never"
 		}
 		if l.Swap && mounted == "yes" {
-			mounted = SwapOn
+			mounted = look.SwapOn
 		} else if mounted == "yes" {
 			mounted = "mounted"
 		}
-		if mounted != "mounted" && mounted != SwapOn && mounted != "in use" && mounted != "no" && !l.Off {
+		if mounted != "mounted" && mounted != look.SwapOn && mounted != "in use" && mounted != "no" && !l.Off {
 			mounted = p.paint(Changed, visible(mounted))
 		}
 		rows = append(rows, []string{

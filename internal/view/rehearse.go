@@ -61,7 +61,7 @@ func rehearsalDocument(r *look.Rehearsal) RehearsalDoc {
 	}
 	for _, l := range all(r) {
 		d.Lines = append(d.Lines, LineDoc{
-			l.Number, l.File, l.Spec, placed(l.Dir, l.Swap), l.Kind, l.Device, outcomes()[outcome(l)], l.Reason, wayOf(l.Next),
+			l.Number, l.File, l.Spec, placed(l.Dir, l.Swap), l.Kind, l.Device, outcomes()[l.Outcome], l.Reason, wayOf(l.Next),
 			seconds(l.Wait), l.First, l.NoFail, l.Options, l.Pass,
 		})
 	}
@@ -134,17 +134,6 @@ func (r Rehearsal) Words(p *Printer) {
 	p.wrap(0, "", p.paint(Free, "not predicted: file-system checks, slow disks, passphrases, network, services"))
 }
 
-// outcome is what becomes of a line: of swap nothing is mounted.
-func outcome(l look.RehearsedLine) string {
-	if l.Swap && l.Outcome == "mounted" {
-		return SwapOn
-	}
-	return l.Outcome
-}
-
-// SwapOn is what becomes of an area of swap that the kernel uses.
-const SwapOn = "on"
-
 // placed is a mount point; swap has none, whatever stands in the line.
 func placed(dir string, swap bool) string {
 	if swap {
@@ -158,7 +147,7 @@ func dirOf(l look.RehearsedLine) string { return cmp.Or(placed(l.Dir, l.Swap), "
 
 // fine reports whether nothing needs to be said of a line.
 func fine(l look.RehearsedLine) bool {
-	return !l.First && (l.Outcome == "mounted" || l.Outcome == "not at boot" || l.Outcome == "left to the network")
+	return !l.First && (l.Outcome == "mounted" || l.Outcome == look.SwapOn || l.Outcome == "not at boot" || l.Outcome == "left to the network")
 }
 
 // rehearsed shows lines, each with what becomes of it and what mends it.
@@ -170,7 +159,7 @@ func (p *Printer) rehearsed(list []look.RehearsedLine) {
 	const mostDir, mostKind = 24, 12 // what is longer is cut: the reason is what matters
 	dirs, kinds = min(dirs, mostDir), min(kinds, mostKind)
 	for _, l := range list {
-		words := outcome(l)
+		words := l.Outcome
 		if l.Reason != "" {
 			words += ": " + visible(l.Reason)
 		}
@@ -194,10 +183,10 @@ const mostFolded = 6
 
 // folded names the lines that are well, by what becomes of them.
 func (p *Printer) folded(list []look.RehearsedLine) {
-	for _, result := range []string{"mounted", SwapOn, "not at boot", "left to the network"} {
+	for _, result := range []string{"mounted", look.SwapOn, "not at boot", "left to the network"} {
 		var dirs []string
 		for _, l := range list {
-			if outcome(l) == result && fine(l) {
+			if l.Outcome == result && fine(l) {
 				dir := visible(l.Dir)
 				if l.Swap {
 					dir = strings.TrimSpace("swap " + l.Device)
