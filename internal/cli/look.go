@@ -66,10 +66,11 @@ func (e *Env) watch(ctx context.Context, words []string) error {
 		return usagef("--watch: nothing comes or goes on %s", m.Machine.Root())
 	}
 	p := e.printer()
-	if v, err := m.Machine.Inventory(ctx); err == nil {
-		p.Watching(len(v.Disks()))
-	}
-	return w.Watch(ctx, func(event machine.Event) { p.Event(e.Now(), event) })
+	return w.Watch(ctx, func() {
+		if v, err := m.Machine.Inventory(ctx); err == nil {
+			p.Watching(len(v.Disks()))
+		}
+	}, func(event machine.Event) { p.Event(e.Now(), event) })
 }
 
 // survey looks at the disks that the words mean, at all without any.

@@ -44,7 +44,8 @@ func Inhibit(ctx context.Context, m Machine, why string) (release func()) {
 // Watcher sees disks come and go.
 type Watcher interface {
 	// Watch reports each disk that comes, changes or goes, until the context ends.
-	Watch(ctx context.Context, report func(Event)) error
+	// It calls begun once: what comes or goes from then on is reported.
+	Watch(ctx context.Context, begun func(), report func(Event)) error
 }
 
 // Gatherer has a kernel that puts files together.

@@ -162,7 +162,7 @@ func spoil(t *testing.T, image string, at int64) {
 func proveTopology(t *testing.T, j *judge) {
 	a := j.run(t, start{modules: []string{"dm-mod", "loop"}, images: []string{blank(t, 64<<20), blank(t, 64<<20)}, commands: []string{
 		"table new ubda --commit", "partition add ubda --size 40MiB --commit", "watch", "map herbarium ubda1", "carry ubdb 512", "pause",
-		"format herbarium ext4 --label herbarium --commit", "fstab add herbarium /srv --commit", "mount /srv --options noatime", "survey", "survey --all", "survey --unused", "inspect herbarium", "inspect ubda1", "statfs /srv", "unmount /srv", "fstab remove /srv --commit", "unmap herbarium", "watched",
+		"format herbarium ext4 --label herbarium --commit", "fstab add herbarium /srv --commit", "mount /srv --options noatime", "survey", "survey --all", "survey --unused", "inspect herbarium", "inspect ubda1", "statfs /srv", "unmount /srv", "fstab remove /srv --commit", "unmap herbarium", "watched dm-0 taken out",
 		"format ubda1 ext4 --lose=herbarium --commit",
 	}})[1]
 	says(t, a.Said, [][]string{

@@ -68,7 +68,7 @@ func TestWatch(t *testing.T) {
 		t.Fatal(err)
 	}
 	var said []string
-	err = b.Watch(during, func(e machine.Event) {
+	err = b.Watch(during, func() {}, func(e machine.Event) {
 		said = append(said, fmt.Sprintf("%s %v %d", e.Name, e.Came, len(e.Nodes)))
 		switch {
 		case e.Came:

@@ -15,8 +15,9 @@ import (
 const watchStep = 100 * time.Millisecond
 
 // Watch calls the function with each disk that is plugged into the bench, pulled
-// out, or changed in bench.yaml, until the context ends.
-func (b *Bench) Watch(ctx context.Context, report func(machine.Event)) error {
+// out, or changed in bench.yaml since it was opened, until the context ends.
+func (b *Bench) Watch(ctx context.Context, begun func(), report func(machine.Event)) error {
+	begun()
 	tick := time.NewTicker(watchStep)
 	defer tick.Stop()
 	for {

@@ -16,11 +16,13 @@ import (
 )
 
 // Watch calls the function with each disk that comes or goes, as the kernel
-// announces it, until the context ends.
+// announces it, until the context ends. A disk that comes between a look at the
+// machine and the first announcement that is kept would be seen by neither: begun
+// is called when the kernel keeps them.
 //
 // Source: the kernel's messages on its netlink group 1 are texts that end with a
 // zero byte: a heading, then NAME=VALUE (lib/kobject_uevent.c).
-func (m *Machine) Watch(ctx context.Context, report func(machine.Event)) error {
+func (m *Machine) Watch(ctx context.Context, begun func(), report func(machine.Event)) error {
 	fd, err := unix.Socket(unix.AF_NETLINK, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, unix.NETLINK_KOBJECT_UEVENT)
 	if err != nil {
 		return fmt.Errorf("the kernel's announcements: %w", err)
@@ -33,6 +35,7 @@ func (m *Machine) Watch(ctx context.Context, report func(machine.Event)) error {
 	if err := unix.SetsockoptTimeval(fd, unix.SOL_SOCKET, unix.SO_RCVTIMEO, &unix.Timeval{Usec: 200_000}); err != nil {
 		return err
 	}
+	begun()
 	buf, last := make([]byte, 64<<10), map[string]string{}
 	once := func(e machine.Event) {
 		if now := gist(e); e.Lost || last[e.Name] != now {

@@ -25,7 +25,7 @@ import (
 type extras struct {
 	writer  *writer
 	watcher *exec.Cmd
-	watched bytes.Buffer
+	watched *os.File // what it told, in memory
 	keepers
 }
 
@@ -37,7 +37,7 @@ func (x *extras) find(name string) func(words []string) string {
 		"writer":  x.write,                                          // DIR: writes there without a pause
 		"rest":    func([]string) string { return x.writer.rest() }, // the writer stops, and says how it went
 		"watch":   x.watch,                                          // survey --watch in the background, until "watched"
-		"watched": x.endWatch,
+		"watched": x.endWatch,                                       // WORDS: once they were told
 		// The same, on the console.
 		"see": func(w []string) string {
 			fmt.Printf("\033[1m$ fundus survey --watch\033[0m\n%s\n", strings.TrimSuffix(x.endWatch(w), "[<nil>]"))
@@ -116,17 +116,47 @@ func (x *extras) write(words []string) string {
 }
 
 func (x *extras) watch([]string) string {
+	fd, err := unix.MemfdCreate("watched", unix.MFD_CLOEXEC)
+	if err != nil {
+		return err.Error()
+	}
+	x.watched = os.NewFile(uintptr(fd), "watched")
 	x.watcher = exec.Command("/bin/fundus", "survey", "--watch")
-	x.watcher.Stdout, x.watcher.Stderr = &x.watched, &x.watched
-	err := x.watcher.Start()
-	time.Sleep(time.Second)
+	x.watcher.Stdout, x.watcher.Stderr = x.watched, x.watched
+	err = x.watcher.Start()
+	for err == nil && !x.listens() {
+		time.Sleep(50 * time.Millisecond)
+	}
 	return "watching" + fine(err)
 }
 
-func (x *extras) endWatch([]string) string {
+// listens says whether a process keeps the kernel's announcements: the watching
+// one is the only one here that could.
+func (x *extras) listens() bool {
+	list, err := os.ReadFile("/proc/net/netlink") // Eth is the protocol, 15 that of announcements
+	for line := range strings.Lines(string(list)) {
+		if f := strings.Fields(line); len(f) > 2 && f[1] == "15" && f[2] == strconv.Itoa(x.watcher.Process.Pid) {
+			return true
+		}
+	}
+	return err != nil
+}
+
+// endWatch gives what was told, once it has these words, or half a minute has gone.
+func (x *extras) endWatch(words []string) string {
+	told := func() string {
+		data, _ := io.ReadAll(io.NewSectionReader(x.watched, 0, 1<<20))
+		return string(data)
+	}
 	time.Sleep(time.Second)
+	for range 300 {
+		if strings.Contains(told(), strings.Join(words, " ")) {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
 	err := errors.Join(x.watcher.Process.Signal(os.Interrupt), x.watcher.Wait())
-	return fmt.Sprintf("%s[%v]", x.watched.String(), err)
+	return fmt.Sprintf("%s[%v]", told(), err)
 }
 
 func look(words []string) string {
