@@ -27,6 +27,7 @@ func extKind() Kind {
 		AtMount:   ext.AtMount,
 		Fields:    ext.Fields,
 		SetLabel:  ext.SetLabel,
+		FitLabel:  ext.Fit,
 		Relabels:  true,
 		SetID:     wideID(ext.SetUUID),
 		LiveID:    ext.ChangesUUID,
@@ -63,6 +64,7 @@ func xfsKind() Kind {
 		AtMount:   xfs.AtMount,
 		Fields:    xfs.Fields,
 		SetLabel:  xfs.SetLabel,
+		FitLabel:  xfs.Fit,
 		Relabels:  true,
 		SetID:     wideID(xfs.SetUUID),
 		Alone:     "nouuid",
@@ -102,6 +104,7 @@ func swapKind() Kind {
 		Probe:    swap.Probe,
 		Fields:   swap.Fields,
 		SetLabel: swap.SetLabel,
+		FitLabel: swap.Fit,
 		SetID:    wideID(func(dev block.Device, id uuid.UUID) error { return swap.SetUUID(dev, id) }),
 		Resizing: &Resizing{
 			Reach: swap.Reach,

@@ -98,7 +98,7 @@ func (e *Env) addCompletion(root *cobra.Command) {
 	attributes := list(table.AttributeNames(table.GPT, table.Named(table.GPT))...)
 	values := map[string]cobra.CompletionFunc{
 		"scheme": list("gpt", "mbr"), "by": list(propose.Words()...), "references": list("follow", "drop", "disable", "keep"),
-		"content": list("keep", "erase"), "severity": list("note", "warning", "error"), "direction": list("back", "forward"),
+		"record": list("fstab", "unit"), "as": list(kind.Words()...), "content": list("keep", "erase"), "severity": list("note", "warning", "error"), "direction": list("back", "forward"),
 		"sizes": list("iec", "si", "sectors", "bytes"), "colour": list("auto", "always", "never"),
 		"set": attributes, "clear": attributes,
 		"absent": e.completeDevices, "despite": findingCodes, "lose": e.completeNames, "kind": e.completeKinds,

@@ -22,6 +22,7 @@ func wishes() []wish {
 		{"see what is there", "survey, inspect, references"},
 		{"see what is possible", "settings, types, options"},
 		{"find what is wrong", "verify, rehearse, fstab check"},
+		{"a whole, empty disk", "prepare"},
 		{"tables, partitions", "table, partition, resize, rescan"},
 		{"file systems", "format, label, adjust, erase"},
 		{"mount, now and at boot", "mount, unmount, swap, fstab, unit, gather"},

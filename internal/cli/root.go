@@ -45,7 +45,7 @@ func NewRoot(e *Env) *cobra.Command {
 		return cmp.Or(e.configure(cmd), e.checkCommon(), e.checkDocument(cmd))
 	}
 	root.AddCommand(newSurvey(e), newInspect(e), newVerify(e), newRehearse(e), newReferences(e), newTypes(e), newSettings(e), newOptions(e))
-	root.AddCommand(newTable(e), newPartition(e), newResize(e), newRescan(e), newFormat(e), newLabel(e), newAdjust(e), newErase(e))
+	root.AddCommand(newTable(e), newPartition(e), newResize(e), newRescan(e), newPrepare(e), newFormat(e), newLabel(e), newAdjust(e), newErase(e))
 	root.AddCommand(newMount(e), newUnmount(e), newGather(e), newSwap(e), newFstab(e), newUnit(e))
 	root.AddCommand(newCommit(e), newDraft(e), newDeed(e), newUndo(e), newRecover(e), newBench(e), newDemo(e))
 	e.addHelp(root)

@@ -279,7 +279,7 @@ func nearMisses() []miss {
 			"fundus inspect shows identifiers; fundus adjust TARGET uuid=new changes that of a file system, fundus partition edit --uuid that of a partition",
 		},
 		{
-			[]string{"wipe", "clone", "copy", "move", "prepare", "encrypt", "volume", "array"},
+			[]string{"wipe", "clone", "copy", "move", "encrypt", "volume", "array"},
 			"help",
 			"",
 			notYet,

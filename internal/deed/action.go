@@ -153,7 +153,9 @@ func (acting) inverse(ctx context.Context, u *Undoing, _ int, s draft.Step) erro
 		return u.lasting(ctx, v, a)
 	}
 	inverse, ok := a.Inverse()
-	if !ok || v.Machine.BootID != u.Deed.BootID || a.Back() == machine.BackByItself || !machine.Holds(v, a) {
+	// What a boot did since, by the line that the deed wrote, is the deed's where all of it goes.
+	others := v.Machine.BootID != u.Deed.BootID && u.Deed.Undo != draft.ByName
+	if !ok || others || a.Back() == machine.BackByItself || !machine.Holds(v, a) {
 		return nil
 	}
 	if err := machine.Room(v, inverse); err != nil {

@@ -210,10 +210,16 @@ func (writing) inverse(ctx context.Context, u *Undoing, number int, s draft.Step
 	}
 	if at >= 0 {
 		err := u.since(ctx, target, at)
-		if !u.Over {
+		// What the deed put on empty room and into use goes with all that is on it by now.
+		whole := u.Deed.Undo == draft.ByName && target.Hold == machine.HoldContent
+		if !u.Over && !whole {
 			return err
 		}
-		u.Warn("%v; it is written over: fundus verify says afterwards whether all fits", err)
+		if whole {
+			u.Note("what was written to %s outside of the places that are restored stays there, as free space", target.Device)
+		} else {
+			u.Warn("%v; it is written over: fundus verify says afterwards whether all fits", err)
+		}
 		if err := u.covered(ctx, target); err != nil {
 			return err
 		}

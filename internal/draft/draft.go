@@ -122,6 +122,7 @@ const (
 	Nothing      Grade = "none"          // there is nothing to take back
 	UntilChanged Grade = "until-changed" // exactly, until the text file is changed
 	Exactly      Grade = "exact"         // until somebody writes there
+	ByName       Grade = "by-name"       // whole, also in use: what is on it by then is named
 	UntilMounted Grade = "until-mounted" // exactly, until the kernel writes to it
 	ContentOnly  Grade = "content-only"  // free space is not restored
 	NotAfter     Grade = "not-after"     // a step: see Draft.LastStep
@@ -130,7 +131,7 @@ const (
 
 // Grades lists them all, from the best to the worst.
 func Grades() []Grade {
-	return []Grade{Nothing, UntilChanged, Exactly, UntilMounted, ContentOnly, NotAfter, Never}
+	return []Grade{Nothing, UntilChanged, Exactly, ByName, UntilMounted, ContentOnly, NotAfter, Never}
 }
 
 // Worse gives the worse of two grades.

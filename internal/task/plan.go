@@ -232,6 +232,22 @@ func (p *Planner) Inner(ctx context.Context, r Request) (made []string, err erro
 	return made, err
 }
 
+// Piece plans another request as a piece of the present one, in whose part stands all that it has to
+// say, and gives the names of the devices that it makes.
+func (p *Planner) Piece(ctx context.Context, r Request) (made []string, err error) {
+	first := len(p.Draft.Parts)
+	err = p.Do(ctx, r)
+	own, whole := p.Current(), p.Draft.Parts
+	for _, part := range whole[first:] {
+		made = append(made, part.Made...)
+		own.Facts, own.Details = append(own.Facts, part.Facts...), append(own.Details, part.Details...)
+		own.Values, own.Made = append(own.Values, part.Values...), append(own.Made, part.Made...)
+		own.Notes, own.Warnings = append(own.Notes, part.Notes...), append(own.Warnings, part.Warnings...)
+	}
+	p.Draft.Parts = whole[:first]
+	return made, err
+}
+
 // Made says of devices that the request makes them, or finds them made already.
 func (p *Planner) Made(names ...string) { p.Current().Made = append(p.Current().Made, names...) }
 
@@ -334,6 +350,9 @@ func (p *Planner) finish(ctx context.Context) error {
 	p.boots(before, bootBefore, bootAfter)
 	d.Losses, d.Wants = once(d.Losses, func(l draft.Loss) string { return l.Node + " " + l.What }), once(d.Wants, func(n draft.Need) string { return n.Option + " " + n.Why })
 	d.Undo, d.LastStep = grade(d.Steps)
+	if d.Undo == draft.UntilMounted && len(d.Losses) == 0 && onEmptyRoom(before, after, d.Steps) {
+		d.Undo = draft.ByName
+	}
 	if d.Forward {
 		d.Undo = draft.Never
 	}
@@ -409,6 +428,38 @@ func grade(steps []draft.Step) (worst draft.Grade, last int) {
 		}
 	}
 	return worst, last
+}
+
+// onEmptyRoom reports whether all that the steps put on devices lies where nothing was, and is used by
+// what the steps did as well: mounted, swapped on, or named by a line or a unit. What is in it by then
+// came there through that use alone, so that a way back may take it along, by its name.
+func onEmptyRoom(before, after *inventory.Inventory, steps []draft.Step) bool {
+	named, by := after.Named(), after.Resolver()
+	for _, u := range after.Kept() {
+		for _, n := range by.Resolve(u.Entry.Spec) {
+			named[n.Name] = u.Where
+		}
+	}
+	for _, s := range steps {
+		for _, t := range deed.TargetsOf(s) {
+			if t.Hold != machine.HoldContent {
+				continue
+			}
+			over := func(n inventory.Node) bool { return n.Start < t.Start+t.Size && t.Start < n.Start+n.Size }
+			for _, n := range before.Family(t.Device) {
+				if c, holds := n.Content(); holds && c.Class != fs.Table && over(n) {
+					return false
+				}
+			}
+			used := slices.ContainsFunc(after.Family(t.Device), func(n inventory.Node) bool {
+				return n.Start == t.Start && (named[n.Name] != "" || len(after.UsesOf(n.Name)) > 0)
+			})
+			if !used {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 // below are the identities of the disks that a device is built on.

@@ -361,6 +361,8 @@ func undoWords(g draft.Grade, last int) string {
 		return "can be undone until the file is changed"
 	case draft.Exactly:
 		return "can be undone until something else writes there"
+	case draft.ByName:
+		return "can be undone whole, once what is on it by then is named"
 	case draft.UntilMounted:
 		return "can be undone until it is mounted for writing"
 	case draft.ContentOnly:

@@ -36,8 +36,8 @@ type setting struct {
 	states     *amount.States
 }
 
-// prepare commits what a story begins with, and records the command.
-func prepare(t *testing.T, s story) *setting {
+// arrange commits what a story begins with, and records the command.
+func arrange(t *testing.T, s story) *setting {
 	t.Helper()
 	r := newRig(t, s.physics, max(s.logical, 512))
 	if s.large {
@@ -72,6 +72,10 @@ func prepare(t *testing.T, s story) *setting {
 	p.old, p.fresh = seen(p.start), seen(p.done)
 	if several, ok := s.cut.(*chain); ok {
 		p.parts = partsOf(t, p.start, several)
+	} else if s.made != nil && !s.keep {
+		p.parts = partsOf(t, p.start, s.made)
+	} else if s.made != nil {
+		p.parts = partsOf(t, newRig(t, s.physics, max(s.logical, 512)), s.made)
 	} else if f, ok := s.cut.(*content.Format); ok && f.Type == content.FitType { // the type is set first, by itself
 		p.parts = partsOf(t, p.start, whole(&disk.PartitionEdit{Target: f.Target, Type: "data"}))
 	} else if several, ok := last(s.before).(*chain); ok {
@@ -107,7 +111,7 @@ func partsOf(t *testing.T, start *rig, c *chain) (out []sight) {
 // touchesFiles reports whether text files change too, which then are each cut's own.
 func touchesFiles(s story) bool {
 	_, several := s.cut.(*chain)
-	return several || slices.ContainsFunc(s.before, func(b request) bool { _, several := b.(*chain); return several })
+	return several || s.made != nil || slices.ContainsFunc(s.before, func(b request) bool { _, several := b.(*chain); return several })
 }
 
 // judge asks the probes, before anything is recovered.
@@ -194,7 +198,7 @@ func each(t *testing.T, pass func(s story) bool, proof func(t *testing.T, p *set
 			t.Run(s.name, func(t *testing.T) {
 				t.Parallel()
 				counts := map[string]int{"stories": 1}
-				p := prepare(t, s)
+				p := arrange(t, s)
 				p.states = states
 				proof(t, p, counts)
 				total.add(counts)

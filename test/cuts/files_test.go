@@ -261,7 +261,7 @@ func bring(t testing.TB, root, path string, want machine.FileState) {
 // nothing, can be told to leave it, and can be told to write over it.
 func TestRecoverKeepsForeignBytes(t *testing.T) {
 	const header = 512 // the primary GPT header, which every step of a table edit has in its images
-	p := prepare(t, stories()[1])
+	p := arrange(t, stories()[1])
 	for n := range 6 {
 		r, store := p.at(t, n, 1)
 		if err := block.WriteBytes(r.medium, bytes.Repeat([]byte("later"), 102), header); err != nil {

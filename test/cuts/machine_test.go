@@ -16,6 +16,7 @@ import (
 	"fundus/core/extent"
 	"fundus/core/fs"
 	"fundus/core/inventory"
+	"fundus/core/kind"
 	"fundus/core/quantity"
 	"fundus/core/scan"
 	"fundus/internal/deed"
@@ -183,6 +184,8 @@ func (r *rig) Do(_ context.Context, _ *inventory.Inventory, a machine.Action) er
 	case machine.Unmount:
 		r.mounts = nil
 		return nil
+	case machine.Relabel:
+		return r.relabel(a)
 	case machine.SwapOn:
 		r.areas = append(slices.Clone(r.areas), r.area(a))
 		return nil
@@ -195,6 +198,22 @@ func (r *rig) Do(_ context.Context, _ *inventory.Inventory, a machine.Action) er
 		r.known = append(r.known, inventory.KernelPart{Number: a.Number, Start: a.Start, Size: a.Size})
 	}
 	return nil
+}
+
+// relabel is the kernel's call for a label, which it writes to the superblock.
+func (r *rig) relabel(a machine.Action) error {
+	v, err := r.Inventory(context.Background())
+	if err != nil {
+		return err
+	}
+	n, _ := v.Node(a.Device)
+	c, _ := n.Content()
+	k, _ := kind.Of(c)
+	part, err := block.NewSlice(r.medium, int64(n.Start), int64(n.Size))
+	if err != nil {
+		return err
+	}
+	return k.SetLabel(part, a.Label)
 }
 
 // area is what the action turns on or off.
@@ -235,6 +254,10 @@ func (r *rig) Holds(_ context.Context, a machine.Action) (bool, error) {
 	if a.Verb == machine.SwapOn || a.Verb == machine.SwapOff {
 		on := slices.ContainsFunc(r.areas, func(o inventory.Area) bool { return o.Path == r.area(a).Path })
 		return on == (a.Verb == machine.SwapOn), nil
+	}
+	if a.Verb == machine.Mount || a.Verb == machine.Unmount || a.Reads() {
+		v, err := r.Inventory(context.Background())
+		return machine.Holds(v, a), err
 	}
 	has := slices.Contains(r.known, inventory.KernelPart{Number: a.Number, Start: a.Start, Size: a.Size})
 	return has == (a.Verb != machine.RemovePartition), nil

@@ -15,6 +15,7 @@ import (
 	"fundus/internal/task/content"
 	"fundus/internal/task/disk"
 	"fundus/internal/task/past"
+	"fundus/internal/task/prepare"
 	"fundus/internal/task/space"
 )
 
@@ -76,6 +77,8 @@ func typed(q request) (string, bool) {
 		return "resize " + r.Target + " " + r.Size.Text, true
 	case *boot.FstabAdd:
 		return "fstab add " + r.Target + " " + r.Dir, true
+	case *prepare.Prepare:
+		return "prepare " + r.Disk + option("as", r.As) + option("mount", r.Mount), true
 	case *past.Undo:
 		return "undo", true
 	}

@@ -34,7 +34,7 @@ func takenBack(t *testing.T, start *rig, list []request) bool {
 	for i, d := range slices.Backward(deeds) {
 		_, err := r.commit(store, &past.Undo{Deed: d.ID})
 		r.faulty = nil
-		promised := d.Undo == draft.Exactly || d.Undo == draft.UntilMounted || d.Undo == draft.UntilChanged
+		promised := d.Undo == draft.Exactly || d.Undo == draft.ByName || d.Undo == draft.UntilMounted || d.Undo == draft.UntilChanged
 		switch {
 		case err != nil && !promised:
 			return true // refused, with the step

@@ -240,10 +240,10 @@ func TestFilesAreToldApartInOnePlace(t *testing.T) {
 
 // chains reports whether the first family of tasks plans requests of the second, in front of
 // its own or behind: a resize goes through tables and file systems, and what is mounted for
-// good has a line. Nothing goes the other way.
+// good has a line; what prepares a disk goes the whole road. Nothing goes the other way.
 func chains(family, other string) bool {
 	switch family {
-	case "fundus/internal/task/all", "fundus/internal/task/space":
+	case "fundus/internal/task/all", "fundus/internal/task/space", "fundus/internal/task/prepare":
 		return true
 	}
 	return family == "fundus/internal/task/mount" && other == "fundus/internal/task/boot"

@@ -10,12 +10,21 @@ import (
 	"fundus/core/quantity"
 )
 
+// Fit gives a label as it is stored, which is as it was said. Errors: fs.ErrLabel for one that has no
+// place.
+func Fit(label string) (string, error) {
+	if len(label) > 16 || strings.ContainsRune(label, 0) {
+		return "", fmt.Errorf("%w: %q has %d bytes, ext4 takes at most 16", fs.ErrLabel, label, len(label))
+	}
+	return label, nil
+}
+
 // SetLabel writes the label into the primary superblock and into every backup
 // that belongs to it. It refuses a file system with unknown features, one that
 // needs its journal replayed, and one that reaches past the device.
 func SetLabel(dev block.Device, label string) error {
-	if len(label) > 16 || strings.ContainsRune(label, 0) {
-		return fmt.Errorf("%w: %q has %d bytes, ext4 takes at most 16", fs.ErrLabel, label, len(label))
+	if _, err := Fit(label); err != nil {
+		return err
 	}
 	s, err := writable(dev)
 	if err != nil {

@@ -172,8 +172,8 @@ type groupPlace struct{ blockBitmap, inodeBitmap, inodeTable uint64 }
 // fs.ErrBlockSize, fs.ErrLabel, and fs.ErrSetting where what was asked for does not go
 // together.
 func Plan(size quantity.Bytes, geo block.Geometry, o Options) (*Layout, error) {
-	if len(o.Label) > 16 {
-		return nil, fmt.Errorf("%w: %q has %d bytes, %v takes at most 16", fs.ErrLabel, o.Label, len(o.Label), o.Variant)
+	if _, err := Fit(o.Label); err != nil {
+		return nil, err
 	}
 	l := &Layout{options: o, flex: uint64(max(o.Flex, 1)), descSize: 32}
 	if o.Wide {

@@ -41,8 +41,8 @@ type Layout struct {
 
 // Plan works an area out. Errors: fs.ErrTooSmall with the figures, fs.ErrLabel.
 func Plan(size quantity.Bytes, o Options) (Layout, error) {
-	if len(o.Label) > labelSize || strings.ContainsRune(o.Label, 0) {
-		return Layout{}, fmt.Errorf("%w: %q has %d bytes, swap has space for %d", fs.ErrLabel, o.Label, len(o.Label), labelSize)
+	if _, err := Fit(o.Label); err != nil {
+		return Layout{}, err
 	}
 	if size < fewest*o.Page || size < cleared {
 		return Layout{}, fmt.Errorf("%w: swap takes %d pages of %v and %v at least, and this is %v", fs.ErrTooSmall,
@@ -94,10 +94,19 @@ func Make(ctx context.Context, dev block.Device, o Options) (Layout, error) {
 	return l, errors.Join(block.WriteBytes(dev, []byte(magic), int64(o.Page)-int64(len(magic))), dev.Sync())
 }
 
+// Fit gives a label as it is stored, which is as it was said. Errors: fs.ErrLabel for one that has no
+// place.
+func Fit(label string) (string, error) {
+	if len(label) > labelSize || strings.ContainsRune(label, 0) {
+		return "", fmt.Errorf("%w: %q has %d bytes, swap has space for %d", fs.ErrLabel, label, len(label), labelSize)
+	}
+	return label, nil
+}
+
 // SetLabel writes the label of an area that is not in use.
 func SetLabel(dev block.Device, label string) error {
-	if len(label) > labelSize || strings.ContainsRune(label, 0) {
-		return fmt.Errorf("%w: %q has %d bytes, swap has space for %d", fs.ErrLabel, label, len(label), labelSize)
+	if _, err := Fit(label); err != nil {
+		return err
 	}
 	b := make([]byte, labelSize)
 	copy(b, label)

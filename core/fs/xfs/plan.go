@@ -104,8 +104,8 @@ type Layout struct {
 // fs.ErrTooSmall, fs.ErrTooLarge, fs.ErrBlockSize, fs.ErrLabel, and fs.ErrSetting where what
 // was asked for does not go together.
 func Plan(size quantity.Bytes, geo block.Geometry, o Options) (*Layout, error) {
-	if len(o.Label) > labelSize {
-		return nil, fmt.Errorf("%w: %q has %d bytes, XFS takes at most %d", fs.ErrLabel, o.Label, len(o.Label), labelSize)
+	if _, err := Fit(o.Label); err != nil {
+		return nil, err
 	}
 	if size < leastSize {
 		return nil, fmt.Errorf("%w: XFS takes %v at least, and this is %v", fs.ErrTooSmall, leastSize, size)

@@ -186,11 +186,20 @@ func sealed(b []byte, at int) bool {
 	return binary.LittleEndian.Uint32(b[at:]) == binary.LittleEndian.Uint32(seal(append([]byte(nil), b...), at)[at:])
 }
 
+// Fit gives a label as it is stored, which is as it was said. Errors: fs.ErrLabel for one that has no
+// place.
+func Fit(label string) (string, error) {
+	if len(label) > labelSize || strings.ContainsRune(label, 0) {
+		return "", fmt.Errorf("%w: %q has %d bytes, XFS takes at most %d", fs.ErrLabel, label, len(label), labelSize)
+	}
+	return label, nil
+}
+
 // SetLabel writes the label into the superblock of every group. It refuses one with unknown
 // features, and one whose log has to be replayed.
 func SetLabel(dev block.Device, label string) error {
-	if len(label) > labelSize || strings.ContainsRune(label, 0) {
-		return fmt.Errorf("%w: %q has %d bytes, XFS takes at most %d", fs.ErrLabel, label, len(label), labelSize)
+	if _, err := Fit(label); err != nil {
+		return err
 	}
 	v, err := open(dev)
 	if err != nil {

@@ -14,6 +14,7 @@ import (
 	"fundus/internal/task/disk"
 	"fundus/internal/task/mount"
 	"fundus/internal/task/past"
+	"fundus/internal/task/prepare"
 	"fundus/internal/task/several"
 	"fundus/internal/task/space"
 )
@@ -21,7 +22,7 @@ import (
 // Requests lists one empty request of each kind.
 func Requests() []task.Request {
 	return slices.Concat(disk.Requests(), content.Requests(), space.Requests(), boot.Requests(), mount.Requests(),
-		past.Requests(), several.Requests())
+		past.Requests(), prepare.Requests(), several.Requests())
 }
 
 // Decode gives a stored request back.

@@ -131,6 +131,12 @@ func awaited(ctx context.Context, p *task.Planner, n inventory.Node, e fstab.Ent
 	return p.Stage.Tell(ctx, machine.Named(unit.Name(u.Where, "automount"), n, u))
 }
 
+// Proposed is the line that the request would add for the node.
+func Proposed(p *task.Planner, v *inventory.Inventory, n inventory.Node, r FstabAdd) (fstab.Entry, error) {
+	l, _, err := r.line(p, v, n)
+	return l.Entry, err
+}
+
 // line is what the new line says, but for a comment.
 func (r *FstabAdd) line(p *task.Planner, v *inventory.Inventory, n inventory.Node) (propose.Line, propose.Named, error) {
 	c, ok := n.Content()

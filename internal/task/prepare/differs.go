@@ -1,0 +1,152 @@
+package prepare
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"fundus/core/advice"
+	"fundus/core/fs"
+	"fundus/core/inventory"
+	"fundus/core/kind"
+	"fundus/core/refused"
+	"fundus/core/way"
+	"fundus/internal/draft"
+	"fundus/internal/task/boot"
+	"fundus/internal/task/content"
+)
+
+// difference is something that is there and not as the words say, with the command that makes it so.
+type difference struct {
+	what string
+	next way.Step
+}
+
+// differ refuses for what differs; the first command is what leads on, for each may change the next.
+func (w *road) differ(list []difference) error {
+	var texts []string
+	for _, d := range list {
+		text := d.what
+		if len(list) > 1 && !d.next.Empty() {
+			text += " (" + d.next.String() + ")"
+		}
+		texts = append(texts, text)
+	}
+	err := fmt.Errorf("%s is there already, and differs: %s", w.part.Name, strings.Join(texts, "; "))
+	return way.To(refused.As(refused.Exists, err), list[0].next)
+}
+
+// there says in the draft's results what is there already of what was asked for.
+func (w *road) there() {
+	w.Made(w.part.Name)
+	w.Results(draft.RoleTable, w.disk.Name)
+	w.Results(draft.RolePartition, w.part.Name)
+	w.Results(draft.RoleFileSystem, w.part.Name)
+}
+
+// differs refuses where what is there is not what was asked for.
+func (w *road) differs(ctx context.Context, v *inventory.Inventory) error {
+	n := w.part
+	c, _ := n.Content()
+	if !w.holds(c) || c.State == fs.Damaged {
+		return w.differ([]difference{{fmt.Sprintf("it holds %s, not %s", advice.Holds(n), w.maker.Word), way.Inspect(n.Name)}})
+	}
+	var list []difference
+	if want, err := kind.MakerOf(w.maker).Label(w.Label); err == nil && w.Label != "" && want != c.Label {
+		list = append(list, difference{fmt.Sprintf("its label is %q, not %q", c.Label, want), way.Label(n.Name, want)})
+	}
+	if size, asked := w.sized(); asked && size != n.Size {
+		list = append(list, difference{fmt.Sprintf("it has %v, not %v", n.Size, size), way.Resize(n.Name, w.Size.Text)})
+	}
+	if w.Scheme != "" && w.disk.Table.Scheme != w.Scheme {
+		list = append(list, difference{
+			fmt.Sprintf("the table is %s, not %s", w.disk.Table.Scheme.Name(), w.Scheme.Name()),
+			way.TableConvert(w.disk.Name, "--scheme", string(w.Scheme)),
+		})
+	}
+	list = append(list, w.keptOtherwise(v)...)
+	if list = append(list, w.setOtherwise(ctx)...); len(list) > 0 {
+		return w.differ(list)
+	}
+	return nil
+}
+
+// setOtherwise compares the settings that were asked for with those that are there, as giving them
+// later would.
+func (w *road) setOtherwise(ctx context.Context) []difference {
+	asked := maps.Clone(w.Asked)
+	delete(asked, "for") // says for whom, and stands in none
+	if len(asked) == 0 {
+		return nil
+	}
+	steps := len(w.Stage.Steps())
+	words := []string{w.part.Name}
+	for _, key := range slices.Sorted(maps.Keys(asked)) {
+		words = append(words, key+"="+asked[key])
+	}
+	_, err := w.Piece(ctx, &content.Adjust{Target: w.part.Name, Asked: asked})
+	switch {
+	case err != nil:
+		return []difference{{fmt.Sprintf("whether it has %s cannot be told here", strings.Join(words[1:], " ")), way.Inspect(w.part.Name)}}
+	case len(w.Stage.Steps()) == steps:
+		return nil
+	}
+	return []difference{{"its settings are not " + strings.Join(words[1:], " "), way.Adjust(words...)}}
+}
+
+// keptOtherwise compares what keeps it in use at each boot.
+func (w *road) keptOtherwise(v *inventory.Inventory) []difference {
+	u := w.keptAs(v)
+	switch {
+	case u == nil:
+		return nil
+	case u.unit && w.Record == Fstab:
+		return []difference{{"a unit keeps it, not a line of fstab", way.FstabAdd("--from-unit", w.unitOf(v))}}
+	case !u.unit && w.Record == Unit:
+		return []difference{{fmt.Sprintf("line %d of fstab keeps it, not a unit", u.Line), way.UnitAdd("--from-fstab", way.N(u.Line))}}
+	case !w.Line.asked():
+		return nil
+	}
+	want, err := boot.Proposed(w.Planner, v, w.part, w.lineOf())
+	if err != nil || sameOptions(want.Options, u.Entry.Options) {
+		return nil
+	}
+	options := "--options=" + strings.Join(want.Options, ",")
+	d := difference{what: fmt.Sprintf("its options are %s, not %s", strings.Join(u.Entry.Options, ","), strings.Join(want.Options, ","))}
+	if !u.unit {
+		d.next = way.FstabEdit(way.N(u.Line), options)
+	} else {
+		d.next = way.UnitList()
+	}
+	return []difference{d}
+}
+
+func sameOptions(a, b []string) bool {
+	return slices.Equal(slices.Sorted(slices.Values(a)), slices.Sorted(slices.Values(b)))
+}
+
+// unitOf is the name of the unit that keeps it.
+func (w *road) unitOf(v *inventory.Inventory) string {
+	for _, l := range v.Loaded() {
+		if w.swap && l.IsSwap() && len(v.Resolve(l.What())) == 1 && v.Resolve(l.What())[0].Name == w.part.Name || !w.swap && l.Where() == w.place {
+			return l.Name
+		}
+	}
+	return ""
+}
+
+// ownedOtherwise is the difference of an owner, a mode or a link.
+func (w *road) ownedOtherwise() difference {
+	words := []string{w.place}
+	var what []string
+	for _, o := range []struct{ option, name, value string }{
+		{"--owner", "owner", w.Home.Owner}, {"--mode", "mode", w.Home.Mode}, {"--link", "link", w.Home.Link},
+	} {
+		if o.value != "" {
+			words, what = append(words, o.option+"="+o.value), append(what, o.name+" "+o.value)
+		}
+	}
+	return difference{"its top directory is not as said: " + strings.Join(what, ", "), way.Mount(words...)}
+}
