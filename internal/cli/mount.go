@@ -228,6 +228,8 @@ func reverseWords(seen *inventory.Inventory, a machine.Action) []string {
 		switch {
 		case a.Device == "" && a.From == "":
 			return nil // nobody keeps how it was mounted
+		case slices.ContainsFunc(seen.Others, func(u inventory.Use) bool { return u.Kind == inventory.Automount && u.Where == a.Where }):
+			return nil // the next access does it
 		case a.Device == "":
 			return []string{a.Where}
 		}

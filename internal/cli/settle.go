@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"fundus/core/inventory"
+	"fundus/internal/act"
 	"fundus/internal/deed"
 	"fundus/internal/draft"
 	"fundus/internal/machine"
@@ -198,8 +199,51 @@ func typed(r io.Reader) <-chan answer {
 }
 
 func (e *Env) commit(ctx context.Context, m *onMachine, s task.Conditions, r task.Request, reviewed *draft.Plan) error {
-	d := &reviewed.Draft
 	defer e.Shield()()
+	if reviewed.Draft.Frees {
+		return e.freed(ctx, m, s, r, reviewed)
+	}
+	return e.carry(ctx, m, s, r, reviewed)
+}
+
+// freed lets go of what the draft begins with, plans again, and carries that out. It is the same change:
+// where more would be lost than was seen, or where it fails, all is used again as before.
+func (e *Env) freed(ctx context.Context, m *onMachine, s task.Conditions, r task.Request, reviewed *draft.Plan) error {
+	back, err := act.Free(ctx, m.Machine, &reviewed.Draft)
+	if err != nil {
+		return err
+	}
+	plan, err := task.Plan(ctx, s, r)
+	if err == nil {
+		defer plan.Close()
+		plan.Draft.Frees = false
+		if !within(plan.Draft.Losses, reviewed.Draft.Losses) {
+			err = &deed.ChangedError{Now: &plan.Draft}
+		} else {
+			plan.Drop()
+			err = e.carry(ctx, m, s, r, plan)
+		}
+	}
+	var midway *deed.MidwayError
+	if err == nil || errors.As(err, &midway) || errors.Is(err, errLater) {
+		return err
+	}
+	return errors.Join(err, back(context.WithoutCancel(ctx)))
+}
+
+// within reports whether all that is lost now was to be lost before too.
+func within(now, before []draft.Loss) bool {
+	for _, l := range now {
+		if !slices.ContainsFunc(before, func(o draft.Loss) bool { return o.Node == l.Node && o.Name == l.Name }) {
+			return false
+		}
+	}
+	return true
+}
+
+// carry commits the plan.
+func (e *Env) carry(ctx context.Context, m *onMachine, s task.Conditions, r task.Request, reviewed *draft.Plan) error {
+	d := &reviewed.Draft
 	bar := e.progress()
 	defer bar.finish()
 	c := &deed.Commit{Store: m.store, Machine: m.Machine, Reviewed: d, Seen: reviewed.Seen,

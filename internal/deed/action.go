@@ -154,12 +154,18 @@ func (acting) inverse(ctx context.Context, u *Undoing, _ int, s draft.Step) erro
 	}
 	inverse, ok := a.Inverse()
 	// What a boot did since, by the line that the deed wrote, is the deed's where all of it goes.
-	others := v.Machine.BootID != u.Deed.BootID && u.Deed.Undo != draft.ByName
+	others := v.Machine.BootID != u.Deed.BootID && !u.whole(v, a.Device)
 	if !ok || others || a.Back() == machine.BackByItself || !machine.Holds(v, a) {
 		return nil
 	}
 	if err := machine.Room(v, inverse); err != nil {
 		return err
+	}
+	// What waits for the first access may be mounted by now: taken away alone, the mount would stay.
+	if use, mounted := v.MountedAt(a.Where); mounted && use.Node == a.Device && inverse.Frees() && !inverse.Tree() {
+		if err := u.unmount(ctx, use); err != nil {
+			return err
+		}
 	}
 	switch a.Back() {
 	case machine.BackBehind:

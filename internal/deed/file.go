@@ -198,6 +198,11 @@ func (u *Undoing) vacate(ctx context.Context, dir string) error {
 		}
 	}
 	u.Note("%s is unmounted from %s first, which the deed made", use.Node, dir)
+	return u.unmount(ctx, use)
+}
+
+// unmount plans that a mount goes, with what brings the same one back.
+func (u *Undoing) unmount(ctx context.Context, use inventory.Use) error {
 	return u.Stage.Tell(ctx, machine.Action{
 		Verb:    machine.Unmount,
 		Device:  use.Node,

@@ -146,6 +146,9 @@ func (owning) inverse(ctx context.Context, u *Undoing, number int, s draft.Step)
 	back := *bodyOf[*draft.Owning](s)
 	back.Undoes, back.Step = u.Deed.ID, number
 	back.Node = u.name(back.Node)
+	if u.whole(v, back.Node) {
+		return nil
+	}
 	if use, mounted := v.MountedAt(back.Where); !mounted || use.Node != back.Node {
 		return &machine.Refusal{
 			Rule:  machine.RuleNotMounted,

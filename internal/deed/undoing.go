@@ -3,6 +3,7 @@ package deed
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"fundus/core/block"
 	"fundus/core/inventory"
@@ -43,6 +44,15 @@ var ErrSince = errors.New("something was written there since")
 func (u *Undoing) Inverse(ctx context.Context, number int) error {
 	s := u.Deed.Steps[number]
 	return carrierOf(s).inverse(ctx, u, number, s)
+}
+
+// whole reports whether what is on the node was put on empty room and into use by the deed, all of
+// which goes: with what is in it by then, whoever mounted it since, and whosever it is.
+func (u *Undoing) whole(v *inventory.Inventory, node string) bool {
+	n, ok := v.Node(node)
+	return ok && u.Deed.Undo == draft.ByName && slices.ContainsFunc(targetsOf(u.Deed.Steps), func(t machine.Target) bool {
+		return t.Hold == machine.HoldContent && u.name(t.Device) == n.Disk() && t.Start == n.Start
+	})
 }
 
 // name is what a device is called now.

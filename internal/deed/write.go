@@ -224,6 +224,13 @@ func (writing) inverse(ctx context.Context, u *Undoing, number int, s draft.Step
 			return err
 		}
 	}
+	// What goes back into a partition waits for the kernel to know it: of a table that came back
+	// with this undo it does not yet.
+	if target.Hold == machine.HoldContent {
+		if err := u.Stage.TellKernel(ctx, target.Device); err != nil {
+			return err
+		}
+	}
 	return u.Write(ctx, "restore: "+s.Title, target, func(dev block.Device) error {
 		ended := func() error { return nil } // a fenced step is one whole
 		if w.Fence == nil {

@@ -61,6 +61,7 @@ type Draft struct {
 	Undo     Grade
 	LastStep int  // that can be taken back is the one before this, from 1; 0: all can
 	Forward  bool // no images of before are kept: it can only be completed
+	Frees    bool // what lies on the devices is let go of first, and planned again then
 	InPlace  bool // text files may be written over where they lie
 	Steps    []Step
 	Code     string // 8 hexadecimal digits

@@ -34,6 +34,7 @@ type verb struct {
 	lasts   bool // it lies on the device, and not in the running system alone
 	tree    bool // it changes the tree of mounts, which no table and no text file shows
 	listed  bool // whether it holds is seen in the kernel's list of the disk's partitions
+	frees   bool // nobody uses the device, or what lies on it, afterwards
 	aside   bool // it is something that the machine does for a step, and nothing that a user asked for
 }
 
@@ -84,6 +85,9 @@ func (a Action) Dirs() []string {
 	}
 	return nil
 }
+
+// Frees reports whether nobody uses the device afterwards, as far as the action is about its use.
+func (a Action) Frees() bool { return verbs()[a.Verb].frees }
 
 // Room says why the memory has no room for what the kernel would have to put there; nil where it
 // has, or where the action puts nothing there.
@@ -215,7 +219,7 @@ func verbsOfMounts() map[Verb]verb {
 		},
 		Unmount: {
 			words:  func(a Action) string { return fmt.Sprintf("unmount %s", a.Where) },
-			refuse: checkUnmount, gives: GivesAll, back: BackAtOnce, tree: true,
+			refuse: checkUnmount, gives: GivesAll, back: BackAtOnce, tree: true, frees: true,
 			inverse: func(a Action) Action {
 				switch {
 				case a.From == "":
@@ -306,7 +310,7 @@ func verbsOfSystemd() map[Verb]verb {
 		},
 		Stop: {
 			words:   func(a Action) string { return fmt.Sprintf("have systemd stop %s", a.Unit) },
-			inverse: as(Start), refuse: checkNamed, holds: not(runs), effect: stopped, back: BackStarted, room: roomFor,
+			inverse: as(Start), refuse: checkNamed, holds: not(runs), effect: stopped, back: BackStarted, room: roomFor, frees: true,
 		},
 	}
 }
@@ -335,7 +339,7 @@ func verbsOfSwap() map[Verb]verb {
 		},
 		SwapOff: {
 			words:   func(a Action) string { return fmt.Sprintf("stop using %s as swap", cmp.Or(a.Device, a.Where)) },
-			inverse: as(SwapOn), refuse: checkSwap, holds: not(swaps), gives: GivesAll, back: BackBehind, room: roomFor,
+			inverse: as(SwapOn), refuse: checkSwap, holds: not(swaps), gives: GivesAll, back: BackBehind, room: roomFor, frees: true,
 			effect: func(v *inventory.Inventory, a Action) {
 				v.Areas = slices.DeleteFunc(slices.Clone(v.Areas), func(o inventory.Area) bool { return o.Path == a.Where || a.Device != "" && o.Node == a.Device })
 				drop(v, func(u inventory.Use) bool { return u.How == inventory.SwapOn && u.Node == a.Device })

@@ -63,16 +63,9 @@ func proveGenerator(t *testing.T, _ *judge) {
 	}
 	for i, text := range tables {
 		name := fmt.Sprintf("%04d", i)
-		if err := errors.Join(os.WriteFile(filepath.Join(root, "tables", name), []byte(text), 0o644), os.WriteFile(filepath.Join(root, "lines", name), []byte(of(i)+"\n"), 0o644)); err != nil {
-			t.Fatal(err)
-		}
+		giveTable(t, root, name, text, of(i))
 	}
-	cmd := exec.Command("/bin/bash", "-c", generate)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Chroot: root, Cloneflags: syscall.CLONE_NEWNS | syscall.CLONE_NEWPID}
-	cmd.Dir = "/"
-	if out, err := cmd.CombinedOutput(); err != nil {
-		t.Fatalf("%v\n%s", err, out)
-	}
+	generateIn(t, root)
 	read, files := 0, 0
 	for i, text := range tables {
 		foretold := fstab.Read(fstab.Parse([]byte(text)), follower(root))
@@ -113,6 +106,25 @@ func proveGenerator(t *testing.T, _ *judge) {
 		}
 	}
 	fmt.Printf("kernel proof: %d lines in %d tables (seed %d), %d command lines: the %d files, links and drop-ins of systemd's generator are those that are foretold: %v\n", read, len(tables), amount.Seed(), len(lines), files, !t.Failed())
+}
+
+// giveTable lays a table, and the command line that it is read under, where the generator finds them.
+func giveTable(t *testing.T, root, name, text, line string) {
+	t.Helper()
+	if err := errors.Join(os.WriteFile(filepath.Join(root, "tables", name), []byte(text), 0o644), os.WriteFile(filepath.Join(root, "lines", name), []byte(line+"\n"), 0o644)); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// generateIn runs systemd's generator over the tables.
+func generateIn(t *testing.T, root string) {
+	t.Helper()
+	cmd := exec.Command("/bin/bash", "-c", generate)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Chroot: root, Cloneflags: syscall.CLONE_NEWNS | syscall.CLONE_NEWPID}
+	cmd.Dir = "/"
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
 }
 
 // proveUnitNames: of paths at random systemd names the units that are foretold, or refuses.

@@ -45,6 +45,7 @@ func proofs() []proof {
 		{"an undone format mounts as what it was", proveUndo, "internal/deed internal/task/past"},
 		{"the road on the machine itself", proveRoad, "internal/cli internal/view"},
 		{"the whole road as one deed", proveOneDeed, "internal/stage internal/task"},
+		{"a disk is prepared, booted and taken back", provePrepare, "internal/task/prepare internal/deed"},
 		{"beside a neighbour that is written to", proveNeighbour, "core/table internal/machine/live"},
 		{"undo before and after a mount", proveUndoAfterMount, "internal/deed internal/task/past"},
 		{"what was made to mount on goes with its undo", proveMadePlaces, "internal/task/past internal/stage internal/machine/live"},

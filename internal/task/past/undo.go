@@ -58,6 +58,7 @@ func (r *Undo) Plan(ctx context.Context, p *task.Planner) error {
 	if d.Devices, err = d.Standing(v, r.Image); err != nil {
 		return err
 	}
+	p.Draft.Frees = d.Undo == draft.ByName
 	if u.Names, err = deed.Names(v, d.Devices); err != nil {
 		return err
 	}

@@ -38,6 +38,7 @@ func onFiles() map[string]func(words []string) string {
 		"unplug":    unplug,     // DEVICE: and goes
 		"owner":     owner,      // PATH: whose it is, and its mode
 		"gathers":   gathers,    // DEVICE TYPE FILES BLOCKS KILLS
+		"holding":   holding,    // DEVICE: remembers its sectors that hold anything; then, how many of those still do
 		"begins":    begins,     // FILE: at which page of its device
 		"line":      line,       // WORDS: one more of fstab
 		"swapfile":  swapFile,   // PATH
