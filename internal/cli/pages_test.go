@@ -40,10 +40,12 @@ func TestPagesFit(t *testing.T) {
 func TestDraftsFit(t *testing.T) {
 	w := newWorld(t)
 	seedBank(w)
+	transcript(w, "$ fundus bench disk add sdn --size 64GiB --serial LS-20418\n")
 	for _, line := range []string{
 		"table new sdc --scheme gpt", "partition add sdb --size 2GiB --size 1GiB", "partition remove sdb2", "format sdb1 xfs --label mosses",
 		"resize sdb1 max", "adjust sdb1 uuid=new reserved=1%", "label sdb1 plates", "erase sdc", "fstab add sdc /media/fieldcard --automount --idle=60s",
 		"unit add sdc /media/fieldcard --automount --idle=60s --device-wait=5s", "mount sdc /srv/card --persist --make --owner 7:7 --mode 2770 --link /card", "undo", "swap add /srv/swap 1GiB --persist",
+		"prepare sdn --as xfs --mount /srv/pollen --owner 7:7 --mode 2770 --link /pollen", "prepare sdn --as ext4 --mount /srv/pollen --record unit --automount --idle=60s",
 	} {
 		text, code := w.wide(smallColumns, line+" --draft")
 		if code != 0 {

@@ -89,11 +89,11 @@ func (j *judge) debian(t *testing.T) (root string) {
 	return root
 }
 
-// proveRounds: beside systemd and udev the whole road goes there and back, eight times, or
+// proveRounds: beside systemd and udev the whole road goes there and back, five times, or
 // twenty-five times on each of four machines; nothing fails, no node and no unit is left,
 // and logind is asked to keep the machine up meanwhile.
 func proveRounds(t *testing.T, j *judge) {
-	n := amount.Of(8, 25)
+	n := amount.Of(5, 25)
 	a := j.run(t, start{root: j.debian(t), systemd: true, images: []string{blank(t, 300<<20)}, commands: []string{fmt.Sprintf("rounds %d ubda", n)}})[0]
 	if said := a.Said[0]; !strings.HasPrefix(said, fmt.Sprintf("%d rounds in", n)) || !strings.HasSuffix(said, "shutdown inhibited true, wrong: []") {
 		t.Error(said)
