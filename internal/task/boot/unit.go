@@ -67,6 +67,7 @@ func (r *UnitAdd) Plan(ctx context.Context, p *task.Planner) error {
 		return err
 	}
 	if !e.IsSwap() {
+		hides(p, v, u.Where)
 		if err := p.Stage.MakeDir(u.Where); err != nil {
 			return err
 		}

@@ -110,21 +110,32 @@ func (w *road) keptOtherwise(v *inventory.Inventory) []difference {
 		return nil
 	}
 	want, err := boot.Proposed(w.Planner, v, w.part, w.lineOf())
-	if err != nil || sameOptions(want.Options, u.Entry.Options) {
-		return nil
+	if err != nil {
+		return []difference{{fmt.Sprintf("its options cannot be what was asked for: %v", err), way.Help("prepare")}}
 	}
-	options := "--options=" + strings.Join(want.Options, ",")
-	d := difference{what: fmt.Sprintf("its options are %s, not %s", strings.Join(u.Entry.Options, ","), strings.Join(want.Options, ","))}
-	if !u.unit {
-		d.next = way.FstabEdit(way.N(u.Line), options)
-	} else {
-		d.next = way.UnitList()
-	}
-	return []difference{d}
+	return w.optionsOtherwise(u, want.Options)
 }
 
-func sameOptions(a, b []string) bool {
-	return slices.Equal(slices.Sorted(slices.Values(a)), slices.Sorted(slices.Values(b)))
+// optionsOtherwise compares the options that a line or a unit has with those that it should have.
+func (w *road) optionsOtherwise(k *keeper, want []string) []difference {
+	without := func(list, of []string) []string {
+		return slices.DeleteFunc(slices.Clone(list), func(o string) bool { return slices.Contains(of, o) || o == "defaults" })
+	}
+	more, less := without(k.Entry.Options, want), without(want, k.Entry.Options)
+	var words, edit []string
+	if len(more) > 0 {
+		words, edit = append(words, "has "+strings.Join(more, ",")), append(edit, "--drop="+strings.Join(more, ","))
+	}
+	if len(less) > 0 {
+		words, edit = append(words, "lacks "+strings.Join(less, ",")), append(edit, "--add="+strings.Join(less, ","))
+	}
+	if len(words) == 0 {
+		return nil
+	}
+	if k.unit {
+		return []difference{{"its unit " + strings.Join(words, " and "), way.UnitList()}}
+	}
+	return []difference{{fmt.Sprintf("line %d of fstab %s", k.Line, strings.Join(words, " and ")), way.FstabEdit(append([]string{way.N(k.Line)}, edit...)...)}}
 }
 
 // unitOf is the name of the unit that keeps it.

@@ -84,8 +84,10 @@ func (w *road) keep(ctx context.Context) error {
 	if !here {
 		w.Note("nothing is mounted, started or turned on: the system below %s does not run here", v.Machine.Root)
 	}
-	if w.place != "" && !v.Dirs[w.place] {
-		w.Facts(fs.Fact{Name: "directory", Value: w.place + " is made"})
+	if w.place != "" {
+		if at, err := w.Stage.Place(w.place); err == nil && !at.There {
+			w.Facts(fs.Fact{Name: "directory", Value: w.place + " is made"})
+		}
 	}
 	line := w.lineOf()
 	byUnit := w.Record == Unit
