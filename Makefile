@@ -1,13 +1,18 @@
 # What can be done here; each target also works by hand.
 SHELL := /bin/bash
 .SHELLFLAGS := -o pipefail -ec
-.PHONY: help build test proof soak lint fuzz bench screenshots
+.PHONY: help build package test proof soak lint fuzz bench screenshots
 
 help:
-	@echo 'build  test  proof  soak  lint  fuzz  bench  screenshots'
+	@echo 'build  package  test  proof  soak  lint  fuzz  bench  screenshots'
 
 build: # one static program
-	CGO_ENABLED=0 go build -trimpath -ldflags='-s -w' -o bin/fundus ./cmd/fundus
+	read -r version at < <(./scripts/version); CGO_ENABLED=0 go build -trimpath -o bin/fundus \
+		-ldflags="-s -w -X fundus/internal/cli.Version=$$version -X fundus/internal/cli.Date=$$(date -u -d @$$at +%F)" ./cmd/fundus
+
+package: build # into dist: .deb, .rpm, an archive, digests, and the list of modules
+	read -r version at < <(./scripts/version); cd packaging; \
+		go run . -top .. -program ../bin/fundus -version "$$version" -at "$$at" -out ../dist; ls -l ../dist
 
 test: # what needs Go alone
 	@go run ./test/run test

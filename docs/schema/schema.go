@@ -7,7 +7,10 @@ package schema
 
 import (
 	"embed"
+	"encoding/json"
+	"maps"
 	"path"
+	"slices"
 	"strings"
 )
 
@@ -25,3 +28,16 @@ func Kinds() (kinds []string) {
 
 // Of is the schema of a kind. Errors: fs.ErrNotExist.
 func Of(kind string) ([]byte, error) { return files.ReadFile(kind + ".json") }
+
+// Fields are the names of a kind's fields of the first level, in the order of the alphabet.
+func Fields(kind string) ([]string, error) {
+	text, err := Of(kind)
+	if err != nil {
+		return nil, err
+	}
+	var doc struct {
+		Properties map[string]json.RawMessage
+	}
+	err = json.Unmarshal(text, &doc)
+	return slices.Sorted(maps.Keys(doc.Properties)), err
+}

@@ -3,7 +3,6 @@ package cli
 import (
 	"bytes"
 	"context"
-	"regexp"
 	"strings"
 	"testing"
 )
@@ -86,8 +85,7 @@ func TestSerialConsole(t *testing.T) {
 // each pause.
 func TestDemo(t *testing.T) {
 	w := newWorld(t)
-	working := regexp.MustCompile(`(?m)^.*  \d+%, .* of .*\n`) // shown where a machine is slow
-	length := func(out string) int { return strings.Count(working.ReplaceAllString(out, ""), "\n") }
+	length := func(out string) int { return strings.Count(unhurried(out), "\n") }
 	code, out := w.answer("\n\n\n\n\n\n\n", "demo")
 	if n := length(out); code != 0 || n > 75 || strings.Count(out, "\n$ fundus ") < 6 { // with the pauses
 		t.Errorf("exit %d, %d lines:\n%s", code, n, out)

@@ -116,7 +116,7 @@ is written until you have seen it, and what was committed can be undone.
 	}
 	fmt.Fprint(w, `
 A TARGET is a device, an identifier (UUID=…), a mount point, or an image file:
-card.img, card.img:1. See also: version, completion.
+card.img, card.img:1. See also: version, completion, manual.
 
   fundus survey            what is on the disks of this machine
   fundus demo              six steps on a simulated machine
@@ -212,31 +212,28 @@ func ownOptions(cmd *cobra.Command) (own []*pflag.Flag, change bool) {
 func changeOptions() *pflag.FlagSet { return (&Env{}).addChange(&cobra.Command{}).Flags() }
 
 func (e *Env) commonHelp(root *cobra.Command) {
-	list := func(set *pflag.FlagSet) (out []*pflag.Flag) {
-		set.VisitAll(func(f *pflag.Flag) {
-			if f.Name != "help" {
-				out = append(out, f)
-			}
-		})
-		return out
-	}
 	fmt.Fprintln(e.Out, "Every command takes")
-	optionList(e.Out, list(root.PersistentFlags()))
+	optionList(e.Out, visible(root.PersistentFlags()))
 	fmt.Fprintln(e.Out, "\nand every one that changes something")
-	optionList(e.Out, list(changeOptions()))
+	optionList(e.Out, visible(changeOptions()))
 }
 
 func optionList(w io.Writer, list []*pflag.Flag) {
 	for _, f := range list {
-		value, usage := pflag.UnquoteUsage(f)
 		name := "  --" + f.Name
-		switch value {
-		case "":
-		case "string", "stringArray", "strings":
-			name += "=WORD"
-		default:
-			name += "=" + strings.ToUpper(value)
+		value, usage := optionWords(f)
+		if value != "" {
+			name += "=" + value
 		}
 		view.Hang(w, name, usage, 26)
 	}
+}
+
+// optionWords are what an option takes, in capitals, and what it is for.
+func optionWords(f *pflag.Flag) (value, usage string) {
+	switch value, usage = pflag.UnquoteUsage(f); value {
+	case "string", "stringArray", "strings":
+		return "WORD", usage
+	}
+	return strings.ToUpper(value), usage
 }

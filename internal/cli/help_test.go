@@ -124,7 +124,7 @@ func TestReference(t *testing.T) {
 		commandHelp(&b, cmd)
 		b.WriteString("```\n")
 	}
-	for _, w := range append(wishes(), wish{"the program itself", "version, completion"}) {
+	for _, w := range append(wishes(), wish{"the program itself", "version, completion, manual"}) {
 		fmt.Fprintf(&b, "\n## %s\n", strings.ToUpper(w.want[:1])+w.want[1:])
 		for name := range strings.SplitSeq(w.commands, ", ") {
 			if cmd, _, err := root.Find(strings.Fields(name)); err != nil {
@@ -162,7 +162,7 @@ fstab:
 `+"```"+`
 
 A key that means nothing is said with its line: looks, undo and recover go on
-without it, changes are refused until it is mended. `+"`fundus inspect --configuration`"+`
+without it, changes are refused until it is corrected. `+"`fundus inspect --configuration`"+`
 shows what is in force, and from where.
 
 | key | default | what it is for |
@@ -383,7 +383,7 @@ func TestHelpFits(t *testing.T) {
 	}
 	pages := []string{first, page("help", "common")}
 	walk(NewRoot(bareEnv()), func(c *cobra.Command) {
-		if top := strings.Fields(c.CommandPath())[1]; top != "version" && top != "completion" && !strings.Contains(first, top) {
+		if top := strings.Fields(c.CommandPath())[1]; top != "version" && top != "completion" && top != "manual" && !strings.Contains(first, top) {
 			t.Errorf("the first page does not lead to %s", top)
 		}
 		p := page(append([]string{"help"}, strings.Fields(c.CommandPath())[1:]...)...)

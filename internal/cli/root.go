@@ -49,7 +49,7 @@ func NewRoot(e *Env) *cobra.Command {
 	root.AddCommand(newMount(e), newUnmount(e), newGather(e), newSwap(e), newFstab(e), newUnit(e))
 	root.AddCommand(newCommit(e), newDraft(e), newDeed(e), newUndo(e), newRecover(e), newBench(e), newDemo(e))
 	e.addHelp(root)
-	root.AddCommand(newVersion(e), newCompletion(e, root))
+	root.AddCommand(newVersion(e), newCompletion(e, root), newManual(e, root))
 	root.CompletionOptions.DisableDefaultCmd = true
 	e.addCompletion(root)
 	return root
@@ -88,8 +88,12 @@ func deviceLike(word string) bool {
 		len(word) == 3 && (strings.HasPrefix(word, "sd") || strings.HasPrefix(word, "vd"))
 }
 
-// Version is what this release is called.
-const Version = "0.1.0"
+// Version is what this release is called, and Date the day of it. The linker sets both, from the tag or
+// the commit, where the program is built for a package.
+var (
+	Version = "0.1.0"
+	Date    = "2026-12-01"
+)
 
 func newVersion(e *Env) *cobra.Command {
 	return &cobra.Command{

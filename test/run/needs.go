@@ -31,6 +31,10 @@ func needs() []need {
 		{"a C compiler", "gcc", "gcc libc6-dev", "the race detector"},
 		{"bash", "bash", "bash", "its completions"},
 		{"zsh", "zsh", "zsh", "its completions"},
+		{"a checker of packages", "lintian", "lintian", "the package of Debian"},
+		{"a reader of RPM packages", "rpm", "rpm", "the other package: its digests and its list"},
+		{"a reader of manual pages", "mandoc", "mandoc", "manual pages: their source, and as they are read"},
+		{"the usual reader of manual pages", "man", "man-db groff-base", "manual pages: warnings, and what apropos finds"},
 	}
 	if os.Getenv("FUNDUS_TEST_KERNEL") != "" {
 		list = list[1:]

@@ -30,6 +30,9 @@ var parsed = sync.OnceValues(func() (out []source, err error) {
 		if err != nil || d.IsDir() && strings.HasPrefix(d.Name(), ".") && len(d.Name()) > 2 {
 			return fs.SkipDir
 		}
+		if _, other := os.Stat(filepath.Join(path, "go.mod")); d.IsDir() && path != root && other == nil {
+			return fs.SkipDir // a module of its own, which the program does not know
+		}
 		if !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
 			return nil
 		}
