@@ -11,6 +11,8 @@ import (
 	"slices"
 	"strings"
 	"testing"
+
+	"fundus/test/amount"
 )
 
 // at is the second of the commit that is packed here.
@@ -39,11 +41,15 @@ func packer(t *testing.T) (top, pack string, build func(version string) string) 
 	dir := t.TempDir()
 	pack = filepath.Join(dir, "pack")
 	ran(t, filepath.Join(top, "packaging"), "go", "build", "-o", pack, ".")
-	return top, pack, func(version string) string {
-		program := filepath.Join(dir, version)
-		ran(t, top, "go", "build", "-trimpath", "-ldflags=-s -w -X fundus/internal/cli.Version="+version+" -X fundus/internal/cli.Date=2026-03-01", "-o", program, "./cmd/fundus")
-		return program
-	}
+	return top, pack, func(version string) string { return buildIn(t, top, dir, version) }
+}
+
+// buildIn builds the program of a tree into a directory.
+func buildIn(t *testing.T, top, dir, version string) string {
+	t.Helper()
+	program := filepath.Join(dir, version)
+	ran(t, top, "go", "build", "-trimpath", "-ldflags=-s -w -X fundus/internal/cli.Version="+version+" -X fundus/internal/cli.Date=2026-03-01", "-o", program, "./cmd/fundus")
+	return program
 }
 
 // TestProofPackages: one program packed twice, at two times in two places, gives the same bytes; the
@@ -62,14 +68,25 @@ func TestProofPackages(t *testing.T) {
 		t.Errorf("packed twice: %v %v\n%s\n%s", err, errAgain, sums, again)
 	}
 	ran(t, first, "sha256sum", "--quiet", "--strict", "-c", "SHA256SUMS")
-	checked(t, first)
+	if amount.Soak() { // built once more, in another place
+		copied := filepath.Join(t.TempDir(), "copy")
+		ran(t, "", "cp", "-a", top, copied)
+		other := buildIn(t, copied, filepath.Join(copied, "bin"), "0.1.0")
+		if one, two := ran(t, "", "sha256sum", program), ran(t, "", "sha256sum", other); one[:64] != two[:64] {
+			t.Errorf("built in two places: %s and %s", one, two)
+		}
+	}
 	parts(t, top, program, first)
+	t.Run("checkers", func(t *testing.T) { checked(t, first) })
 	installed(t, filepath.Join(first, "fundus_0.1.0-1_amd64.deb"), filepath.Join(third, "fundus_0.1.1-1_amd64.deb"))
 }
 
 // checked asks the checkers of both worlds, and looks at what the archive says of its files.
 func checked(t *testing.T, dir string) {
 	t.Helper()
+	left := t.TempDir() // the checkers leave files of their own
+	t.Setenv("HOME", left)
+	t.Setenv("TMPDIR", left)
 	if said := ran(t, dir, "lintian", "--pedantic", "--fail-on", "none", "fundus_0.1.0-1_amd64.deb"); said != "" {
 		t.Errorf("lintian: %s", said)
 	}
@@ -156,7 +173,7 @@ func installed(t *testing.T, first, second string) {
 	}
 	ran(t, "", "mount", "--bind", "/proc", filepath.Join(tree, "proc"))
 	defer ran(t, "", "umount", filepath.Join(tree, "proc"))
-	got := ran(t, "", "chroot", tree, "/bin/bash", "/life")
+	got := ran(t, "", "env", "-i", "PATH=/usr/sbin:/usr/bin:/sbin:/bin", "HOME=/root", "TERM=dumb", "chroot", tree, "/bin/bash", "/life")
 	want := "read\napropos 3\nbash\nzsh\nfish\ndemo\nprepared\nupgraded\nundone\nno unit\ndeeds 2\n"
 	if got != want {
 		t.Errorf("on a fresh Debian:\n%s\nand not\n%s", got, want)
