@@ -194,6 +194,11 @@ func (m Maker) Called(size quantity.Bytes, geo block.Geometry, o fs.Order) (stri
 	return m.Variant(size, geo, o)
 }
 
+// Makes reports whether the content is of the kind that is made.
+func (m Maker) Makes(c fs.Content) bool {
+	return strings.EqualFold(c.Kind, m.Word) || c.Family == m.Word
+}
+
 // Simulation changes bytes as the kernel does.
 type Simulation struct {
 	Mounted   func(dev block.Device, at time.Time, where string) error

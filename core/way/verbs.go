@@ -88,9 +88,6 @@ func PartitionEdit(words ...string) Step { return step("partition edit", words) 
 // PartitionList is fundus partition list.
 func PartitionList(words ...string) Step { return step("partition list", words) }
 
-// Prepare makes a disk ready for a use.
-func Prepare(words ...string) Step { return step("prepare", words) }
-
 // Recover is fundus recover.
 func Recover(words ...string) Step { return step("recover", words) }
 

@@ -22,7 +22,7 @@ const (
 	convention     = 7
 )
 
-func newManual(e *Env, root *cobra.Command) *cobra.Command {
+func newManual(root *cobra.Command) *cobra.Command {
 	return &cobra.Command{
 		Use: "manual DIRECTORY", Short: "Write the manual pages",
 		Long: `Write the manual pages into a directory, one for each command, and those of the
@@ -33,7 +33,7 @@ configuration and the documents.`,
 			return nil, cobra.ShellCompDirectiveFilterDirs
 		},
 		RunE: func(_ *cobra.Command, args []string) error {
-			pages, err := e.manualPages(root)
+			pages, err := manualPages(root)
 			if err != nil {
 				return err
 			}
@@ -49,15 +49,15 @@ configuration and the documents.`,
 
 // manualPages are all pages: what a new command or option says of itself stands in them without further
 // work.
-func (e *Env) manualPages(root *cobra.Command) ([]*manual.Page, error) {
+func manualPages(root *cobra.Command) ([]*manual.Page, error) {
 	documents, err := documentsPage()
 	if err != nil {
 		return nil, err
 	}
-	pages := []*manual.Page{e.firstPage(root), configurationPage(), documents}
+	pages := []*manual.Page{firstPage(root), configurationPage(), documents}
 	for _, cmd := range root.Commands() {
 		if cmd.IsAvailableCommand() && cmd.Name() != "help" {
-			pages = append(pages, e.commandPage(cmd))
+			pages = append(pages, commandPage(cmd))
 		}
 	}
 	return pages, nil
@@ -67,7 +67,7 @@ func newPage(name string, section int, short string) *manual.Page {
 	return manual.New(name, section, Date, Version, short)
 }
 
-func (e *Env) firstPage(root *cobra.Command) *manual.Page {
+func firstPage(root *cobra.Command) *manual.Page {
 	p := newPage("fundus", administration, "prepare disks: partition tables, file systems, mounts and fstab")
 	p.Heading("Synopsis")
 	p.Synopsis("fundus", "COMMAND [WORDS] [OPTIONS]")
@@ -111,7 +111,7 @@ func (e *Env) firstPage(root *cobra.Command) *manual.Page {
 }
 
 // commandPage is that of a command of the first level, with those below it.
-func (e *Env) commandPage(cmd *cobra.Command) *manual.Page {
+func commandPage(cmd *cobra.Command) *manual.Page {
 	p := newPage("fundus-"+cmd.Name(), administration, lowered(cmd.Short))
 	below := []*cobra.Command{cmd}
 	if cmd.HasSubCommands() {

@@ -14,8 +14,7 @@ import (
 // pagesOf are all pages by the name of their file.
 func pagesOf(t *testing.T) map[string][]byte {
 	t.Helper()
-	e := bareEnv()
-	pages, err := e.manualPages(NewRoot(e))
+	pages, err := manualPages(NewRoot(bareEnv()))
 	if err != nil {
 		t.Fatal(err)
 	}

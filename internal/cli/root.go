@@ -49,7 +49,7 @@ func NewRoot(e *Env) *cobra.Command {
 	root.AddCommand(newMount(e), newUnmount(e), newGather(e), newSwap(e), newFstab(e), newUnit(e))
 	root.AddCommand(newCommit(e), newDraft(e), newDeed(e), newUndo(e), newRecover(e), newBench(e), newDemo(e))
 	e.addHelp(root)
-	root.AddCommand(newVersion(e), newCompletion(e, root), newManual(e, root))
+	root.AddCommand(newVersion(e), newCompletion(e, root), newManual(root))
 	root.CompletionOptions.DisableDefaultCmd = true
 	e.addCompletion(root)
 	return root

@@ -209,14 +209,17 @@ func (e *Env) commit(ctx context.Context, m *onMachine, s task.Conditions, r tas
 // freed lets go of what the draft begins with, plans again, and carries that out. It is the same change:
 // where more would be lost than was seen, or where it fails, all is used again as before.
 func (e *Env) freed(ctx context.Context, m *onMachine, s task.Conditions, r task.Request, reviewed *draft.Plan) error {
-	back, err := act.Free(ctx, m.Machine, &reviewed.Draft)
+	var back func(context.Context) error
+	err := e.patiently(ctx, func() (err error) {
+		back, err = act.Free(ctx, m.Machine, &reviewed.Draft)
+		return err
+	})
 	if err != nil {
 		return err
 	}
 	plan, err := task.Plan(ctx, s, r)
 	if err == nil {
 		defer plan.Close()
-		plan.Draft.Frees = false
 		if !within(plan.Draft.Losses, reviewed.Draft.Losses) {
 			err = &deed.ChangedError{Now: &plan.Draft}
 		} else {

@@ -434,32 +434,40 @@ func grade(steps []draft.Step) (worst draft.Grade, last int) {
 // what the steps did as well: mounted, swapped on, or named by a line or a unit. What is in it by then
 // came there through that use alone, so that a way back may take it along, by its name.
 func onEmptyRoom(before, after *inventory.Inventory, steps []draft.Step) bool {
-	named, by := after.Named(), after.Resolver()
-	for _, u := range after.Kept() {
-		for _, n := range by.Resolve(u.Entry.Spec) {
-			named[n.Name] = u.Where
-		}
-	}
+	was, is := taken(before), taken(after)
 	for _, s := range steps {
 		for _, t := range deed.TargetsOf(s) {
 			if t.Hold != machine.HoldContent {
 				continue
 			}
-			over := func(n inventory.Node) bool { return n.Start < t.Start+t.Size && t.Start < n.Start+n.Size }
-			for _, n := range before.Family(t.Device) {
-				if c, holds := n.Content(); holds && c.Class != fs.Table && over(n) {
-					return false
-				}
+			holds := func(n inventory.Node) bool {
+				c, ok := n.Content()
+				return ok && c.Class != fs.Table && n.Start < t.Start+t.Size && t.Start < n.Start+n.Size
 			}
-			used := slices.ContainsFunc(after.Family(t.Device), func(n inventory.Node) bool {
-				return n.Start == t.Start && (named[n.Name] != "" || len(after.UsesOf(n.Name)) > 0)
-			})
-			if !used {
+			used := func(n inventory.Node) bool { return n.Start == t.Start && is[n.Name] && !was[n.Name] }
+			if slices.ContainsFunc(before.Family(t.Device), holds) || !slices.ContainsFunc(after.Family(t.Device), used) {
 				return false
 			}
 		}
 	}
 	return true
+}
+
+// taken are the nodes that somebody uses, or is going to at each boot.
+func taken(v *inventory.Inventory) map[string]bool {
+	out, by := map[string]bool{}, v.Resolver()
+	for _, u := range v.Uses {
+		out[u.Node] = true
+	}
+	for name := range v.Named() {
+		out[name] = true
+	}
+	for _, u := range v.Kept() {
+		for _, n := range by.Resolve(u.Entry.Spec) {
+			out[n.Name] = true
+		}
+	}
+	return out
 }
 
 // below are the identities of the disks that a device is built on.

@@ -122,7 +122,7 @@ func (a *adjusting) identify(v *inventory.Inventory, word string, p *task.Planne
 // later.
 func (a *adjusting) settings(ctx context.Context, p *task.Planner, asked map[string]string) (err error) {
 	if a.k.Values != nil {
-		if a.before, err = a.values(ctx, p); err != nil {
+		if a.before, err = valuesOf(ctx, p, a.node, a.k); err != nil {
 			return err
 		}
 	}
@@ -139,13 +139,9 @@ func (a *adjusting) settings(ctx context.Context, p *task.Planner, asked map[str
 		if a.k.Adjust == nil || !rows[i].When.Later() {
 			return fmt.Errorf("%s: %w; later there is %s", key, fs.ErrFixed, strings.Join(a.later(), ", "))
 		}
-		n, err := rows[i].Parse(asked[key])
+		word, err := spelled(rows[i], asked[key])
 		if err != nil {
 			return err
-		}
-		word := asked[key]
-		if rows[i].Form != fs.Text {
-			word = rows[i].Word(n)
 		}
 		if !slices.Contains(a.before, fs.Value{Key: key, Word: word}) {
 			a.wishes[key] = fs.Wish{Word: asked[key], By: fs.ByRequest}
@@ -166,17 +162,64 @@ func (a *adjusting) later() (keys []string) {
 	return append(keys, IDKey)
 }
 
-func (a *adjusting) values(ctx context.Context, p *task.Planner) ([]fs.Value, error) {
-	dev, err := p.Stage.Open(ctx, a.node.Disk())
+// spelled is a word for a setting as it is said of what is there.
+func spelled(s fs.Setting, word string) (string, error) {
+	n, err := s.Parse(word)
+	if err != nil || s.Form == fs.Text {
+		return word, err
+	}
+	return s.Word(n), nil
+}
+
+// valuesOf are the settings of what is on the node.
+func valuesOf(ctx context.Context, p *task.Planner, n inventory.Node, k kind.Kind) ([]fs.Value, error) {
+	dev, err := p.Stage.Open(ctx, n.Disk())
 	if err != nil {
 		return nil, err
 	}
 	defer dev.Close()
-	part, err := block.NewSlice(dev, int64(a.node.Start), int64(a.node.Size))
+	part, err := block.NewSlice(dev, int64(n.Start), int64(n.Size))
 	if err != nil {
 		return nil, err
 	}
-	return a.k.Values(part)
+	return k.Values(part)
+}
+
+// Otherwise is a setting that is not what was asked for.
+type Otherwise struct {
+	Key, Is, Asked string
+	Later          bool // it can be given to what was made already
+}
+
+// Compared holds settings against those of what is on the node: which are otherwise, and which leave
+// nothing there by which they could be told. Errors: fs.ErrNoSetting; of words that are no value.
+func Compared(ctx context.Context, p *task.Planner, n inventory.Node, asked map[string]string) (other []Otherwise, untold []string, err error) {
+	c, _ := n.Content()
+	k, ok := kind.Of(c)
+	var now []fs.Value
+	if ok && k.Values != nil {
+		if now, err = valuesOf(ctx, p, n, k); err != nil {
+			return nil, nil, err
+		}
+	}
+	rows := k.MakerLike(c.Kind).Settings()
+	for _, key := range slices.Sorted(maps.Keys(asked)) {
+		i := slices.IndexFunc(rows, func(s fs.Setting) bool { return s.Key == key })
+		if i < 0 {
+			return nil, nil, fmt.Errorf("%s: %w", key, fs.ErrNoSetting)
+		}
+		word, err := spelled(rows[i], asked[key])
+		if err != nil {
+			return nil, nil, err
+		}
+		switch at := slices.IndexFunc(now, func(v fs.Value) bool { return v.Key == key }); {
+		case at < 0:
+			untold = append(untold, key)
+		case now[at].Word != word:
+			other = append(other, Otherwise{key, now[at].Word, word, k.Adjust != nil && rows[i].When.Later()})
+		}
+	}
+	return other, untold, nil
 }
 
 // write has it done: by the kernel where it is mounted and the kernel has a call for that,
@@ -214,7 +257,7 @@ func (a *adjusting) write(ctx context.Context, p *task.Planner, v *inventory.Inv
 func (a *adjusting) changes(ctx context.Context, p *task.Planner) error {
 	after, err := a.before, error(nil)
 	if a.k.Values != nil {
-		if after, err = a.values(ctx, p); err != nil {
+		if after, err = valuesOf(ctx, p, a.node, a.k); err != nil {
 			return err
 		}
 	}

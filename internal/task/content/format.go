@@ -214,8 +214,7 @@ func wishes(p *task.Planner, m kind.Maker, r *Format) fs.Wishes {
 // and the identifier where these were named.
 func (r *Format) there(n inventory.Node, m kind.Maker) bool {
 	c, ok := n.Content()
-	same := strings.EqualFold(c.Kind, m.Word) || c.Family == m.Word
-	if !ok || len(n.Contents) != 1 || !same || c.State == fs.Damaged {
+	if !ok || len(n.Contents) != 1 || !m.Makes(c) || c.State == fs.Damaged {
 		return false
 	}
 	named := r.UUID != "" && r.UUID != NewID && r.UUID != KeepID

@@ -3,7 +3,6 @@ package prepare
 import (
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -14,6 +13,7 @@ import (
 	"fundus/core/refused"
 	"fundus/core/way"
 	"fundus/internal/draft"
+	"fundus/internal/machine"
 	"fundus/internal/task/boot"
 	"fundus/internal/task/content"
 )
@@ -50,7 +50,7 @@ func (w *road) there() {
 func (w *road) differs(ctx context.Context, v *inventory.Inventory) error {
 	n := w.part
 	c, _ := n.Content()
-	if !w.holds(c) || c.State == fs.Damaged {
+	if !w.maker.Makes(c) || c.State == fs.Damaged {
 		return w.differ([]difference{{fmt.Sprintf("it holds %s, not %s", advice.Holds(n), w.maker.Word), way.Inspect(n.Name)}})
 	}
 	var list []difference
@@ -67,33 +67,32 @@ func (w *road) differs(ctx context.Context, v *inventory.Inventory) error {
 		})
 	}
 	list = append(list, w.keptOtherwise(v)...)
-	if list = append(list, w.setOtherwise(ctx)...); len(list) > 0 {
+	set, err := w.setOtherwise(ctx)
+	if err != nil {
+		return err
+	}
+	if list = append(list, set...); len(list) > 0 {
 		return w.differ(list)
 	}
 	return nil
 }
 
-// setOtherwise compares the settings that were asked for with those that are there, as giving them
-// later would.
-func (w *road) setOtherwise(ctx context.Context) []difference {
-	asked := maps.Clone(w.Asked)
-	delete(asked, "for") // says for whom, and stands in none
-	if len(asked) == 0 {
-		return nil
+// setOtherwise compares the settings that were asked for with those that are there. What leaves nothing
+// there, such as for whom it was made, is as good as any other.
+func (w *road) setOtherwise(ctx context.Context) (list []difference, err error) {
+	other, untold, err := content.Compared(ctx, w.Planner, w.part, w.Asked)
+	if err != nil {
+		return nil, machine.About(w.part.Name, err)
 	}
-	steps := len(w.Stage.Steps())
-	words := []string{w.part.Name}
-	for _, key := range slices.Sorted(maps.Keys(asked)) {
-		words = append(words, key+"="+asked[key])
+	for _, o := range other {
+		d := difference{fmt.Sprintf("its %s is %s, not %s", o.Key, o.Is, o.Asked), way.Settings(w.maker.Word, o.Key)}
+		if o.Later {
+			d.next = way.Adjust(w.part.Name, o.Key+"="+o.Asked)
+		}
+		list = append(list, d)
 	}
-	_, err := w.Piece(ctx, &content.Adjust{Target: w.part.Name, Asked: asked})
-	switch {
-	case err != nil:
-		return []difference{{fmt.Sprintf("whether it has %s cannot be told here", strings.Join(words[1:], " ")), way.Inspect(w.part.Name)}}
-	case len(w.Stage.Steps()) == steps:
-		return nil
-	}
-	return []difference{{"its settings are not " + strings.Join(words[1:], " "), way.Adjust(words...)}}
+	w.untold = untold
+	return list, nil
 }
 
 // keptOtherwise compares what keeps it in use at each boot.

@@ -107,6 +107,7 @@ func (w *road) keep(ctx context.Context) error {
 	default:
 		_, err = w.Piece(ctx, &mount.Mount{Target: w.part.Name, Dir: w.place, Options: w.Line.Options, Persist: true, Line: line, Home: w.Home})
 	}
+	w.brief()
 	if err != nil || w.place == "" {
 		return err
 	}

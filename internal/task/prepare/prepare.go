@@ -73,6 +73,7 @@ type road struct {
 	label   string
 	derived bool           // nobody typed the label
 	part    inventory.Node // as soon as there is one
+	untold  []string       // settings that left nothing on it by which they could be compared
 }
 
 func (r *Prepare) Plan(ctx context.Context, p *task.Planner) error {
@@ -100,12 +101,14 @@ func (r *Prepare) Plan(ctx context.Context, p *task.Planner) error {
 	}
 	w.title()
 	found, state := w.find(v)
+	if state != finished || !w.usedAt(v, found) {
+		if err := w.apartFrom(v); err != nil {
+			return err
+		}
+	}
 	if state == finished {
 		w.part = found
 		return w.goOn(ctx, v)
-	}
-	if err := w.apartFrom(v); err != nil {
-		return err
 	}
 	if err := w.room(ctx, v, found, state); err != nil {
 		return err
@@ -113,11 +116,7 @@ func (r *Prepare) Plan(ctx context.Context, p *task.Planner) error {
 	if err := w.fill(ctx); err != nil {
 		return err
 	}
-	if err := w.keep(ctx); err != nil {
-		return err
-	}
-	w.brief()
-	return nil
+	return w.keep(ctx)
 }
 
 // brief leaves out of the first page why the line names its device as it does: for what was just made
@@ -233,6 +232,9 @@ func (w *road) goOn(ctx context.Context, v *inventory.Inventory) error {
 			w.Note("%s holds %s, as asked", w.part.Name, advice.Holds(w.part))
 		}
 	}
+	if len(w.untold) > 0 {
+		w.Note("not compared: %s, of which nothing stands on %s", strings.Join(w.untold, ", "), w.part.Name)
+	}
 	return nil
 }
 
@@ -255,9 +257,4 @@ func (w *road) lineOf() boot.FstabAdd {
 // firmware reports whether it is to hold what the firmware starts.
 func (w *road) firmware() bool {
 	return w.Asked["for"] == "efi" // a word that FAT alone takes
-}
-
-// holds reports whether the content is of the kind that is asked for.
-func (w *road) holds(c fs.Content) bool {
-	return strings.EqualFold(c.Kind, w.maker.Word) || c.Family == w.maker.Word
 }

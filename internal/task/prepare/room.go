@@ -38,7 +38,7 @@ func (w *road) find(v *inventory.Inventory) (inventory.Node, state) {
 		c, ok := n.Content()
 		// Without a label it is known by being the only one.
 		known := w.label != "" || w.swap || len(parts) == 1 && !w.InRoom
-		if ok && w.holds(c) && c.Label == w.label && known {
+		if ok && w.maker.Makes(c) && c.Label == w.label && known {
 			return n, finished
 		}
 	}
@@ -159,15 +159,17 @@ func (w *road) table(ctx context.Context, v *inventory.Inventory) error {
 	}
 	if have != nil && alone && (w.Scheme == "" || w.Scheme == have.Scheme) {
 		_, reach, _ := have.Bytes(have.Usable)
-		short := w.Scheme == "" && have.Scheme == table.MBR && w.disk.Size-reach > w.disk.Size/2
-		if len(v.Parts(w.disk.Name)) > 0 || !short {
-			if len(v.Parts(w.disk.Name)) == 0 {
+		full := len(v.Parts(w.disk.Name)) > 0
+		switch short := w.disk.Size-reach > quantity.GiB; { // an MBR reaches 2 TiB of sectors of 512 bytes
+		case full, w.Scheme != "", !short:
+			if !full {
 				w.Note("the %s that is there is empty, and is kept", have.Scheme.Name())
 			}
 			return nil
 		}
+		w.Note("the %s that is there is empty, and reaches %v alone", have.Scheme.Name(), reach)
 	}
-	w.disk.Table = nil
+	w.disk.Table = nil // it is made anew, of the scheme that was asked for
 	_, err := w.Piece(ctx, &disk.TableNew{Disk: w.disk.Name, Scheme: w.scheme()})
 	return err
 }
